@@ -1,0 +1,1 @@
+"""The demo world: invented parts with known errors."""

@@ -1,0 +1,54 @@
+"""Where the demo's files are; what can be computed is computed once and kept in the user's cache."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from importlib.resources import files
+from pathlib import Path
+
+from juxtum.demo.scan import simulate_scan
+from juxtum.demo.truth import truth
+from juxtum.exchange.meshes import write_ply
+from juxtum.progress import Progress, silent
+
+
+def cache_folder() -> Path:
+    """The folder for things that can be made again (JUXTUM_CACHE, or the user's cache folder)."""
+    from platformdirs import user_cache_dir
+
+    folder = Path(os.environ.get("JUXTUM_CACHE") or user_cache_dir("juxtum"))
+    folder.mkdir(parents=True, exist_ok=True)
+    return folder
+
+
+def nominal_path() -> Path:
+    """The shipped STEP file of BC-220."""
+    return Path(str(files("juxtum.demo").joinpath("data/BC-220.step")))
+
+
+def scan_path(progress: Progress | None = None) -> Path:
+    """The simulated scan of BC-220, made on first use."""
+    path = cache_folder() / f"BC-220-{_recipe()}" / "BC-220 serial 0417.ply"
+    if not path.exists():
+        path.parent.mkdir(parents=True, exist_ok=True)
+        scan = simulate_scan(truth(), progress or silent())
+        unfinished = path.with_name(f"{os.getpid()}.part.ply")
+        write_ply(unfinished, scan)
+        os.replace(unfinished, path)
+    return path
+
+
+def _recipe() -> str:
+    """A short key that changes with the truth or with the code that makes the scan."""
+    folder = files("juxtum.demo")
+    parts = [folder.joinpath(name).read_bytes() for name in ("data/truth.json", "scan.py", "carrier.py")]
+    return hashlib.sha256(b"".join(parts)).hexdigest()[:12]
+
+
+def build_nominal(path: Path) -> None:
+    """Write the STEP file that ships with the application."""
+    from juxtum.demo.carrier import build_carrier
+    from juxtum.exchange.cad import write_step
+
+    write_step(build_carrier(), path)

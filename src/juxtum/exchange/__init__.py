@@ -1,0 +1,1 @@
+"""Readers and writers of open formats, with limits on what untrusted files may ask for."""

@@ -1,0 +1,108 @@
+"""Reading meshes and point lists of any supported kind, and writing PLY."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import numpy as np
+import numpy.typing as npt
+
+from juxtum.errors import InputError
+from juxtum.exchange import obj, off, ply, points, stl, threemf
+from juxtum.exchange.limits import check_file
+from juxtum.exchange.raw import RawMesh
+from juxtum.geometry import PointCloud, TriangleMesh
+from juxtum.geometry.mesh import Scan
+from juxtum.geometry.topology import sound_triangles
+from juxtum.units import Unit
+
+MESH_SUFFIXES = (".stl", ".ply", ".obj", ".off", ".3mf")
+POINT_SUFFIXES = (".xyz", ".csv", ".txt", ".asc")
+_READERS = {".stl": stl.read, ".ply": ply.read, ".obj": obj.read, ".off": off.read, ".3mf": threemf.read}
+_READERS |= dict.fromkeys(POINT_SUFFIXES, points.read)
+LARGEST = 1e7
+"""Coordinates beyond this many units are taken for damage."""
+
+
+@dataclass(frozen=True, eq=False)
+class MeshFile:
+    """What a file held, in its own numbers.
+
+    Parameters
+    ----------
+    scan : TriangleMesh or PointCloud
+    unit : Unit, optional
+        Named by the file; None where the format has no units.
+    problems : tuple of str
+        What was found and mended on the way in.
+    """
+
+    scan: Scan
+    unit: Unit | None
+    problems: tuple[str, ...] = field(default=())
+
+    @property
+    def size(self) -> float:
+        """Diagonal of the bounds in the file's own numbers."""
+        return float(np.linalg.norm(np.diff(self.scan.bounds, axis=0)))
+
+
+def read_mesh(path: Path) -> MeshFile:
+    """Read a mesh or a point list.
+
+    Raises
+    ------
+    InputError
+        When the file is of an unknown kind, damaged, or holds nothing usable.
+    """
+    check_file(path)
+    reader = _READERS.get(path.suffix.lower())
+    if reader is None:
+        kinds = ", ".join(sorted(s[1:].upper() for s in _READERS))
+        raise InputError(f"'{path.suffix or path.name}' files are not read", str(path), f"Give one of {kinds}")
+    try:
+        raw = reader(path)
+    except MemoryError as problem:
+        raise InputError("the file needs more memory than there is", str(path), "Thin it first") from problem
+    return _checked(raw, path)
+
+
+def _checked(raw: RawMesh, path: Path) -> MeshFile:
+    where = str(path)
+    if len(raw.points) == 0:
+        raise InputError("the file holds no points", where, "Export it again")
+    finite = np.isfinite(raw.points).all(1)
+    if not finite.all():
+        count = int((~finite).sum())
+        raise InputError(f"{count} of {len(finite)} points are not finite numbers", where, "Export the file again")
+    if np.abs(raw.points).max() > LARGEST:
+        raise InputError("some coordinates are larger than any part", where, "Export the file again")
+    if np.ptp(raw.points, axis=0).max() <= 0:
+        raise InputError("all points lie in one place", where, "Export the file again")
+    if raw.triangles is None:
+        if len(raw.points) < 10:
+            raise InputError(f"{len(raw.points)} points are too few to be a scan", where, "Give a denser scan")
+        return MeshFile(PointCloud(raw.points), raw.unit)
+    return _checked_mesh(raw.points, raw.triangles, raw.unit, path)
+
+
+def _checked_mesh(points: npt.NDArray[np.float64], triangles: npt.NDArray[np.int32], unit: Unit | None, path: Path) -> MeshFile:
+    where = str(path)
+    if len(triangles) == 0:
+        raise InputError("the file holds no triangles", where, "Export the mesh, not only its points")
+    if triangles.min() < 0 or triangles.max() >= len(points):
+        raise InputError("a triangle names a point that does not exist", where, "Export the file again")
+    sound = sound_triangles(points, triangles)
+    if not sound.any():
+        raise InputError("all triangles are degenerate", where, "Export the file again")
+    problems = []
+    if not sound.all():
+        problems.append(f"{int((~sound).sum())} degenerate or repeated triangles left out")
+        triangles = triangles[sound]
+    return MeshFile(TriangleMesh(points, triangles), unit, tuple(problems))
+
+
+def write_ply(path: Path, scan: Scan, properties: dict[str, npt.NDArray[np.float64]] | None = None) -> None:
+    """Write a mesh or cloud as binary PLY, with extra numbers per point such as `deviation`."""
+    ply.write(path, scan.points, scan.triangles, properties or {})

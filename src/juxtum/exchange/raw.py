@@ -1,0 +1,41 @@
+"""What the readers of single formats hand on."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import NoReturn
+
+import numpy as np
+import numpy.typing as npt
+
+from juxtum.errors import InputError
+from juxtum.units import Unit
+
+
+@dataclass(frozen=True, eq=False)
+class RawMesh:
+    """Unchecked points (N, 3) and triangles (M, 3), or None for a point list."""
+
+    points: npt.NDArray[np.float64]
+    triangles: npt.NDArray[np.int32] | None
+    unit: Unit | None = None
+
+
+def refuse(path: Path, what: str, next: str = "Export the file again") -> NoReturn:
+    """Raise an `InputError` about a file."""
+    raise InputError(what, str(path), next)
+
+
+def text_lines(path: Path) -> list[bytes]:
+    """Lines of a text file whatever its line ends; refuses binary content."""
+    data = path.read_bytes()
+    if b"\0" in data[:65536]:
+        refuse(path, "this should be text but holds binary data", "Check the file's ending")
+    return data.replace(b"\r\n", b"\n").replace(b"\r", b"\n").split(b"\n")
+
+
+def as_triangles(polygons: list[list[int]]) -> npt.NDArray[np.int32]:
+    """Fans of triangles from polygons."""
+    rows = [(p[0], p[i], p[i + 1]) for p in polygons for i in range(1, len(p) - 1)]
+    return np.array(rows, dtype=np.int64).reshape(-1, 3).clip(-(2**31), 2**31 - 1).astype(np.int32)

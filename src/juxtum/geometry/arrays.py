@@ -1,0 +1,37 @@
+"""Small helpers for arrays that value objects hold."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+Floats = npt.NDArray[np.float64]
+Ints = npt.NDArray[np.int32]
+Bools = npt.NDArray[np.bool_]
+
+
+def frozen(values: npt.ArrayLike, dtype: Any = np.float64) -> npt.NDArray[Any]:
+    """A contiguous read-only array; shares memory where the input already is one."""
+    array = np.ascontiguousarray(values, dtype=dtype)
+    if array.flags.writeable:
+        if array.base is not None or array is values:
+            array = array.view()
+        array.setflags(write=False)
+    return array
+
+
+def unit(vectors: npt.ArrayLike) -> Floats:
+    """Vectors along the last axis scaled to length one; zero vectors stay zero."""
+    array = np.asarray(vectors, dtype=np.float64)
+    length = np.linalg.norm(array, axis=-1, keepdims=True)
+    return array / np.where(length > 0, length, 1.0)
+
+
+def orthonormal_frame(direction: npt.ArrayLike) -> Floats:
+    """Three orthonormal rows (3, 3) of which the last is `direction`."""
+    w = unit(direction)
+    helper = np.eye(3)[int(np.argmin(np.abs(w)))]
+    u = unit(np.cross(helper, w))
+    return np.stack([u, np.cross(w, u), w])

@@ -1,0 +1,203 @@
+"""Triangle meshes and point clouds; derived data is cached on the object it derives from."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+import numpy.typing as npt
+
+from juxtum.errors import InputError
+from juxtum.geometry.arrays import Bools, Floats, Ints, frozen, unit
+from juxtum.geometry.nearest import NearestTree
+from juxtum.geometry.transform import RigidTransform
+
+
+@dataclass(frozen=True, eq=False)
+class PointCloud:
+    """Points without connection.
+
+    Parameters
+    ----------
+    points : array (N, 3)
+        Millimetres, finite.
+    """
+
+    points: Floats
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "points", _checked_points(self.points))
+
+    @property
+    def triangles(self) -> Ints:
+        """No triangles (0, 3)."""
+        return frozen(np.empty((0, 3)), np.int32)
+
+    @cached_property
+    def bounds(self) -> Floats:
+        """Lowest and highest corner (2, 3)."""
+        return frozen(np.stack([self.points.min(0), self.points.max(0)]))
+
+    @property
+    def normals(self) -> None:
+        """A cloud has no normals of its own."""
+        return None
+
+    @cached_property
+    def point_areas(self) -> Floats:
+        """Area that each point stands for (N,): equal shares, since nothing is known of its neighbours."""
+        return frozen(np.ones(len(self.points)))
+
+    @cached_property
+    def spacing(self) -> float:
+        """Median distance to the nearest neighbour, mm."""
+        from scipy.spatial import cKDTree
+
+        sample = self.points[:: max(1, len(self.points) // 2000)]
+        distances, _ = cKDTree(self.points).query(sample, k=2)
+        return float(np.median(distances[:, 1]))
+
+    def moved(self, transform: RigidTransform) -> PointCloud:
+        """The cloud in another frame."""
+        return PointCloud(transform.apply(self.points))
+
+    def scaled(self, factor: float) -> PointCloud:
+        """The cloud with every length times `factor`."""
+        return PointCloud(self.points * factor)
+
+    def kept(self, points: Bools) -> PointCloud:
+        """Only the points (N,) that are true."""
+        return PointCloud(self.points[points])
+
+
+@dataclass(frozen=True, eq=False)
+class TriangleMesh:
+    """Triangles over shared points; counter-clockwise seen from outside.
+
+    Parameters
+    ----------
+    points : array (N, 3)
+        Millimetres, finite.
+    triangles : array (M, 3)
+        Indices into points.
+    """
+
+    points: Floats
+    triangles: Ints
+
+    def __post_init__(self) -> None:
+        points = _checked_points(self.points)
+        triangles = np.asarray(self.triangles)
+        if triangles.ndim != 2 or triangles.shape[1] != 3 or len(triangles) == 0:
+            raise InputError("the mesh has no triangles", next="Check the file it came from")
+        if triangles.min() < 0 or triangles.max() >= len(points):
+            raise InputError("a triangle names a point that does not exist", next="Export the file again")
+        object.__setattr__(self, "points", points)
+        object.__setattr__(self, "triangles", frozen(triangles, np.int32))
+
+    @cached_property
+    def corners(self) -> Floats:
+        """Corner points (M, 3, 3)."""
+        return frozen(self.points[self.triangles])
+
+    @cached_property
+    def _crosses(self) -> Floats:
+        p, t = self.points, self.triangles
+        return np.cross(p[t[:, 1]] - p[t[:, 0]], p[t[:, 2]] - p[t[:, 0]])
+
+    @cached_property
+    def triangle_areas(self) -> Floats:
+        """Areas (M,) in mm2."""
+        return frozen(np.linalg.norm(self._crosses, axis=1) / 2)
+
+    @cached_property
+    def triangle_normals(self) -> Floats:
+        """Unit normals (M, 3); zero for degenerate triangles."""
+        return frozen(unit(self._crosses))
+
+    @cached_property
+    def normals(self) -> Floats:
+        """Angle-weighted point normals (N, 3)."""
+        return frozen(angle_weighted_normals(self.points, self.triangles, self.triangle_normals))
+
+    @cached_property
+    def point_areas(self) -> Floats:
+        """A third of the area of the triangles round each point (N,), mm2."""
+        share = np.repeat(self.triangle_areas / 3, 3)
+        return frozen(np.bincount(self.triangles.ravel(), share, len(self.points)))
+
+    @property
+    def area(self) -> float:
+        """Total area in mm2."""
+        return float(self.triangle_areas.sum())
+
+    @cached_property
+    def volume(self) -> float:
+        """Enclosed volume in mm3 by the divergence theorem; only meaningful when watertight."""
+        middle = self.bounds.mean(0)
+        first = self.points[self.triangles[:, 0]] - middle
+        return float(np.einsum("ij,ij->", first, self._crosses) / 6)
+
+    @cached_property
+    def bounds(self) -> Floats:
+        """Lowest and highest corner (2, 3)."""
+        return frozen(np.stack([self.points.min(0), self.points.max(0)]))
+
+    @cached_property
+    def spacing(self) -> float:
+        """Median edge length of a sample, mm."""
+        sample = self.points[self.triangles[:: max(1, len(self.triangles) // 5000)]]
+        return float(np.median(np.linalg.norm(sample - np.roll(sample, 1, axis=1), axis=2)))
+
+    @cached_property
+    def tree(self) -> NearestTree:
+        """The tree for nearest points, built once."""
+        return NearestTree(self.points, self.triangles)
+
+    def moved(self, transform: RigidTransform) -> TriangleMesh:
+        """The mesh in another frame."""
+        return TriangleMesh(transform.apply(self.points), self.triangles)
+
+    def scaled(self, factor: float) -> TriangleMesh:
+        """The mesh with every length times `factor`."""
+        return TriangleMesh(self.points * factor, self.triangles)
+
+    def kept(self, points: Bools) -> TriangleMesh:
+        """The triangles whose three points are all true in `points` (N,), without loose points."""
+        return self.kept_triangles(points[self.triangles].all(1))
+
+    def kept_triangles(self, keep: Bools) -> TriangleMesh:
+        """The triangles that are true in `keep` (M,), without loose points."""
+        triangles = self.triangles[keep]
+        if len(triangles) == 0:
+            raise InputError("nothing would be left of the scan", next="Keep the other side, or undo")
+        used = np.zeros(len(self.points), dtype=bool)
+        used[triangles] = True
+        renumbered = np.cumsum(used, dtype=np.int32) - 1
+        return TriangleMesh(self.points[used], renumbered[triangles])
+
+
+Scan = TriangleMesh | PointCloud
+
+
+def _checked_points(values: npt.ArrayLike) -> Floats:
+    points = np.asarray(values, dtype=np.float64)
+    if points.ndim != 2 or points.shape[1] != 3 or len(points) == 0:
+        raise InputError("there are no points", next="Check the file they came from")
+    if not np.isfinite(points).all():
+        raise InputError("some coordinates are not finite numbers", next="Export the file again")
+    return frozen(points)
+
+
+def angle_weighted_normals(points: Floats, triangles: Ints, triangle_normals: Floats) -> Floats:
+    """Point normals (N, 3) weighted by the angle of each triangle at the point (Baerentzen and Aanaes 2005)."""
+    total = np.zeros((len(points), 3))
+    for k in range(3):
+        here = points[triangles[:, k]]
+        a = unit(points[triangles[:, (k + 1) % 3]] - here)
+        b = unit(points[triangles[:, (k + 2) % 3]] - here)
+        angle = np.arccos(np.clip(np.einsum("ij,ij->i", a, b), -1, 1))
+        for axis in range(3):
+            total[:, axis] += np.bincount(triangles[:, k], angle * triangle_normals[:, axis], len(points))
+    return unit(total)

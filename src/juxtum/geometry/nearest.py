@@ -1,0 +1,105 @@
+"""Nearest points on a triangle mesh by a bounding-volume tree, exact in float64."""
+
+from __future__ import annotations
+
+import threading
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from juxtum.geometry.arrays import Bools, Floats, Ints, unit
+
+KERNEL_LOCK = threading.Lock()
+"""The default threading layer of the compiler cannot be entered twice, so parallel kernels take turns."""
+
+
+@dataclass(frozen=True, eq=False)
+class Nearest:
+    """Answers of a nearest-point search.
+
+    Parameters
+    ----------
+    distances : array (N,)
+        Unsigned, mm; the search limit where nothing was found.
+    triangles : array (N,)
+        Index of the nearest triangle, -1 where nothing was found.
+    weights : array (N, 3)
+        Barycentric weights of the nearest point.
+    regions : array (N,)
+        0 inside, 1-3 at corner 0-2, 4 on edge 01, 5 on edge 12, 6 on edge 20.
+    """
+
+    distances: Floats
+    triangles: Ints
+    weights: Floats
+    regions: npt.NDArray[np.int8]
+
+    @property
+    def found(self) -> Bools:
+        """Where something was found (N,)."""
+        return self.triangles >= 0
+
+
+class NearestTree:
+    """A median-split tree of boxes over the triangles of a mesh.
+
+    Parameters
+    ----------
+    points : array (N, 3)
+    triangles : array (M, 3)
+
+    Examples
+    --------
+    >>> tree = NearestTree(np.eye(3), np.array([[0, 1, 2]]))
+    >>> round(float(tree.query(np.zeros((1, 3))).distances[0]), 6)
+    0.57735
+    """
+
+    def __init__(self, points: Floats, triangles: Ints) -> None:
+        from juxtum.geometry import _tree_kernels as kernels
+
+        corners = points[triangles]
+        order, *self._nodes = kernels.build(corners.mean(1), corners.min(1), corners.max(1))
+        self._order = order
+        a, b, c = np.moveaxis(corners[order], 1, 0)
+        self._rows = np.ascontiguousarray(np.concatenate([a, b - a, c - a], 1))
+        self._normals = unit(np.cross(b - a, c - a))
+
+    def query(
+        self,
+        points: Floats,
+        directions: Floats | None = None,
+        *,
+        limit: float = np.inf,
+        angle: float = 60.0,
+    ) -> Nearest:
+        """Nearest points of the mesh.
+
+        Parameters
+        ----------
+        points : array (N, 3)
+        directions : array (N, 3), optional
+            When given, only triangles whose normal lies within `angle` degrees of the direction count.
+        limit : float
+            Nothing farther than this is found, mm.
+        angle : float
+            Degrees.
+        """
+        from juxtum.geometry import _tree_kernels as kernels
+
+        used = np.empty((0, 3)) if directions is None else np.ascontiguousarray(directions, dtype=np.float64)
+        reach = float(min(limit, 1e150))
+        with KERNEL_LOCK:
+            squared, triangles, weights, regions = kernels.nearest(
+                np.ascontiguousarray(points, dtype=np.float64),
+                used,
+                np.cos(np.radians(angle)),
+                reach,
+                self._rows,
+                self._normals,
+                self._order,
+                *self._nodes,
+            )
+        full = np.column_stack([1 - weights.sum(1), weights])
+        return Nearest(np.sqrt(squared), triangles, full, regions)

@@ -1,0 +1,293 @@
+"""The nominal part: its faces, its tessellation and the way onto its surface."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from enum import StrEnum
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from juxtum.errors import InputError
+from juxtum.geometry import Cylinder, Plane, TriangleMesh
+from juxtum.geometry.arrays import Bools, Floats, Ints, frozen, unit
+from juxtum.geometry.topology import edge_keys, sound_triangles
+from juxtum.nominal import _foot_kernels as kernels
+from juxtum.nominal.projection import ExactProjector, MeshProjector, Projector, sharp_edges
+from juxtum.nominal.tessellation import Tessellation, TessellationRule, exact_volume, tessellate
+
+
+class FaceKind(StrEnum):
+    """The form of a nominal face."""
+
+    PLANE = "plane"
+    CYLINDER = "cylinder"
+    CONE = "cone"
+    SPHERE = "sphere"
+    TORUS = "torus"
+    FREE_FORM = "free-form"
+
+
+_KINDS = {
+    kernels.PLANE: FaceKind.PLANE,
+    kernels.CYLINDER: FaceKind.CYLINDER,
+    kernels.CONE: FaceKind.CONE,
+    kernels.SPHERE: FaceKind.SPHERE,
+    kernels.TORUS: FaceKind.TORUS,
+    kernels.SPLINE: FaceKind.FREE_FORM,
+}
+
+
+@dataclass(frozen=True, eq=False)
+class NominalFace:
+    """One face of the nominal.
+
+    Parameters
+    ----------
+    number : int
+        From 1, as the user sees it.
+    kind : FaceKind
+    area : float
+        mm2.
+    centre : array (3,)
+        A point on the face near its middle.
+    primitive : Plane or Cylinder, optional
+        Where the face can serve as a datum; the normal of a plane points out of the material.
+    """
+
+    number: int
+    kind: FaceKind
+    area: float
+    centre: Floats
+    primitive: Plane | Cylinder | None
+
+    @property
+    def title(self) -> str:
+        """Number and form, for lists."""
+        size = f" \u00d8{2 * self.primitive.radius:.3f}" if isinstance(self.primitive, Cylinder) else ""
+        return f"face {self.number}, {self.kind}{size}"
+
+
+@dataclass(frozen=True, eq=False)
+class Nominal:
+    """The part as drawn, in part coordinates.
+
+    Parameters
+    ----------
+    mesh : TriangleMesh
+        Tessellation with separate points for each face.
+    triangle_faces : array (M,)
+        Index (from 0) of each triangle's face.
+    faces : tuple of NominalFace
+    projector : Projector
+    samples : SurfaceSamples
+        Even pieces of the surface, for coverage.
+    is_exact : bool
+        Whether deviations are taken on exact CAD faces.
+    file_unit : str
+        Unit of the file it was read from.
+    volume : float
+        mm3; NaN when the part is not closed.
+    problems : tuple of str
+    """
+
+    mesh: TriangleMesh
+    triangle_faces: Ints
+    faces: tuple[NominalFace, ...]
+    projector: Projector
+    samples: SurfaceSamples
+    is_exact: bool
+    file_unit: str
+    volume: float
+    problems: tuple[str, ...] = ()
+
+    @classmethod
+    def from_shape(cls, shape: Any, file_unit: str = "mm", rule: TessellationRule | None = None) -> Nominal:
+        """From an Open CASCADE shape in millimetres; exact faces are kept."""
+        diagonal = _diagonal_of(shape)
+        rule = rule or TessellationRule.for_size(diagonal)
+        samples = _coarse_samples(shape, diagonal)
+        t = tessellate(shape, rule)
+        mesh = TriangleMesh(t.nodes, t.triangles)
+        faces = tuple(_exact_face(t, mesh, index) for index in range(len(t.surfaces)))
+        volume = exact_volume(shape)
+        owners = frozen(t.triangle_faces, np.int32)
+        return cls(mesh, owners, faces, ExactProjector(t), samples, True, file_unit, volume)
+
+    @classmethod
+    def from_mesh(cls, mesh: TriangleMesh, file_unit: str = "mm") -> Nominal:
+        """From a mesh; faces are the regions between sharp edges."""
+        from juxtum.geometry.topology import closure
+
+        sound = sound_triangles(mesh.points, mesh.triangles)
+        if not sound.all():
+            mesh = mesh.kept_triangles(sound)
+        labels = _smooth_regions(mesh)
+        faces = tuple(_mesh_face(mesh, labels, index) for index in range(int(labels.max()) + 1))
+        closed = closure(mesh).is_watertight
+        volume = mesh.volume if closed else float("nan")
+        problems = [] if closed else ["the nominal mesh is not closed"]
+        if closed and volume < 0:
+            raise InputError("the nominal is inside out", next="Flip its normals, or export it again")
+        samples = sample_surface(mesh, labels, max(float(np.linalg.norm(np.diff(mesh.bounds, axis=0))) / 130, 0.2))
+        projector = MeshProjector(mesh, labels)
+        return cls(mesh, labels, faces, projector, samples, False, file_unit, volume, tuple(problems))
+
+    @property
+    def area(self) -> float:
+        """Total area of the faces in mm2."""
+        return float(sum(face.area for face in self.faces))
+
+    @cached_property
+    def diagonal(self) -> float:
+        """Length of the diagonal of the bounds, mm."""
+        return float(np.linalg.norm(np.diff(self.mesh.bounds, axis=0)))
+
+    @cached_property
+    def centre(self) -> Floats:
+        """Middle of the bounds (3,)."""
+        return frozen(self.mesh.bounds.mean(0))
+
+    def face(self, number: int) -> NominalFace:
+        """A face by its number.
+
+        Raises
+        ------
+        InputError
+            When there is no such face.
+        """
+        if not 1 <= number <= len(self.faces):
+            raise InputError(f"the nominal has no face {number}", next=f"Choose a face from 1 to {len(self.faces)}")
+        return self.faces[number - 1]
+
+    def face_mesh(self, numbers: Iterable[int]) -> TriangleMesh:
+        """The tessellation of some faces."""
+        wanted = np.array([self.face(n).number - 1 for n in numbers])
+        return self.mesh.kept_triangles(np.isin(self.triangle_faces, wanted))
+
+    @cached_property
+    def border_segments(self) -> Floats:
+        """Ends (K, 2, 3) of the tessellated borders between faces: what a line drawing of the part shows."""
+        if isinstance(self.projector, ExactProjector):
+            pieces = self.projector.border_pieces
+            return frozen(pieces[:, :6].reshape(-1, 2, 3))
+        sharp = sharp_edges(self.mesh)
+        ends = np.stack([self.mesh.triangles, np.roll(self.mesh.triangles, -1, axis=1)], axis=-1)[sharp]
+        return frozen(self.mesh.points[ends])
+
+
+@dataclass(frozen=True, eq=False)
+class SurfaceSamples:
+    """Small triangles that cover the nominal: where was data, where was none."""
+
+    mesh: TriangleMesh
+    faces: Ints
+    size: float
+
+    @cached_property
+    def centres(self) -> Floats:
+        """Middles of the small triangles (N, 3)."""
+        return frozen(self.mesh.corners.mean(1))
+
+
+def sample_surface(mesh: TriangleMesh, faces: Ints, size: float) -> SurfaceSamples:
+    """Split triangles at their longest edges until none is longer than `size` mm."""
+    corners, owners = mesh.corners.copy(), faces.copy()
+    done_corners, done_owners = [], []
+    while len(corners):
+        edges = np.linalg.norm(np.roll(corners, -1, axis=1) - corners, axis=2)
+        longest = edges.argmax(1)
+        rows = np.arange(len(corners))
+        small = edges[rows, longest] <= size
+        done_corners.append(corners[small])
+        done_owners.append(owners[small])
+        corners, owners, longest = corners[~small], owners[~small], longest[~small]
+        rows = np.arange(len(corners))
+        a = corners[rows, longest]
+        b = corners[rows, (longest + 1) % 3]
+        c = corners[rows, (longest + 2) % 3]
+        middle = (a + b) / 2
+        corners = np.concatenate([np.stack([a, middle, c], 1), np.stack([middle, b, c], 1)])
+        owners = np.concatenate([owners, owners])
+    together = np.concatenate(done_corners)
+    triangles = np.arange(3 * len(together), dtype=np.int32).reshape(-1, 3)
+    return SurfaceSamples(TriangleMesh(together.reshape(-1, 3), triangles), frozen(np.concatenate(done_owners), np.int32), size)
+
+
+def _coarse_samples(shape: Any, diagonal: float) -> SurfaceSamples:
+    """Samples from a coarse tessellation of their own: the fine one is cut into slivers."""
+    t = tessellate(shape, TessellationRule(chord=diagonal / 1500, angle=0.6))
+    return sample_surface(TriangleMesh(t.nodes, t.triangles), t.triangle_faces, max(diagonal / 130, 0.2))
+
+
+def _exact_face(t: Tessellation, mesh: TriangleMesh, index: int) -> NominalFace:
+    row = t.surfaces[index]
+    kind = _KINDS[row.kind]
+    mine = np.flatnonzero(t.triangle_faces == index)
+    centre = _middle(mesh, mine)
+    primitive: Plane | Cylinder | None = None
+    if kind is FaceKind.PLANE:
+        primitive = Plane(centre, row.numbers[3:6] * row.numbers[8])
+    elif kind is FaceKind.CYLINDER:
+        primitive = _centred_cylinder(mesh, mine, row.numbers)
+    return NominalFace(index + 1, kind, float(t.face_areas[index]), frozen(centre), primitive)
+
+
+def _centred_cylinder(mesh: TriangleMesh, mine: Ints, numbers: Floats) -> Cylinder:
+    """The cylinder with its reference point in the middle of the face's length."""
+    along = (mesh.corners[mine].reshape(-1, 3) - numbers[:3]) @ numbers[3:6]
+    point = numbers[:3] + (along.min() + along.max()) / 2 * numbers[3:6]
+    return Cylinder(point, numbers[3:6], float(numbers[6]))
+
+
+def _middle(mesh: TriangleMesh, mine: Any) -> Floats:
+    """The point of the face's tessellation nearest to its centre of area."""
+    centres, areas = mesh.corners[mine].mean(1), mesh.triangle_areas[mine]
+    mean = np.average(centres, axis=0, weights=np.maximum(areas, 1e-12))
+    part = mesh.kept_triangles(np.isin(np.arange(len(mesh.triangles)), mine))
+    near = part.tree.query(mean[None])
+    return np.asarray(near.weights[0] @ part.corners[near.triangles[0]])
+
+
+def _smooth_regions(mesh: TriangleMesh, degrees: float = 25.0) -> Ints:
+    """Region of each triangle (M,): triangles joined over edges that bend less than `degrees`."""
+    from scipy.sparse import coo_matrix
+    from scipy.sparse.csgraph import connected_components
+
+    keys = edge_keys(mesh.triangles, len(mesh.points)).ravel()
+    order = np.argsort(keys, kind="stable")
+    owners = order // 3
+    pairs = keys[order[1:]] == keys[order[:-1]]
+    a, b = owners[1:][pairs], owners[:-1][pairs]
+    smooth = np.einsum("ij,ij->i", mesh.triangle_normals[a], mesh.triangle_normals[b]) > np.cos(np.radians(degrees))
+    a, b = a[smooth], b[smooth]
+    n = len(mesh.triangles)
+    _, labels = connected_components(coo_matrix((np.ones(len(a)), (a, b)), shape=(n, n)), directed=False)
+    return frozen(labels, np.int32)
+
+
+def _mesh_face(mesh: TriangleMesh, labels: Ints, index: int) -> NominalFace:
+    mine = np.flatnonzero(labels == index)
+    areas, normals = mesh.triangle_areas[mine], mesh.triangle_normals[mine]
+    centres = mesh.corners[mine].mean(1)
+    centre = centres[int(np.argmax(areas))]
+    normal = unit(normals.T @ areas)
+    flat = bool((np.abs((mesh.corners[mine] - centre) @ normal) < 1e-4).all())
+    kind = FaceKind.PLANE if flat else FaceKind.FREE_FORM
+    return NominalFace(index + 1, kind, float(areas.sum()), frozen(centre), Plane(centre, normal) if flat else None)
+
+
+def _diagonal_of(shape: Any) -> float:
+    from OCP.Bnd import Bnd_Box
+    from OCP.BRepBndLib import BRepBndLib
+
+    box = Bnd_Box()
+    BRepBndLib.Add_s(shape, box)
+    return float(box.CornerMin().Distance(box.CornerMax()))
+
+
+def faces_mask(faces: Ints, numbers: Iterable[int]) -> Bools:
+    """Which entries of an array of face indices belong to the numbered faces."""
+    return np.asarray(np.isin(faces, np.array(sorted(numbers), dtype=np.int64) - 1))

@@ -1,0 +1,317 @@
+"""Projection of measured points onto the nominal part."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+import numpy as np
+import numpy.typing as npt
+
+from juxtum.geometry.arrays import Bools, Floats, Ints, unit
+from juxtum.geometry.mesh import TriangleMesh
+from juxtum.geometry.nearest import KERNEL_LOCK, Nearest, NearestTree
+from juxtum.geometry.topology import edge_keys
+from juxtum.nominal.tessellation import Tessellation
+
+
+@dataclass(frozen=True, eq=False)
+class Projection:
+    """Feet of measured points on the nominal surface.
+
+    Parameters
+    ----------
+    distances : array (N,)
+        Signed along the outward nominal normal, mm; NaN where nothing was found.
+    feet : array (N, 3)
+    normals : array (N, 3)
+        Outward nominal normals at the feet.
+    faces : array (N,)
+        Face of each foot, -1 where nothing was found.
+    on_border : array (N,)
+        Feet that lie on an edge or a corner.
+    """
+
+    distances: Floats
+    feet: Floats
+    normals: Floats
+    faces: Ints
+    on_border: Bools
+
+    @property
+    def found(self) -> Bools:
+        """Where a foot was found (N,)."""
+        return self.faces >= 0
+
+
+class Projector(Protocol):
+    """Whatever can drop points onto a nominal surface."""
+
+    def project(
+        self, points: Floats, directions: Floats | None = None, *, limit: float = np.inf, angle: float = 60.0
+    ) -> Projection:
+        """Feet of points; with directions only on surface that faces the same way within `angle` degrees."""
+
+
+CHUNK = 1 << 18
+"""Points projected at a time, so that memory does not grow with the scan."""
+
+
+class MeshProjector:
+    """Projection onto a mesh nominal; the mesh is the surface."""
+
+    def __init__(self, mesh: TriangleMesh, faces: Ints) -> None:
+        self._mesh = mesh
+        self._faces = faces
+        self._sharp = sharp_edges(mesh)
+        self._edge_normals = _edge_pseudonormals(mesh)
+
+    def project(
+        self, points: Floats, directions: Floats | None = None, *, limit: float = np.inf, angle: float = 60.0
+    ) -> Projection:
+        """See `Projector`."""
+        near = self._mesh.tree.query(points, directions, limit=limit, angle=angle)
+        found = near.found
+        safe = np.where(found, near.triangles, 0)
+        corners = self._mesh.triangles[safe]
+        feet = np.einsum("ij,ijk->ik", near.weights, self._mesh.points[corners])
+        normals = self._mesh.triangle_normals[safe].copy()
+        signing = normals.copy()
+        for k in range(3):
+            at = near.regions == k + 1
+            signing[at] = self._mesh.normals[corners[at, k]]
+            on = near.regions == k + 4
+            signing[on] = self._edge_normals[safe[on], k]
+        side = np.einsum("ij,ij->i", points - feet, signing)
+        distances = np.where(side >= 0, near.distances, -near.distances)
+        distances[~found] = np.nan
+        sharp = np.zeros(len(points), dtype=bool)
+        for k in range(3):
+            sharp |= (near.regions == k + 4) & self._sharp[safe, k]
+            sharp |= (near.regions == k + 1) & (self._sharp[safe, k] | self._sharp[safe, (k + 2) % 3])
+        faces = np.where(found, self._faces[safe], -1).astype(np.int32)
+        return Projection(distances, feet, normals, faces, sharp & found)
+
+
+def _edge_pseudonormals(mesh: TriangleMesh) -> Floats:
+    """Sum of the two triangles' normals at each of the three edges of every triangle (M, 3, 3)."""
+    keys = edge_keys(mesh.triangles, len(mesh.points)).ravel()
+    _, inverse = np.unique(keys, return_inverse=True)
+    repeated = np.repeat(mesh.triangle_normals, 3, axis=0)
+    sums = np.stack([np.bincount(inverse, repeated[:, k]) for k in range(3)], axis=1)
+    return sums[inverse].reshape(-1, 3, 3)
+
+
+def sharp_edges(mesh: TriangleMesh, degrees: float = 25.0) -> Bools:
+    """Which edges 01, 12, 20 of each triangle (M, 3) bend more than `degrees` or are open."""
+    sums = np.linalg.norm(_edge_pseudonormals(mesh), axis=2)
+    return np.asarray(sums < 2 * np.cos(np.radians(degrees) / 2))
+
+
+class ExactProjector:
+    """Projection onto exact, trimmed CAD faces, seeded by their tessellation."""
+
+    def __init__(self, tessellation: Tessellation) -> None:
+        t = tessellation
+        self._t = t
+        self._surfaces = _surface_arrays(t)
+        self._welded = _welded(t.nodes)
+        self._border = _borders(t, self._welded)
+        self._tree = NearestTree(t.nodes, t.triangles)
+
+    @property
+    def border_pieces(self) -> Floats:
+        """Start, end and end tangents (K, 12) of the pieces of all borders."""
+        return self._border.pieces
+
+    def project(
+        self, points: Floats, directions: Floats | None = None, *, limit: float = np.inf, angle: float = 60.0
+    ) -> Projection:
+        """See `Projector`."""
+        pieces = []
+        for start in range(0, max(len(points), 1), CHUNK):
+            part = slice(start, start + CHUNK)
+            pieces.append(self._project_some(points[part], None if directions is None else directions[part], limit, angle))
+        if len(pieces) == 1:
+            return pieces[0]
+        names = ("distances", "feet", "normals", "faces", "on_border")
+        return Projection(*(np.concatenate([getattr(piece, name) for piece in pieces]) for name in names))
+
+    def _project_some(self, points: Floats, directions: Floats | None, limit: float, angle: float) -> Projection:
+        points = np.ascontiguousarray(points, dtype=np.float64)
+        rule = self._t.rule
+        # The tessellation is off by the chord error in place and by the angular rule in direction.
+        near = self._tree.query(points, directions, limit=limit + 2 * rule.chord, angle=min(angle + 12, 179.0))
+        result, signs = self._first_pass(points, near)
+        self._second_pass(points, directions, near, result, signs, angle)
+        return self._finished(points, directions, result, signs, limit, angle)
+
+    def _first_pass(self, points: Floats, near: Nearest) -> tuple[dict[str, Any], Floats]:
+        from juxtum.nominal import _foot_kernels as kernels
+
+        n = len(points)
+        result: dict[str, Any] = {
+            "feet": np.zeros((n, 3)),
+            "normals": np.zeros((n, 3)),
+            "faces": np.empty(n, np.int32),
+            "unsure": np.zeros(n, np.bool_),
+            "on_border": np.zeros(n, np.bool_),
+        }
+        t, b = self._t, self._border
+        with KERNEL_LOCK:
+            kernels.project_inner(
+                points,
+                near.triangles,
+                near.weights,
+                np.array([t.rule.chord, t.rule.angle * 1.5]),
+                self._surfaces,
+                (t.triangles, t.triangle_faces, t.parameters, t.nodes, b.touches, b.node_pieces, b.pieces),
+                result["feet"],
+                result["normals"],
+                result["faces"],
+                result["unsure"],
+            )
+        side = np.einsum("ij,ij->i", points - result["feet"], result["normals"])
+        return result, np.where(side >= 0, 1.0, -1.0)
+
+    def _second_pass(
+        self, points: Floats, directions: Floats | None, near: Nearest, result: dict[str, Any], signs: Floats, angle: float
+    ) -> None:
+        from juxtum.nominal import _foot_kernels as kernels
+
+        rows = np.flatnonzero(result["unsure"])
+        if len(rows) == 0:
+            return
+        t, b = self._t, self._border
+        feet, normals, faces = result["feet"][rows], result["normals"][rows], result["faces"][rows]
+        some, kinds = signs[rows], np.zeros(len(rows), np.int8)
+        used = np.empty((0, 3)) if directions is None else np.ascontiguousarray(directions[rows])
+        with KERNEL_LOCK:
+            kernels.project_border(
+                points[rows],
+                used,
+                np.cos(np.radians(angle)),
+                near.triangles[rows],
+                self._surfaces,
+                (t.triangles, t.parameters),
+                (b.starts, b.pieces, b.neighbours, b.corner_starts, b.corner_entries, self._welded),
+                feet,
+                normals,
+                faces,
+                some,
+                kinds,
+            )
+        result["feet"][rows], result["normals"][rows], result["faces"][rows] = feet, normals, faces
+        result["on_border"][rows] = kinds == 1
+        signs[rows] = some
+
+    @staticmethod
+    def _finished(
+        points: Floats, directions: Floats | None, result: dict[str, Any], signs: Floats, limit: float, angle: float
+    ) -> Projection:
+        feet, normals, faces = result["feet"], result["normals"], result["faces"]
+        distances = np.linalg.norm(points - feet, axis=1)
+        lost = (faces < 0) | (distances > limit)
+        if directions is not None:
+            agree = np.einsum("ij,ij->i", normals, directions)
+            lost |= (agree < np.cos(np.radians(angle))) & ~result["on_border"]
+        signed = np.where(lost, np.nan, signs * distances)
+        return Projection(signed, feet, normals, np.where(lost, -1, faces).astype(np.int32), result["on_border"] & ~lost)
+
+
+def _surface_arrays(t: Tessellation) -> tuple[Any, ...]:
+    """Arrays per face for the kernels: kinds, numbers, spline shapes and boxes, knots, poles."""
+    kinds = np.array([row.kind for row in t.surfaces], dtype=np.int64)
+    rows = np.array([row.numbers for row in t.surfaces])
+    shapes = np.zeros((len(kinds), 7), dtype=np.int64)
+    boxes = np.zeros((len(kinds), 4))
+    for index, row in enumerate(t.surfaces):
+        if row.spline >= 0:
+            shapes[index] = t.splines.shapes[row.spline]
+            boxes[index] = t.splines.boxes[row.spline]
+    knots = np.array(t.splines.knots or [0.0])
+    poles = np.array(t.splines.poles or [[0.0] * 4])
+    return kinds, rows, shapes, boxes, knots, poles
+
+
+def _welded(nodes: Floats) -> npt.NDArray[np.int64]:
+    """Number of the common place of each node (N,): faces that meet share the places along their edge."""
+    from scipy.spatial import cKDTree
+    from scipy.sparse import coo_matrix
+    from scipy.sparse.csgraph import connected_components
+
+    pairs = cKDTree(nodes).query_pairs(1e-6, output_type="ndarray")
+    n = len(nodes)
+    graph = coo_matrix((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), shape=(n, n))
+    _, labels = connected_components(graph, directed=False)
+    return np.asarray(labels, dtype=np.int64)
+
+
+@dataclass(frozen=True, eq=False)
+class _Borders:
+    """Borders of all faces: `pieces` sorted by face from `starts`, and who meets at each welded corner."""
+
+    starts: npt.NDArray[np.int64]
+    pieces: Floats
+    neighbours: npt.NDArray[np.int64]
+    touches: Bools
+    node_pieces: npt.NDArray[np.int64]
+    corner_starts: npt.NDArray[np.int64]
+    corner_entries: npt.NDArray[np.int64]
+
+
+def _borders(t: Tessellation, welded: npt.NDArray[np.int64]) -> _Borders:
+    count = int(welded.max()) + 1
+    tri_welded = welded[t.triangles]
+    first, second = tri_welded.ravel(), np.roll(tri_welded, -1, axis=1).ravel()
+    faces = np.repeat(t.triangle_faces, 3).astype(np.int64)
+    low, high = np.minimum(first, second), np.maximum(first, second)
+    keys = (faces * count + low) * count + high
+    _, inverse, counts = np.unique(keys, return_inverse=True, return_counts=True)
+    open_edges = np.flatnonzero((counts[inverse] == 1) & (low != high))
+    open_edges = open_edges[np.argsort(faces[open_edges], kind="stable")]
+    start_nodes = t.triangles.ravel()[open_edges]
+    end_nodes = np.roll(t.triangles, -1, axis=1).ravel()[open_edges]
+    piece_faces = faces[open_edges]
+    pieces = _cubic_pieces(t, start_nodes, end_nodes, piece_faces)
+    starts = np.searchsorted(piece_faces, np.arange(len(t.surfaces) + 1))
+    begins = {(int(f), int(welded[a])): i for i, (f, a) in enumerate(zip(piece_faces, start_nodes, strict=True))}
+    ends = {(int(f), int(welded[b])): i for i, (f, b) in enumerate(zip(piece_faces, end_nodes, strict=True))}
+    neighbours = np.full((len(pieces), 2), -1, dtype=np.int64)
+    node_pieces = np.full((len(t.nodes), 2), -1, dtype=np.int64)
+    for i, (face, a, b) in enumerate(zip(piece_faces, welded[start_nodes], welded[end_nodes], strict=True)):
+        neighbours[i] = ends.get((int(face), int(a)), -1), begins.get((int(face), int(b)), -1)
+    node_faces = np.zeros(len(t.nodes), dtype=np.int64)
+    node_faces[t.triangles.ravel()] = np.repeat(t.triangle_faces, 3)
+    for node in np.unique(t.triangles):
+        key = (int(node_faces[node]), int(welded[node]))
+        node_pieces[node] = begins.get(key, -1), ends.get(key, -1)
+    touches = (node_pieces[t.triangles] >= 0).any((1, 2))
+    order = np.argsort(welded, kind="stable")
+    corner_starts = np.searchsorted(welded[order], np.arange(count + 1))
+    entries = np.column_stack([node_faces[order], order])
+    return _Borders(starts, pieces, neighbours, touches, node_pieces, corner_starts, entries)
+
+
+def _cubic_pieces(t: Tessellation, starts: Ints, ends: Ints, faces: npt.NDArray[np.int64]) -> Floats:
+    """Start, end and the two end tangents (K, 12) of each border piece, as a cubic that follows the exact edge."""
+    a, b = t.nodes[starts], t.nodes[ends]
+    chord = b - a
+    direction = unit(chord)
+    t0, t1 = direction.copy(), direction.copy()
+    for i, face in enumerate(faces):
+        t0[i] = _best_tangent(t.tangents.get((int(face), int(starts[i]))), direction[i])
+        t1[i] = _best_tangent(t.tangents.get((int(face), int(ends[i]))), direction[i])
+    bend = np.arccos(np.clip(np.einsum("ij,ij->i", t0, t1), -1, 1))
+    # The length of the tangents makes a cubic follow a circular arc to the fourth order in its angle.
+    length = np.linalg.norm(chord, axis=1) * (1 + bend**2 / 16)
+    return np.ascontiguousarray(np.concatenate([a, b, t0 * length[:, None], t1 * length[:, None]], axis=1))
+
+
+def _best_tangent(candidates: list[Floats] | None, direction: Floats) -> Floats:
+    """The candidate that runs most nearly along the chord, turned to point the same way."""
+    if not candidates:
+        return direction
+    best = max(candidates, key=lambda tangent: abs(float(tangent @ direction)))
+    along = float(best @ direction)
+    return best * np.sign(along) if abs(along) > 0.7 else direction
