@@ -112,7 +112,7 @@ def _settled(raw: TriangleMesh, made: Nominal, bump: Bump) -> Floats:
     exact = made.projector.project(smooth)
     on_table = smooth[:, 2] < np.abs(exact.distances)
     target = np.where(on_table[:, None], smooth * [1, 1, 0], exact.feet)
-    near = _distance_to_edges(made, smooth)
+    near = made.edge_distances(smooth, 3.0)
     near = np.minimum(near, np.where(smooth[:, 2] < 2, np.abs(np.abs(exact.distances) - smooth[:, 2]) + smooth[:, 2], 9))
     share = np.clip((near - EDGE_ROUNDING) / EDGE_ROUNDING, 0, 1)[:, None]
     points = smooth + (target - smooth) * share
@@ -130,24 +130,6 @@ def _smoothed(mesh: TriangleMesh, rounds: int) -> Floats:
     for _ in range(rounds):
         points = 0.5 * points + 0.5 * (graph @ points) / degree
     return points
-
-
-def _distance_to_edges(made: Nominal, points: Floats) -> Floats:
-    """Distance to the nearest edge of the part at which its faces really bend."""
-    from scipy.spatial import cKDTree
-
-    ends = made.border_segments
-    count = np.maximum(np.ceil(np.linalg.norm(ends[:, 1] - ends[:, 0], axis=1) / 0.25), 1).astype(int)
-    owner = np.repeat(np.arange(len(ends)), count)
-    along = (np.arange(len(owner)) - np.repeat(np.cumsum(count) - count, count) + 0.5) / count[owner]
-    spots = ends[owner, 0] + along[:, None] * (ends[owner, 1] - ends[owner, 0])
-    # An edge is sharp where the surface 0.3 mm to either side looks in clearly different directions.
-    probe = made.projector.project(spots + 1e-4)
-    tree = cKDTree(made.samples.centres)
-    around = tree.query(spots, k=8)[1]
-    bend = np.einsum("ijk,ik->ij", made.samples.mesh.triangle_normals[around], probe.normals).min(1)
-    distances, _ = cKDTree(spots[bend < 0.85]).query(points, distance_upper_bound=3.0)
-    return np.minimum(distances, 3.0)
 
 
 def _bump_height(points: Floats, bump: Bump) -> Floats:

@@ -169,13 +169,40 @@ class Nominal:
 
     @cached_property
     def border_segments(self) -> Floats:
-        """Ends (K, 2, 3) of the tessellated borders between faces: what a line drawing of the part shows."""
+        """Ends (K, 2, 3) of the pieces of the borders between faces: what a line drawing of the part shows."""
         if isinstance(self.projector, ExactProjector):
-            pieces = self.projector.border_pieces
-            return frozen(pieces[:, :6].reshape(-1, 2, 3))
+            return frozen(self.projector.border_pieces[:, :6].reshape(-1, 2, 3))
+        return self.sharp_segments
+
+    @cached_property
+    def sharp_segments(self) -> Floats:
+        """Ends (K, 2, 3) of the pieces of those borders at which the surface bends."""
+        if isinstance(self.projector, ExactProjector):
+            return frozen(self.border_segments[self.projector.sharp_pieces])
         sharp = sharp_edges(self.mesh)
         ends = np.stack([self.mesh.triangles, np.roll(self.mesh.triangles, -1, axis=1)], axis=-1)[sharp]
         return frozen(self.mesh.points[ends])
+
+    @cached_property
+    def _edge_tree(self) -> Any:
+        from scipy.spatial import cKDTree
+
+        return cKDTree(_spots(self.sharp_segments))
+
+    def edge_distances(self, points: Floats, limit: float) -> Floats:
+        """Distances (N,) to the nearest sharp edge, good to 0.02 mm, at most `limit`."""
+        if len(self.sharp_segments) == 0:
+            return np.full(len(points), limit)
+        distances, _ = self._edge_tree.query(points, distance_upper_bound=limit, workers=2)
+        return np.minimum(distances, limit)
+
+
+def _spots(ends: Floats, step: float = 0.25) -> Floats:
+    """Points every `step` mm along segments (K, 2, 3)."""
+    count = np.maximum(np.ceil(np.linalg.norm(ends[:, 1] - ends[:, 0], axis=1) / step), 1).astype(int)
+    owner = np.repeat(np.arange(len(ends)), count)
+    along = (np.arange(len(owner)) - np.repeat(np.cumsum(count) - count, count) + 0.5) / count[owner]
+    return np.asarray(ends[owner, 0] + along[:, None] * (ends[owner, 1] - ends[owner, 0]))
 
 
 @dataclass(frozen=True, eq=False)

@@ -124,6 +124,11 @@ class ExactProjector:
         """Start, end and end tangents (K, 12) of the pieces of all borders."""
         return self._border.pieces
 
+    @property
+    def sharp_pieces(self) -> Bools:
+        """Which border pieces (K,) have faces that meet at an angle, not smoothly."""
+        return self._border.sharp
+
     def project(
         self, points: Floats, directions: Floats | None = None, *, limit: float = np.inf, angle: float = 60.0
     ) -> Projection:
@@ -258,6 +263,7 @@ class _Borders:
     node_pieces: npt.NDArray[np.int64]
     corner_starts: npt.NDArray[np.int64]
     corner_entries: npt.NDArray[np.int64]
+    sharp: Bools
 
 
 def _borders(t: Tessellation, welded: npt.NDArray[np.int64]) -> _Borders:
@@ -290,7 +296,17 @@ def _borders(t: Tessellation, welded: npt.NDArray[np.int64]) -> _Borders:
     order = np.argsort(welded, kind="stable")
     corner_starts = np.searchsorted(welded[order], np.arange(count + 1))
     entries = np.column_stack([node_faces[order], order])
-    return _Borders(starts, pieces, neighbours, touches, node_pieces, corner_starts, entries)
+    sharp = _sharp(low[open_edges] * count + high[open_edges], TriangleMesh(t.nodes, t.triangles), open_edges // 3)
+    return _Borders(starts, pieces, neighbours, touches, node_pieces, corner_starts, entries, sharp)
+
+
+def _sharp(keys: npt.NDArray[np.int64], mesh: TriangleMesh, triangles: Ints, degrees: float = 28.0) -> Bools:
+    """Which border pieces have a mate whose triangle looks more than `degrees` away, or no mate at all."""
+    _, inverse, counts = np.unique(keys, return_inverse=True, return_counts=True)
+    normals = mesh.triangle_normals[triangles]
+    sums = np.stack([np.bincount(inverse, normals[:, k]) for k in range(3)], axis=1)
+    bent = np.linalg.norm(sums, axis=1) < 2 * np.cos(np.radians(degrees) / 2)
+    return np.asarray((bent | (counts != 2))[inverse])
 
 
 def _cubic_pieces(t: Tessellation, starts: Ints, ends: Ints, faces: npt.NDArray[np.int64]) -> Floats:
