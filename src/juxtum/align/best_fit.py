@@ -1,0 +1,180 @@
+"""Best fit of a scan to the nominal surface."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from juxtum.align.result import AXES, Alignment
+from juxtum.align.samples import ScanSample, scan_sample
+from juxtum.errors import AlignmentError
+from juxtum.geometry import RigidTransform
+from juxtum.geometry.arrays import Floats, frozen, unit
+from juxtum.geometry.mesh import Scan
+from juxtum.nominal import Nominal, faces_mask
+from juxtum.progress import Progress, silent
+
+HUBER = 1.345
+"""Tuning constant of Huber's weights in robust deviations (95 % efficient on normal noise)."""
+
+
+@dataclass(frozen=True)
+class BestFitOptions:
+    """How a best fit treats its points.
+
+    Parameters
+    ----------
+    trim : float
+        Share of the worst points left out, 0 to 0.5.
+    faces : tuple of int
+        Only these nominal faces count; all when empty.
+    count : int
+        Points of the last round.
+    reach : float
+        Points farther than this from the nominal do not count in the last round, mm.
+    """
+
+    trim: float = 0.02
+    faces: tuple[int, ...] = ()
+    count: int = 60_000
+    reach: float = 2.0
+
+
+def best_fit(
+    scan: Scan,
+    nominal: Nominal,
+    start: RigidTransform,
+    options: BestFitOptions | None = None,
+    progress: Progress | None = None,
+) -> Alignment:
+    """Point-to-surface Gauss-Newton with trimming and Huber weights, coarse to fine.
+
+    Feet on edges do not count: there a scanner rounds. Converged when a step moves no point by more than 1e-6 mm.
+
+    Raises
+    ------
+    AlignmentError
+        When too little of the scan lies near the nominal, or a motion is left free.
+    """
+    options = options or BestFitOptions()
+    progress = progress or silent()
+    transform = start
+    rounds = ((3_000, max(options.reach, nominal.diagonal / 60)), (12_000, options.reach), (options.count, options.reach))
+    last = None
+    for index, (count, reach) in enumerate(rounds):
+        progress.phase(f"fitting {min(count, len(scan.points)):,} points", index / len(rounds))
+        sample = scan_sample(scan, count)
+        last = _converge(sample, nominal, transform, reach, options, progress)
+        transform = last.transform
+    assert last is not None
+    return last
+
+
+@dataclass(frozen=True, eq=False)
+class _Equations:
+    jacobian: Floats
+    residuals: Floats
+    weights: Floats
+    centre: Floats
+    share: float
+
+
+def _converge(
+    sample: ScanSample, nominal: Nominal, transform: RigidTransform, reach: float, options: BestFitOptions, progress: Progress
+) -> Alignment:
+    size = nominal.diagonal / 2
+    for _ in range(60):
+        progress.check()
+        equations = _linearise(sample, nominal, transform, reach, options)
+        step = _solve(equations, size)
+        transform = RigidTransform.about(equations.centre, step) @ transform
+        if np.linalg.norm(step[:3]) + size * np.linalg.norm(step[3:]) < 1e-6:
+            break
+    equations = _linearise(sample, nominal, transform, reach, options)
+    weighted = equations.weights * equations.residuals**2
+    rms = float(np.sqrt(weighted.sum() / equations.weights.sum()))
+    used = int((equations.weights > 0).sum())
+    covariance = _covariance(equations, rms, sample.area)
+    return Alignment(transform, "best fit", rms, used, covariance, frozen(equations.centre), dict.fromkeys(AXES, "best fit"))
+
+
+def _linearise(
+    sample: ScanSample, nominal: Nominal, transform: RigidTransform, reach: float, options: BestFitOptions
+) -> _Equations:
+    points = transform.apply(sample.points)
+    directions = None if sample.normals is None else transform.turn(sample.normals)
+    found = nominal.projector.project(points, directions, limit=reach)
+    usable = found.found & ~found.on_border
+    if options.faces:
+        usable &= faces_mask(found.faces, options.faces)
+    if usable.sum() < max(6, 0.02 * len(points)):
+        what = f"only {100 * usable.mean():.0f} % of the scan lies near the nominal"
+        raise AlignmentError(what, "best fit", "Check that this is the right part and unit, or pick pairs first")
+    p, n, d = points[usable], found.normals[usable], found.distances[usable]
+    # On a free-form foot the direction from foot to point is the better normal once it is long enough to be known.
+    offset = p - found.feet[usable]
+    long = np.abs(d) > 1e-6
+    n = np.where(long[:, None], unit(offset) * np.sign(d)[:, None], n)
+    centre = p.mean(0)
+    jacobian = np.concatenate([n, np.cross(p - centre, n)], axis=1)
+    return _Equations(jacobian, d, _weights(d, options.trim), centre, float(usable.mean()))
+
+
+def _weights(residuals: Floats, trim: float) -> Floats:
+    """Huber's weights about the median spread; the worst `trim` share weighs nothing."""
+    size = np.abs(residuals)
+    spread = max(1.4826 * float(np.median(size)), 1e-9)
+    weights = np.minimum(1.0, HUBER * spread / np.maximum(size, 1e-12))
+    if trim > 0:
+        weights[size > np.quantile(size, 1 - trim)] = 0.0
+    return np.asarray(weights)
+
+
+def _solve(equations: _Equations, size: float) -> Floats:
+    """The step that minimises the weighted squares; a free motion is an error that names it."""
+    scale = np.array([1, 1, 1, 1 / size, 1 / size, 1 / size])
+    rows = equations.jacobian * scale * np.sqrt(equations.weights)[:, None]
+    normal = rows.T @ rows
+    values, vectors = np.linalg.eigh(normal)
+    if values[0] < 1e-7 * values[-1]:
+        free = free_motion(vectors[:, 0] * scale, equations.centre)
+        raise AlignmentError(f"the nominal leaves the scan {free}", "best fit", "Use a datum system, or faces that hold it")
+    gradient = rows.T @ (equations.residuals * np.sqrt(equations.weights))
+    return np.asarray(-np.linalg.solve(normal, gradient) * scale)
+
+
+def free_motion(twist: Floats, centre: Floats) -> str:
+    """Words for a motion that nothing holds: a slide or a turn.
+
+    Parameters
+    ----------
+    twist : array (6,)
+        Shift per unit and turn per unit (radians) about `centre`.
+    """
+    slide, turn = twist[:3], twist[3:]
+    rate = float(np.linalg.norm(turn))
+    if rate * 50 < np.linalg.norm(slide):
+        return f"free to slide along {_axis_name(slide)}"
+    foot = centre + np.cross(turn, slide) / rate**2
+    place = ", ".join(f"{value:.1f}" for value in foot)
+    return f"free to turn about {_axis_name(turn)} through ({place})"
+
+
+def _axis_name(vector: Floats) -> str:
+    direction = unit(vector)
+    axis = int(np.argmax(np.abs(direction)))
+    if abs(direction[axis]) > 0.999:
+        return "XYZ"[axis]
+    sign = np.sign(direction[axis])
+    return "the direction (" + ", ".join(f"{value:.2f}" for value in direction * sign) + ")"
+
+
+def _covariance(equations: _Equations, rms: float, area: float) -> Floats:
+    """Covariance with neighbouring points sharing their errors over the correlation length."""
+    from juxtum.associate.gauss import CORRELATION_LENGTH
+
+    rows = equations.jacobian * np.sqrt(equations.weights)[:, None]
+    share = max(1.0, CORRELATION_LENGTH**2 / max(area, 1e-9)) if area else 1.0
+    return frozen(np.linalg.pinv(rows.T @ rows, hermitian=True) * rms**2 * share)
+

@@ -1,0 +1,195 @@
+"""Alignment to a datum system: the first datum locks what it can, each next one only what is still free."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from juxtum.align.best_fit import free_motion
+from juxtum.align.result import AXES, Alignment
+from juxtum.associate import fit_cylinder, fit_plane
+from juxtum.associate.gauss import inliers
+from juxtum.errors import AlignmentError, FitError, InputError
+from juxtum.geometry import Cylinder, Plane, RigidTransform
+from juxtum.geometry.arrays import Floats, frozen, orthonormal_frame
+from juxtum.geometry.mesh import Scan
+from juxtum.nominal import Nominal, faces_mask
+
+EDGE_MARGIN = 1.5
+"""Points nearer than this to a sharp edge of the nominal do not count for a datum, mm."""
+
+
+@dataclass(frozen=True)
+class DatumFeature:
+    """A datum: its letter and the nominal faces that make it."""
+
+    letter: str
+    faces: tuple[int, ...]
+
+
+@dataclass(frozen=True, eq=False)
+class _Associated:
+    letter: str
+    nominal: Plane | Cylinder
+    measured: Plane | Cylinder
+    """In scan coordinates."""
+    count: int
+    rms: float
+    variances: Floats
+    """Of the rows that the datum brings: shifts in mm2, turns in rad2."""
+
+
+def datum_alignment(scan: Scan, nominal: Nominal, start: RigidTransform, datums: tuple[DatumFeature, ...]) -> Alignment:
+    """Lock the part to its datums in their order (ISO 5459), each associated by least squares.
+
+    Raises
+    ------
+    InputError
+        When a face cannot serve as a datum.
+    AlignmentError
+        When a datum is not seen or a motion is left free, naming it.
+    """
+    if not datums:
+        raise InputError("the datum system has no datums", "datum system", "Pick at least a plane and two more features")
+    if len({d.letter for d in datums}) != len(datums):
+        raise InputError("two datums have the same letter", "datum system", "Give each its own")
+    associated = [_associate(scan, nominal, start, datum) for datum in datums]
+    size = nominal.diagonal / 2
+    centre = nominal.centre
+    transform = start
+    for _ in range(30):
+        step, _, _ = _sequential_step(associated, transform, centre, size)
+        transform = RigidTransform.about(centre, step) @ transform
+        if np.linalg.norm(step[:3]) + size * np.linalg.norm(step[3:]) < 1e-9:
+            break
+    _, locked, covariance = _sequential_step(associated, transform, centre, size)
+    name = "datums " + "|".join(d.letter for d in datums)
+    used = sum(a.count for a in associated)
+    rms = float(np.sqrt(sum(a.count * a.rms**2 for a in associated) / used))
+    return Alignment(transform, name, rms, used, frozen(covariance), centre, locked)
+
+
+def datum_primitive(nominal: Nominal, datum: DatumFeature) -> Plane | Cylinder:
+    """The nominal plane or cylinder of a datum; its faces must lie on one and the same."""
+    where = f"datum {datum.letter}"
+    if not datum.faces:
+        raise InputError("no face is named", where, "Pick one on the nominal")
+    faces = [nominal.face(number) for number in datum.faces]
+    first = faces[0].primitive
+    if first is None:
+        what = f"face {faces[0].number} is {faces[0].kind}, which cannot be a datum yet"
+        raise InputError(what, where, "Pick a plane or a cylinder")
+    for face in faces[1:]:
+        if not _same(first, face.primitive):
+            raise InputError(f"faces {faces[0].number} and {face.number} do not lie on one {faces[0].kind}", where, "Pick others")
+    return first
+
+
+def _same(a: Plane | Cylinder, b: Plane | Cylinder | None) -> bool:
+    if isinstance(a, Plane) and isinstance(b, Plane):
+        return bool(a.normal @ b.normal > 1 - 1e-9 and abs(a.distances(b.point[None])[0]) < 1e-4)
+    if isinstance(a, Cylinder) and isinstance(b, Cylinder):
+        apart = float(np.linalg.norm(a.radial(b.point[None])[0]))
+        return bool(abs(a.axis @ b.axis) > 1 - 1e-9 and apart < 1e-4 and abs(a.radius - b.radius) < 1e-4)
+    return False
+
+
+def datum_points(scan: Scan, nominal: Nominal, start: RigidTransform, datum: DatumFeature) -> Floats:
+    """Scan points (N, 3) in scan coordinates nearest to the datum's faces, away from sharp edges."""
+    points = start.apply(scan.points)
+    low, high = nominal.face_mesh(datum.faces).bounds
+    close = np.flatnonzero(((points > low - 2) & (points < high + 2)).all(1))
+    normals = scan.normals
+    directions = None if normals is None else start.turn(normals[close])
+    found = nominal.projector.project(points[close], directions, limit=2.0)
+    mine = faces_mask(found.faces, datum.faces) & ~found.on_border
+    close, feet = close[mine], found.feet[mine]
+    close = close[nominal.edge_distances(feet, EDGE_MARGIN) >= EDGE_MARGIN]
+    if len(close) < 30:
+        what = f"only {len(close)} points of the scan lie on it"
+        raise AlignmentError(what, f"datum {datum.letter}", "Choose a datum that the scan shows")
+    return scan.points[close]
+
+
+def _associate(scan: Scan, nominal: Nominal, start: RigidTransform, datum: DatumFeature) -> _Associated:
+    primitive = datum_primitive(nominal, datum)
+    points = datum_points(scan, nominal, start, datum)
+    back = start.inverse
+    try:
+        if isinstance(primitive, Plane):
+            towards = back.turn(primitive.normal)
+            first = fit_plane(points, towards)
+            plane = fit_plane(points[inliers(first.plane.distances(points))], towards)
+            variances = np.array([plane.covariance[1, 1], plane.covariance[2, 2], plane.covariance[0, 0]])
+            return _Associated(datum.letter, primitive, plane.plane, plane.count, plane.rms, variances)
+        guess = Cylinder(back.apply(primitive.point), back.turn(primitive.axis), primitive.radius)
+        rough = fit_cylinder(points, guess)
+        fit = fit_cylinder(points[inliers(rough.cylinder.distances(points))], rough.cylinder)
+        c = np.diag(fit.covariance)
+        return _Associated(datum.letter, primitive, fit.cylinder, fit.count, fit.rms, c[[2, 3, 0, 1]])
+    except FitError as problem:
+        raise AlignmentError(problem.what, f"datum {datum.letter}", problem.next) from problem
+
+
+def _rows(datum: _Associated, transform: RigidTransform, centre: Floats) -> tuple[Floats, Floats]:
+    """Linearised conditions (K, 6) on shift and turn about `centre`, and what they still miss (K,).
+
+    Turns come first: a datum's direction binds before its place.
+    """
+    frame = orthonormal_frame(datum.nominal.normal if isinstance(datum.nominal, Plane) else datum.nominal.axis)
+    u, v, w = frame
+    if isinstance(datum.nominal, Plane) and isinstance(datum.measured, Plane):
+        direction, places = transform.turn(datum.measured.normal), [w]
+    else:
+        assert isinstance(datum.measured, Cylinder)
+        direction, places = transform.turn(datum.measured.axis), [u, v]
+        direction = direction * np.sign(direction @ w)
+    # The point of the measured feature nearest to the nominal one's reference point, so that tilt and place do not mix.
+    place = transform.apply(datum.measured.point)
+    if len(places) == 1:
+        place = datum.nominal.point + direction * ((place - datum.nominal.point) @ direction)
+    else:
+        place = place + direction * ((datum.nominal.point - place) @ direction)
+    turning = [(np.r_[np.zeros(3), np.cross(direction, axis)], -float(direction @ axis)) for axis in (u, v)]
+    arm = place - centre
+    shifting = [(np.r_[axis, np.cross(arm, axis)], -float((place - datum.nominal.point) @ axis)) for axis in places]
+    rows, misses = zip(*turning, *shifting, strict=True)
+    return np.array(rows), np.array(misses)
+
+
+def _sequential_step(
+    datums: list[_Associated], transform: RigidTransform, centre: Floats, size: float
+) -> tuple[Floats, dict[str, str], Floats]:
+    """One step: each condition is met as far as the earlier ones leave it free.
+
+    Returns the twist, the lock matrix and the covariance.
+    """
+    scale = np.array([1, 1, 1, 1 / size, 1 / size, 1 / size])
+    free = np.eye(6)
+    step, noise = np.zeros(6), np.zeros((6, 6))
+    locked: dict[str, str] = {}
+    for datum in datums:
+        rows, misses = _rows(datum, transform, centre)
+        for group in (slice(0, 2), slice(2, None)):
+            scaled = rows[group] * scale
+            inside = scaled @ free
+            u, values, vt = np.linalg.svd(inside)
+            rank = int((values > 1e-4).sum())
+            if rank == 0:
+                continue
+            solve = free @ vt[:rank].T @ np.diag(1 / values[:rank]) @ u[:, :rank].T
+            step = step + solve @ (misses[group] - scaled @ step)
+            noise += solve @ np.diag(datum.variances[group]) @ solve.T
+            free = free @ vt[rank:].T
+        locked |= {axis: datum.letter for axis in _held(free) if axis not in locked}
+    if free.shape[1] > 0:
+        letters = "|".join(d.letter for d in datums)
+        what = f"the datums {letters} leave the part {free_motion(free[:, 0] * scale, centre)}"
+        raise AlignmentError(what, "datum system", "Add a datum that holds it")
+    return step * scale, locked, noise * np.outer(scale, scale)
+
+
+def _held(free: Floats) -> list[str]:
+    """The motions along and about the part's axes in which no free motion has a share."""
+    return [axis for index, axis in enumerate(AXES) if free.shape[1] == 0 or np.abs(free[index]).max() < 1e-4]

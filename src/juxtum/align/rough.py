@@ -1,0 +1,188 @@
+"""Automatic rough alignment from any pose.
+
+Principal axes give 24 first guesses; a search over all turns gives more where those fail. Each is drawn in by a few
+rounds of nearest points on a small sample, and scored by how much of the scan then lies near the nominal.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from itertools import permutations, product
+
+import numpy as np
+
+from juxtum.align.pairs import rigid_from_pairs
+from juxtum.align.result import AXES, Alignment
+from juxtum.align.samples import ScanSample, scan_sample
+from juxtum.errors import AlignmentError
+from juxtum.geometry import RigidTransform
+from juxtum.geometry.arrays import Floats, frozen
+from juxtum.geometry.mesh import Scan
+from juxtum.nominal import Nominal
+from juxtum.progress import Progress, silent
+
+
+@dataclass(frozen=True, eq=False)
+class _Candidate:
+    transform: RigidTransform
+    inside: float
+    """Share of the sample that lies near the nominal."""
+    rms: float
+    """Of those points, mm."""
+
+    @property
+    def score(self) -> float:
+        return self.inside - 0.02 * self.rms
+
+
+def rough_align(scan: Scan, nominal: Nominal, progress: Progress | None = None) -> Alignment:
+    """Bring a scan near the nominal, whatever its pose.
+
+    Returns
+    -------
+    Alignment
+        With `alternatives` and a note when another pose fits as well.
+
+    Raises
+    ------
+    AlignmentError
+        When no pose brings half of the scan near the nominal.
+    """
+    progress = progress or silent()
+    search = _Search(scan, nominal)
+    found = search.run(_axis_guesses(search.sample.points, nominal), progress.part(0.0, 0.4))
+    if not found or found[0].inside < 0.9:
+        found = _ranked(found + search.run(_turn_guesses(search.sample.points, nominal), progress.part(0.4, 1.0)))
+    if not found or found[0].inside < 0.5:
+        share = 100 * found[0].inside if found else 0.0
+        what = f"no pose brings the scan onto the nominal; the best has {share:.0f} % of it near"
+        raise AlignmentError(what, "rough alignment", "Check that this is the right part and unit, or pick pairs by hand")
+    best = found[0]
+    others = tuple(c.transform for c in found[1:] if _rivals(best, c))
+    notes = (f"{len(others)} other pose{'s' if len(others) > 1 else ''} fit as well: the part is symmetrical",) if others else ()
+    spread = frozen(np.eye(6) * best.rms**2)
+    locked = dict.fromkeys(AXES, "rough")
+    used = int(best.inside * len(search.sample.points))
+    return Alignment(best.transform, "rough", best.rms, used, spread, nominal.centre, locked, notes, others)
+
+
+def _rivals(best: _Candidate, other: _Candidate) -> bool:
+    """Whether another pose is truly different and fits as well."""
+    apart = (best.transform.inverse @ other.transform).angle > 5
+    return apart and other.inside > best.inside - 0.02 and other.rms < 1.15 * best.rms + 0.005
+
+
+def _ranked(candidates: list[_Candidate]) -> list[_Candidate]:
+    return sorted(candidates, key=lambda c: -c.score)
+
+
+class _Search:
+    def __init__(self, scan: Scan, nominal: Nominal) -> None:
+        self.sample = scan_sample(scan, 1200)
+        self.fine = scan_sample(scan, 4000)
+        self.nominal = nominal
+        self.near = max(nominal.diagonal / 250, 0.2)
+
+    def run(self, guesses: list[RigidTransform], progress: Progress) -> list[_Candidate]:
+        """Draw every guess in, and the best few once more with more points."""
+        drawn = []
+        for index, guess in enumerate(guesses):
+            progress.phase(f"trying pose {index + 1} of {len(guesses)}", index / len(guesses))
+            drawn.append(self._drawn_in(guess, self.sample, 14))
+        best = self._distinct(_ranked(drawn))[:6]
+        return _ranked([self._drawn_in(c.transform, self.fine, 25) for c in best])
+
+    @staticmethod
+    def _distinct(candidates: list[_Candidate]) -> list[_Candidate]:
+        kept: list[_Candidate] = []
+        for candidate in candidates:
+            if all((candidate.transform.inverse @ other.transform).angle > 3 for other in kept):
+                kept.append(candidate)
+        return kept
+
+    def _drawn_in(self, transform: RigidTransform, sample: ScanSample, rounds: int) -> _Candidate:
+        mesh = self.nominal.mesh
+        reach = self.nominal.diagonal
+        distances = np.full(len(sample.points), np.inf)
+        for index in range(rounds):
+            points = transform.apply(sample.points)
+            directions = None if sample.normals is None else transform.turn(sample.normals)
+            near = mesh.tree.query(points, directions, limit=reach, angle=75.0)
+            found = near.found
+            if found.sum() < 20:
+                return _Candidate(transform, 0.0, np.inf)
+            corners = mesh.triangles[near.triangles[found]]
+            feet = np.einsum("ij,ijk->ik", near.weights[found], mesh.points[corners])
+            distances = np.where(found, near.distances, np.inf)
+            keep = near.distances[found] <= np.quantile(near.distances[found], 0.9)
+            normals = mesh.triangle_normals[near.triangles[found]][keep]
+            transform = self._step(transform, points[found][keep], feet[keep], normals, index < 5)
+        inside = distances < self.near
+        rms = float(np.sqrt(np.mean(distances[inside] ** 2))) if inside.any() else np.inf
+        return _Candidate(transform, float(inside.mean()), rms)
+
+    @staticmethod
+    def _step(transform: RigidTransform, points: Floats, feet: Floats, normals: Floats, by_points: bool) -> RigidTransform:
+        """First towards the nearest points, which is steady, then towards the planes through them, which is quick."""
+        if by_points:
+            return rigid_from_pairs(points, feet) @ transform
+        centre = points.mean(0)
+        jacobian = np.concatenate([normals, np.cross(points - centre, normals)], axis=1)
+        residuals = np.einsum("ij,ij->i", points - feet, normals)
+        damped = jacobian.T @ jacobian + 1e-6 * np.eye(6) * len(points)
+        step = -np.linalg.solve(damped, jacobian.T @ residuals)
+        step[3:] = np.clip(step[3:], -0.3, 0.3)
+        return RigidTransform.about(centre, step) @ transform
+
+
+def _principal_frame(points: Floats) -> Floats:
+    """Rows are the principal axes, right-handed."""
+    _, vectors = np.linalg.eigh(np.cov((points - points.mean(0)).T))
+    frame = vectors.T
+    return np.asarray(frame * np.array([1, 1, np.linalg.det(frame)])[:, None])
+
+
+def _nominal_points(nominal: Nominal) -> Floats:
+    mesh = nominal.samples.mesh
+    areas = np.cumsum(mesh.triangle_areas)
+    chosen = np.searchsorted(areas, (np.arange(3000) + 0.5) * areas[-1] / 3000).clip(0, len(areas) - 1)
+    return nominal.samples.centres[chosen]
+
+
+def _axis_guesses(points: Floats, nominal: Nominal) -> list[RigidTransform]:
+    """The 24 ways in which two sets of principal axes can be laid onto each other."""
+    theirs = _nominal_points(nominal)
+    a, b = _principal_frame(points), _principal_frame(theirs)
+    guesses = []
+    for order, signs in product(permutations(range(3)), product((1, -1), repeat=3)):
+        turn = np.zeros((3, 3))
+        turn[range(3), order] = signs
+        if np.linalg.det(turn) > 0:
+            rotation = b.T @ turn @ a
+            guesses.append(RigidTransform.from_parts(rotation, theirs.mean(0) - rotation @ points.mean(0)))
+    return guesses
+
+
+def _turn_guesses(points: Floats, nominal: Nominal) -> list[RigidTransform]:
+    """140 turns spread evenly over all there are (Alexa 2022, super-Fibonacci spirals)."""
+    count, phi, psi = 140, 1.414213562373095, 1.533751168755204
+    centre, target = points.mean(0), _nominal_points(nominal).mean(0)
+    guesses = []
+    for k in range(count):
+        s = k + 0.5
+        t = s / count
+        r, R = np.sqrt(t), np.sqrt(1 - t)
+        a, b = 2 * np.pi * s / phi, 2 * np.pi * s / psi
+        rotation = _from_quaternion(r * np.sin(a), r * np.cos(a), R * np.sin(b), R * np.cos(b))
+        guesses.append(RigidTransform.from_parts(rotation, target - rotation @ centre))
+    return guesses
+
+
+def _from_quaternion(x: float, y: float, z: float, w: float) -> Floats:
+    return np.array(
+        [
+            [1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
+            [2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)],
+            [2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)],
+        ]
+    )

@@ -1,0 +1,128 @@
+"""Cutting the table off a scan."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from juxtum.associate import fit_plane
+from juxtum.errors import InputError
+from juxtum.geometry import Plane
+from juxtum.geometry.arrays import Floats, unit
+from juxtum.geometry.mesh import PointCloud, Scan
+
+HULL_RATIO = 1.15
+"""A flat region is a table when it reaches this much farther round than what stands on it (by area)."""
+
+
+def find_table(scan: Scan) -> Plane | None:
+    """The largest flat region with everything else on one side of it, or None when there is none.
+
+    The normal points to the side where the part stands. A part's own flat underside is not a table: a table reaches
+    beyond the outline of what stands on it.
+    """
+    points, normals, areas = _flat_samples(scan)
+    best: Plane | None = None
+    best_area = 0.0
+    for seed in _seeds(points, normals, areas):
+        plane = _refined(points, normals, areas, seed)
+        if plane is None:
+            continue
+        on = np.abs(plane.distances(points)) < _thickness(scan)
+        area = float(areas[on].sum())
+        if area > max(best_area, 0.03 * areas.sum()) and _is_table(plane, points, on):
+            best, best_area = plane, area
+    if best is None:
+        return None
+    heights = best.distances(points)
+    heights = heights[np.abs(heights) > 3 * _thickness(scan)]
+    return best if np.median(heights) > 0 else best.flipped()
+
+
+def _thickness(scan: Scan) -> float:
+    return max(0.25 * scan.spacing, 0.08)
+
+
+def _flat_samples(scan: Scan) -> tuple[Floats, Floats | None, Floats]:
+    """At most 60,000 places with normals and areas."""
+    if isinstance(scan, PointCloud):
+        step = max(1, len(scan.points) // 60_000)
+        points = scan.points[::step]
+        return points, None, np.ones(len(points))
+    step = max(1, len(scan.triangles) // 60_000)
+    corners = scan.points[scan.triangles[::step]]
+    crosses = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
+    return corners.mean(1), unit(crosses), np.linalg.norm(crosses, axis=1) / 2
+
+
+def _seeds(points: Floats, normals: Floats | None, areas: Floats) -> list[Plane]:
+    """Planes worth a closer look: from single places with normals, or from triples of points."""
+    rng = np.random.default_rng(20)
+    weights = areas / areas.sum()
+    if normals is not None:
+        chosen = rng.choice(len(points), 160, p=weights)
+        return [Plane(points[i], normals[i]) for i in chosen if np.linalg.norm(normals[i]) > 0.5]
+    seeds = []
+    for row in rng.choice(len(points), (300, 3), p=weights):
+        try:
+            seeds.append(Plane.through(points[row]))
+        except InputError:
+            continue
+    return seeds
+
+
+def _refined(points: Floats, normals: Floats | None, areas: Floats, seed: Plane) -> Plane | None:
+    """Fit the plane to what lies near it, from wide to narrow."""
+    plane = seed
+    for reach in (2.0, 0.6, 0.25):
+        near = np.abs(plane.distances(points)) < reach
+        if normals is not None:
+            near &= np.abs(normals @ plane.normal) > 0.9
+        if near.sum() < 200:
+            return None
+        plane = fit_plane(points[near], plane.normal).plane
+    return plane
+
+
+def _is_table(plane: Plane, points: Floats, on: Floats) -> bool:
+    """Whether all else stands on one side, within the outline of the flat region."""
+    heights = plane.distances(points)
+    away = np.abs(heights) > 1.0
+    rest = heights[away]
+    if len(rest) < 50 or max((rest > 0).mean(), (rest < 0).mean()) < 0.995:
+        return False
+    flat = points - np.outer(heights, plane.normal)
+    return _hull_area(flat[on], plane) > HULL_RATIO * _hull_area(_without_outliers(flat[away]), plane)
+
+
+def _without_outliers(points: Floats) -> Floats:
+    """Without the farthest half per cent, so that stray fragments do not stretch the outline."""
+    distance = np.linalg.norm(points - np.median(points, axis=0), axis=1)
+    return points[distance <= np.quantile(distance, 0.995)]
+
+
+def _hull_area(points: Floats, plane: Plane) -> float:
+    from scipy.spatial import ConvexHull
+
+    from juxtum.geometry.arrays import orthonormal_frame
+
+    frame = orthonormal_frame(plane.normal)
+    flat = (points - plane.point) @ frame[:2].T
+    if len(flat) < 3 or np.ptp(flat, axis=0).min() <= 0:
+        return 0.0
+    return float(ConvexHull(flat).volume)
+
+
+def trim(scan: Scan, plane: Plane, offset: float = 0.0) -> Scan:
+    """Keep what lies more than `offset` mm above the plane; triangles are kept whole or not at all.
+
+    Raises
+    ------
+    InputError
+        When nothing would be left.
+    """
+    keep = plane.distances(scan.points) > offset
+    if not keep.any():
+        raise InputError("nothing would be left of the scan", "trim by plane", "Keep the other side")
+    return scan.kept(keep)
+
+
