@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from itertools import permutations, product
 
 import numpy as np
+import numpy.typing as npt
 
 from juxtum.align.pairs import rigid_from_pairs
 from juxtum.align.result import AXES, Alignment
@@ -78,19 +79,20 @@ def _ranked(candidates: list[_Candidate]) -> list[_Candidate]:
 
 class _Search:
     def __init__(self, scan: Scan, nominal: Nominal) -> None:
-        self.sample = scan_sample(scan, 1200)
+        self.sample = scan_sample(scan, 700)
         self.fine = scan_sample(scan, 4000)
         self.nominal = nominal
         self.near = max(nominal.diagonal / 250, 0.2)
+        self.marks = _Marks(nominal, self.sample.normals is not None)
 
     def run(self, guesses: list[RigidTransform], progress: Progress) -> list[_Candidate]:
-        """Draw every guess in, and the best few once more with more points."""
+        """Draw every guess in against marks, and the best few once more against the surface."""
         drawn = []
         for index, guess in enumerate(guesses):
             progress.phase(f"trying pose {index + 1} of {len(guesses)}", index / len(guesses))
-            drawn.append(self._drawn_in(guess, self.sample, 14))
+            drawn.append(self._drawn_near(guess))
         best = self._distinct(_ranked(drawn))[:6]
-        return _ranked([self._drawn_in(c.transform, self.fine, 25) for c in best])
+        return _ranked([self._drawn_in(c.transform) for c in best])
 
     @staticmethod
     def _distinct(candidates: list[_Candidate]) -> list[_Candidate]:
@@ -100,13 +102,28 @@ class _Search:
                 kept.append(candidate)
         return kept
 
-    def _drawn_in(self, transform: RigidTransform, sample: ScanSample, rounds: int) -> _Candidate:
-        mesh = self.nominal.mesh
-        reach = self.nominal.diagonal
-        distances = np.full(len(sample.points), np.inf)
-        for index in range(rounds):
+    def _drawn_near(self, transform: RigidTransform) -> _Candidate:
+        """Cheap rounds against some thousand marks on the nominal."""
+        sample = self.sample
+        inside, heights = np.zeros(0, dtype=bool), np.zeros(0)
+        for index in range(13):
             points = transform.apply(sample.points)
             directions = None if sample.normals is None else transform.turn(sample.normals)
+            feet, normals, apart = self.marks.nearest(points, directions)
+            heights = np.abs(np.einsum("ij,ij->i", points - feet, normals))
+            inside = (heights < self.near) & (np.linalg.norm(points - feet, axis=1) < 3 * self.marks.spacing)
+            keep = apart <= np.quantile(apart, 0.9)
+            transform = self._step(transform, points[keep], feet[keep], normals[keep], index < 5)
+        rms = float(np.sqrt(np.mean(heights[inside] ** 2))) if inside.any() else np.inf
+        return _Candidate(transform, float(inside.mean()), rms)
+
+    def _drawn_in(self, transform: RigidTransform) -> _Candidate:
+        mesh, sample = self.nominal.mesh, self.fine
+        distances = np.full(len(sample.points), np.inf)
+        for index in range(18):
+            points = transform.apply(sample.points)
+            directions = None if sample.normals is None else transform.turn(sample.normals)
+            reach = self.nominal.diagonal / (12 if index < 6 else 40)
             near = mesh.tree.query(points, directions, limit=reach, angle=75.0)
             found = near.found
             if found.sum() < 20:
@@ -116,7 +133,7 @@ class _Search:
             distances = np.where(found, near.distances, np.inf)
             keep = near.distances[found] <= np.quantile(near.distances[found], 0.9)
             normals = mesh.triangle_normals[near.triangles[found]][keep]
-            transform = self._step(transform, points[found][keep], feet[keep], normals, index < 5)
+            transform = self._step(transform, points[found][keep], feet[keep], normals, False)
         inside = distances < self.near
         rms = float(np.sqrt(np.mean(distances[inside] ** 2))) if inside.any() else np.inf
         return _Candidate(transform, float(inside.mean()), rms)
@@ -135,6 +152,34 @@ class _Search:
         return RigidTransform.about(centre, step) @ transform
 
 
+class _Marks:
+    """Some thousand points of the nominal with their normals, found by place and direction together."""
+
+    def __init__(self, nominal: Nominal, directed: bool) -> None:
+        from scipy.spatial import cKDTree
+
+        chosen = _even_choice(nominal, 8000)
+        self._points = nominal.samples.centres[chosen]
+        self._normals = nominal.samples.mesh.triangle_normals[chosen]
+        self._weight = nominal.diagonal / 12 if directed else 0.0
+        self.spacing = float(np.sqrt(nominal.area / 8000))
+        self._tree = cKDTree(self._features(self._points, self._normals))
+
+    def _features(self, points: Floats, normals: Floats | None) -> Floats:
+        return points if normals is None or not self._weight else np.concatenate([points, self._weight * normals], 1)
+
+    def nearest(self, points: Floats, normals: Floats | None) -> tuple[Floats, Floats, Floats]:
+        """Place and normal (N, 3) of the most similar mark, and how unlike it is (N,)."""
+        apart, index = self._tree.query(self._features(points, normals))
+        return self._points[index], self._normals[index], apart
+
+
+def _even_choice(nominal: Nominal, count: int) -> npt.NDArray[np.int64]:
+    areas = np.cumsum(nominal.samples.mesh.triangle_areas)
+    steps = (np.arange(count) + 0.5) * areas[-1] / count
+    return np.unique(np.searchsorted(areas, steps).clip(0, len(areas) - 1))
+
+
 def _principal_frame(points: Floats) -> Floats:
     """Rows are the principal axes, right-handed."""
     _, vectors = np.linalg.eigh(np.cov((points - points.mean(0)).T))
@@ -143,10 +188,7 @@ def _principal_frame(points: Floats) -> Floats:
 
 
 def _nominal_points(nominal: Nominal) -> Floats:
-    mesh = nominal.samples.mesh
-    areas = np.cumsum(mesh.triangle_areas)
-    chosen = np.searchsorted(areas, (np.arange(3000) + 0.5) * areas[-1] / 3000).clip(0, len(areas) - 1)
-    return nominal.samples.centres[chosen]
+    return nominal.samples.centres[_even_choice(nominal, 3000)]
 
 
 def _axis_guesses(points: Floats, nominal: Nominal) -> list[RigidTransform]:

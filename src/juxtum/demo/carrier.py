@@ -68,7 +68,7 @@ def _openings(made: CarrierErrors) -> list[Any]:
         dx, dy = made.hole_shift if index == 0 else (0.0, 0.0)
         tools.append(_cylinder((x + dx, y + dy, -1), (0, 0, 1), HOLE_RADIUS, PLATE[2] + 2))
         tools.append(_cylinder((x, y, PLATE[2] - 5), (0, 0, 1), 11.5, 10))
-    tools += _slot_tools((80.0, -66.0), 36.0, 8.0)
+    tools += _slot_tools((58.0, -68.0), 36.0, 8.0)
     tools += [_cylinder((x, y, BOSS_TOP - 22), (0, 0, 1), 5.0, 40) for x, y in BOSSES]
     return tools
 
