@@ -10,16 +10,10 @@ from pathlib import Path
 from juxtum.demo.scan import simulate_scan
 from juxtum.demo.truth import truth
 from juxtum.exchange.meshes import write_ply
+from juxtum.job.files import cache_folder
 from juxtum.progress import Progress, silent
 
 
-def cache_folder() -> Path:
-    """The folder for things that can be made again (JUXTUM_CACHE, or the user's cache folder)."""
-    from platformdirs import user_cache_dir
-
-    folder = Path(os.environ.get("JUXTUM_CACHE") or user_cache_dir("juxtum"))
-    folder.mkdir(parents=True, exist_ok=True)
-    return folder
 
 
 def nominal_path() -> Path:

@@ -1,0 +1,34 @@
+"""What the scan says about the part: deviation, readings, characteristics, uncertainty, decision."""
+
+from juxtum.evaluate.characteristics import Characteristic, CharacteristicResult, Side, profile
+from juxtum.evaluate.decision import Decision, DecisionRule, Verdict, decide
+from juxtum.evaluate.deviation import Deviation, SearchRule, measure_deviation
+from juxtum.evaluate.instrument import Environment, Instrument
+from juxtum.evaluate.readings import Reading, grid_places, take_reading
+from juxtum.evaluate.statistics import DeviationStatistics, Histogram, histogram, statistics
+from juxtum.evaluate.uncertainty import Budget, Contribution
+
+__all__ = [
+    "Budget",
+    "Characteristic",
+    "CharacteristicResult",
+    "Contribution",
+    "Decision",
+    "DecisionRule",
+    "Deviation",
+    "DeviationStatistics",
+    "Environment",
+    "Histogram",
+    "Instrument",
+    "Reading",
+    "SearchRule",
+    "Side",
+    "Verdict",
+    "decide",
+    "grid_places",
+    "histogram",
+    "measure_deviation",
+    "profile",
+    "statistics",
+    "take_reading",
+]

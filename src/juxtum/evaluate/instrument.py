@@ -1,0 +1,87 @@
+"""The instrument and the room: what they contribute to the uncertainty."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Literal
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from juxtum.errors import InputError
+from juxtum.exchange.limits import check_file
+
+
+class Instrument(BaseModel):
+    """A measuring instrument and its length error `a + b*L`.
+
+    Parameters
+    ----------
+    a : float
+        Constant part of the maximum permissible error, mm.
+    b : float
+        Part that grows with length, mm per metre.
+    certificate_u, certificate_k : float, optional
+        Expanded uncertainty (mm) and its k from the certificate.
+    """
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    schema_name: Literal["juxtum-instrument-1"] = Field("juxtum-instrument-1", alias="schema")
+    name: str = Field("Handheld laser scanner", min_length=1, max_length=200)
+    serial: str = Field("", max_length=200)
+    a: float = Field(0.020, ge=0, le=10)
+    b: float = Field(0.040, ge=0, le=10)
+    certificate: str = Field("", max_length=200)
+    certificate_u: float = Field(0.0, ge=0, le=10)
+    certificate_k: float = Field(2.0, gt=0, le=10)
+
+    def length_error(self, length: float) -> float:
+        """Maximum permissible error over a length in mm, mm."""
+        return self.a + self.b * length / 1000
+
+
+class Environment(BaseModel):
+    """Temperature of the part and how it answers to it.
+
+    Parameters
+    ----------
+    temperature, temperature_u : float
+        Of the part while it was scanned and its standard uncertainty, degrees Celsius.
+    expansion, expansion_u : float
+        Coefficient of linear expansion and its standard uncertainty, 1e-6 per kelvin.
+    """
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    temperature: float = Field(20.0, ge=-40, le=120)
+    temperature_u: float = Field(0.5, ge=0, le=20)
+    expansion: float = Field(10.5, ge=0, le=200)
+    expansion_u: float = Field(1.0, ge=0, le=50)
+
+    @property
+    def to_reference(self) -> float:
+        """Factor that brings lengths measured at this temperature to 20 degrees Celsius."""
+        return 1.0 / (1.0 + self.expansion * 1e-6 * (self.temperature - 20.0))
+
+
+def validation_sentence(problem: ValidationError) -> str:
+    """The first complaint of a document's check, in words."""
+    first = problem.errors()[0]
+    place = ".".join(str(part) for part in first["loc"]) or "the document"
+    return f"'{place}' is not right: {first['msg'].lower()}"
+
+
+def read_instrument(path: Path) -> Instrument:
+    """Read an instrument from its JSON document.
+
+    Raises
+    ------
+    InputError
+        When it is not JSON or says something impossible.
+    """
+    if check_file(path) > 1_000_000:
+        raise InputError("this is too large to be an instrument", str(path), "Give an instrument document in JSON")
+    try:
+        return Instrument.model_validate_json(path.read_bytes())
+    except ValidationError as problem:
+        raise InputError(validation_sentence(problem), str(path), "See docs/instrument-format.md") from problem

@@ -1,0 +1,20 @@
+"""The job: inputs plus a procedure; every result is derived by running its steps."""
+
+from juxtum.job.document import Brief, InputFile, Job, Procedure
+from juxtum.job.files import FileStore
+from juxtum.job.history import History
+from juxtum.job.runner import Evaluation, Runner
+from juxtum.job.store import load_job, save_job
+
+__all__ = [
+    "Brief",
+    "Evaluation",
+    "FileStore",
+    "History",
+    "InputFile",
+    "Job",
+    "Procedure",
+    "Runner",
+    "load_job",
+    "save_job",
+]

@@ -1,0 +1,193 @@
+"""The job as a document: what was brought, and what was decided to do with it."""
+
+from __future__ import annotations
+
+import uuid
+from typing import Annotated, Literal, TypeVar
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from juxtum.errors import JobError
+from juxtum.evaluate import Environment, Instrument
+from juxtum.job.steps import (
+    AlignStep,
+    AsScanned,
+    BestFit,
+    CleaningStep,
+    Datums,
+    Decide,
+    Fragments,
+    GridStep,
+    Measure,
+    Pairs,
+    ProfileStep,
+    ReadingStep,
+    Rough,
+    Selection,
+    Step,
+    StepModel,
+    Trim,
+)
+from juxtum.units import Unit
+
+Text = Annotated[str, Field(max_length=500)]
+StepType = TypeVar("StepType", bound=StepModel)
+CLEANING = (Trim, Fragments, Selection)
+ALIGNING = (AsScanned, Rough, Pairs, BestFit, Datums)
+
+
+class InputFile(BaseModel):
+    """A file that the job rests on, known by its content.
+
+    Parameters
+    ----------
+    name : str
+        File name without folders.
+    sha256 : str
+        Of its content.
+    unit : Unit, optional
+        Chosen by the user where the file names none.
+    """
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    name: Annotated[str, Field(min_length=1, max_length=255, pattern=r"^[^/\\\x00]+$")]
+    sha256: Annotated[str, Field(pattern="^[0-9a-f]{64}$")]
+    unit: Unit | None = None
+
+
+class Brief(BaseModel):
+    """Whose part this is and how it was measured: the cover of the report."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    part: Text = ""
+    serial: Text = ""
+    drawing: Text = ""
+    customer: Text = ""
+    operator: Text = ""
+    date: Text = ""
+    note: Text = ""
+    instrument: Instrument = Instrument()
+    environment: Environment = Environment()
+
+
+class Procedure(BaseModel):
+    """An ordered list of steps that can be replayed on other inputs."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    steps: Annotated[tuple[Step, ...], Field(max_length=5000)] = ()
+
+    @property
+    def cleaning(self) -> tuple[CleaningStep, ...]:
+        """What is done to the scan, in order."""
+        return tuple(s for s in self.steps if isinstance(s, CLEANING))
+
+    @property
+    def alignments(self) -> tuple[AlignStep, ...]:
+        """The frames, in order."""
+        return tuple(s for s in self.steps if isinstance(s, ALIGNING))
+
+    @property
+    def profiles(self) -> tuple[ProfileStep, ...]:
+        """The characteristics, in order."""
+        return self.of(ProfileStep)
+
+    @property
+    def readings(self) -> tuple[ReadingStep | GridStep, ...]:
+        """Single readings and grids, in order."""
+        return tuple(s for s in self.steps if isinstance(s, ReadingStep | GridStep))
+
+    def of(self, kind: type[StepType]) -> tuple[StepType, ...]:
+        """All steps of one kind."""
+        return tuple(s for s in self.steps if isinstance(s, kind))
+
+    @property
+    def measure(self) -> Measure:
+        """How deviations are taken; the last such step counts."""
+        return (self.of(Measure) or (Measure(),))[-1]
+
+    @property
+    def decide(self) -> Decide:
+        """Frame in force and decision rule; the last such step counts."""
+        return (self.of(Decide) or (Decide(),))[-1]
+
+    def frame(self, name: str) -> AlignStep:
+        """The alignment of a name.
+
+        Raises
+        ------
+        JobError
+            When there is none.
+        """
+        for step in self.alignments:
+            if step.name == name:
+                return step
+        known = ", ".join(s.name for s in self.alignments) or "none yet"
+        raise JobError(f"there is no alignment called '{name}'", "procedure", f"Alignments are: {known}")
+
+    def with_step(self, step: Step) -> Procedure:
+        """With a step added; settings and alignments of the same name are replaced where they stand."""
+        for index, old in enumerate(self.steps):
+            if _same_slot(old, step):
+                return Procedure(steps=(*self.steps[:index], step, *self.steps[index + 1 :]))
+        return Procedure(steps=(*self.steps, step))
+
+    def without(self, step: Step) -> Procedure:
+        """With a step taken out."""
+        return Procedure(steps=tuple(s for s in self.steps if s is not step))
+
+
+def _same_slot(old: StepModel, new: StepModel) -> bool:
+    if isinstance(old, Measure | Decide):
+        return type(old) is type(new)
+    if isinstance(old, ALIGNING) and isinstance(new, ALIGNING):
+        return bool(old.name == new.name)
+    if isinstance(old, ProfileStep) and isinstance(new, ProfileStep):
+        return old.id == new.id
+    if isinstance(old, ReadingStep) and isinstance(new, ReadingStep):
+        return old.label == new.label
+    return False
+
+
+class Job(BaseModel):
+    """Inputs plus procedure. Results are not part of it: they are derived."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    schema_name: Literal["juxtum-job"] = Field("juxtum-job", alias="schema")
+    version: Literal[1] = 1
+    id: Annotated[str, Field(pattern="^[0-9a-f]{32}$")] = Field(default_factory=lambda: uuid.uuid4().hex)
+    brief: Brief = Brief()
+    nominal: InputFile | None = None
+    scan: InputFile | None = None
+    procedure: Procedure = Procedure()
+
+    @property
+    def title(self) -> str:
+        """Part, or the nominal's name, or a plain word."""
+        return self.brief.part or (self.nominal.name if self.nominal else "New job")
+
+    def with_step(self, step: Step) -> Job:
+        """With a step added to the procedure."""
+        return self.model_copy(update={"procedure": self.procedure.with_step(step)})
+
+    def without(self, step: Step) -> Job:
+        """With a step taken out of the procedure."""
+        return self.model_copy(update={"procedure": self.procedure.without(step)})
+
+
+def default_procedure(lower: float = -0.2, upper: float = 0.2) -> Procedure:
+    """Trim, drop fragments, rough, best fit, and the profile of the whole part."""
+    return Procedure(
+        steps=(
+            Trim(),
+            Fragments(),
+            Rough(),
+            BestFit(start="rough"),
+            Measure(lower=lower, upper=upper),
+            Decide(frame="best fit"),
+            ProfileStep(id="1", title="Profile of the whole part", lower=lower, upper=upper),
+        )
+    )

@@ -1,0 +1,96 @@
+"""Where input files are: each is known by the hash of its content."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import shutil
+from pathlib import Path
+
+from juxtum.errors import JobError
+from juxtum.exchange.limits import check_file
+from juxtum.job.document import InputFile
+from juxtum.units import Unit
+
+
+def cache_folder() -> Path:
+    """The folder for things that can be made again (JUXTUM_CACHE, or the user's cache folder)."""
+    from platformdirs import user_cache_dir
+
+    folder = Path(os.environ.get("JUXTUM_CACHE") or user_cache_dir("juxtum"))
+    folder.mkdir(parents=True, exist_ok=True)
+    return folder
+
+
+def data_folder() -> Path:
+    """The folder for things that must not be lost (JUXTUM_DATA, or the user's data folder)."""
+    from platformdirs import user_data_dir
+
+    folder = Path(os.environ.get("JUXTUM_DATA") or user_data_dir("juxtum"))
+    folder.mkdir(parents=True, exist_ok=True)
+    return folder
+
+
+def content_hash(path: Path) -> str:
+    """SHA-256 of a file as hexadecimal digits."""
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()
+
+
+class FileStore:
+    """Finds input files by their content.
+
+    Parameters
+    ----------
+    keep : Path, optional
+        A folder that takes copies, so that a job survives the loss of its sources. Without one, files are read
+        where they lie.
+    """
+
+    def __init__(self, keep: Path | None = None) -> None:
+        self._keep = keep
+        self._places: dict[str, Path] = {}
+
+    def adopt(self, path: Path, unit: Unit | None = None) -> InputFile:
+        """Take a file in."""
+        check_file(path)
+        digest = content_hash(path)
+        self._places[digest] = path.resolve()
+        name = path.name.encode("utf-8", "replace").decode("utf-8")
+        taken = InputFile(name=name, sha256=digest, unit=unit)
+        if self._keep is not None:
+            self._places[digest] = self._copy(path, taken)
+        return taken
+
+    def register(self, taken: InputFile, path: Path) -> None:
+        """Note where the content of a file lies."""
+        self._places[taken.sha256] = path
+
+    def _copy(self, path: Path, taken: InputFile) -> Path:
+        target = self.kept_path(taken)
+        if not target.exists():
+            target.parent.mkdir(parents=True, exist_ok=True)
+            unfinished = target.with_name(f".{os.getpid()}.part")
+            shutil.copyfile(path, unfinished)
+            os.replace(unfinished, target)
+        return target
+
+    def kept_path(self, taken: InputFile) -> Path:
+        """Where a copy would lie."""
+        assert self._keep is not None
+        return self._keep / taken.sha256 / taken.name
+
+    def locate(self, taken: InputFile) -> Path:
+        """Where a file's content is now.
+
+        Raises
+        ------
+        JobError
+            When it is nowhere to be found.
+        """
+        path = self._places.get(taken.sha256)
+        if path is None and self._keep is not None:
+            path = self.kept_path(taken)
+        if path is None or not path.exists():
+            raise JobError("the file of this job cannot be found", taken.name, "Bring it in again in Brief")
+        return path

@@ -1,0 +1,66 @@
+"""What an open job needs to come back after a crash."""
+
+from __future__ import annotations
+
+import json
+import os
+from dataclasses import dataclass
+from pathlib import Path
+
+from juxtum.errors import JuxtumError
+from juxtum.job.document import Job
+from juxtum.job.files import data_folder
+from juxtum.job.store import parse_job, write_atomically
+
+
+@dataclass(frozen=True)
+class Recovered:
+    """A job that was open when its program ended without closing it."""
+
+    job: Job
+    path: Path | None
+    note: Path
+
+
+class Recovery:
+    """Notes of the open job, one per process, beside nothing else."""
+
+    def __init__(self) -> None:
+        self._folder = data_folder() / "recovery"
+        self._folder.mkdir(parents=True, exist_ok=True)
+
+    @property
+    def _own(self) -> Path:
+        return self._folder / f"{os.getpid()}.json"
+
+    def note(self, job: Job, path: Path | None) -> None:
+        """Write down the job as it is now; its inputs are kept by the file store."""
+        text = json.dumps({"path": str(path) if path else None, "job": job.model_dump_json(by_alias=True)})
+        write_atomically(self._own, lambda target: target.write_text(text, "utf-8"))
+
+    def clear(self) -> None:
+        """The job was saved or closed: nothing to recover."""
+        self._own.unlink(missing_ok=True)
+
+    def left_behind(self) -> Recovered | None:
+        """The newest job whose program is no longer running."""
+        notes = sorted(self._folder.glob("*.json"), key=lambda p: p.stat().st_mtime, reverse=True)
+        for note in notes:
+            if note.stem.isdigit() and note != self._own and not _is_running(int(note.stem)):
+                try:
+                    raw = json.loads(note.read_text("utf-8"))
+                    job = parse_job(str(raw["job"]).encode(), note)
+                    return Recovered(job, Path(raw["path"]) if raw["path"] else None, note)
+                except (JuxtumError, ValueError, KeyError, TypeError, OSError):
+                    note.rename(note.with_suffix(".unreadable"))
+        return None
+
+
+def _is_running(process: int) -> bool:
+    try:
+        os.kill(process, 0)
+    except ProcessLookupError:
+        return False
+    except PermissionError:
+        return True
+    return True

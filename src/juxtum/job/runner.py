@@ -1,0 +1,255 @@
+"""Runs the steps of a job; what was computed once is kept under the hash of all that it depends on."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import threading
+from collections import OrderedDict
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any, TypeVar
+
+from juxtum.align import Alignment, FrameComparison, compare
+from juxtum.align.result import no_alignment
+from juxtum.errors import AlignmentError, JobError, JuxtumError
+from juxtum.evaluate import (
+    CharacteristicResult,
+    Deviation,
+    DeviationStatistics,
+    Reading,
+    SearchRule,
+    grid_places,
+    measure_deviation,
+    profile,
+    statistics,
+    take_reading,
+)
+from juxtum.evaluate.characteristics import Judgement
+from juxtum.evaluate.uncertainty import Chain
+from juxtum.geometry.mesh import Scan
+from juxtum.job.document import Job
+from juxtum.job.files import FileStore
+from juxtum.job.inputs import LoadedScan, load_nominal, load_scan
+from juxtum.job.steps import AlignStep, AsScanned, CleaningStep, GridStep, StepModel
+from juxtum.nominal import Nominal
+from juxtum.progress import Progress, silent
+
+T = TypeVar("T")
+
+
+@dataclass(frozen=True, eq=False)
+class Evaluation:
+    """All that a job says in one of its frames."""
+
+    frame: str
+    alignment: Alignment
+    deviation: Deviation
+    statistics: DeviationStatistics
+    readings: tuple[Reading, ...]
+    ledger: tuple[CharacteristicResult, ...]
+
+
+@dataclass(frozen=True, eq=False)
+class VerdictChange:
+    """A characteristic whose verdict differs between two frames."""
+
+    before: CharacteristicResult
+    after: CharacteristicResult
+
+
+@dataclass(frozen=True, eq=False)
+class Comparison:
+    """What changes from one frame to another."""
+
+    first: str
+    second: str
+    motion: FrameComparison
+    changes: tuple[VerdictChange, ...]
+
+
+class Runner:
+    """Derives results of jobs.
+
+    Parameters
+    ----------
+    files : FileStore
+    keep : int
+        How many results are kept for the next time.
+    """
+
+    def __init__(self, files: FileStore, keep: int = 48) -> None:
+        self.files = files
+        self._keep = keep
+        self._kept: OrderedDict[str, Any] = OrderedDict()
+        self._lock = threading.RLock()
+
+    def _once(self, key: str, make: Callable[[], T]) -> T:
+        with self._lock:
+            if key in self._kept:
+                self._kept.move_to_end(key)
+                return self._kept[key]  # type: ignore[no-any-return]
+        value = make()
+        with self._lock:
+            if self._keep:
+                self._kept[key] = value
+            while len(self._kept) > self._keep:
+                self._kept.popitem(last=False)
+        return value
+
+    def is_ready(self, job: Job, frame: str) -> bool:
+        """Whether the evaluation in a frame is at hand without computing."""
+        try:
+            return _key("evaluation", self._evaluation_keys(job, frame)) in self._kept
+        except JuxtumError:
+            return False
+
+    def nominal(self, job: Job, progress: Progress | None = None) -> Nominal:
+        """The nominal part.
+
+        Raises
+        ------
+        JuxtumError
+            When there is none, or its file cannot be used.
+        """
+        source = job.nominal
+        if source is None:
+            raise JobError("the job has no nominal", job.title, "Bring one in Brief")
+        return self._once(_nominal_key(job), lambda: load_nominal(self.files.locate(source), source.unit, progress or silent()))
+
+    def loaded_scan(self, job: Job, progress: Progress | None = None) -> LoadedScan:
+        """The scan in mm at 20 degrees Celsius, with what was found in its file."""
+        source = job.scan
+        if source is None:
+            raise JobError("the job has no scan", job.title, "Bring one in Assemble")
+        nominal = self.nominal(job, progress) if job.nominal else None
+        factor = job.brief.environment.to_reference
+        place = self.files.locate(source)
+        return self._once(_scan_key(job), lambda: load_scan(place, source.unit, nominal, factor, progress or silent()))
+
+    def cleaned(self, job: Job, progress: Progress | None = None, count: int | None = None) -> Scan:
+        """The scan after its cleaning steps, or after the first `count` of them."""
+        progress = progress or silent()
+        scan = self.loaded_scan(job, progress).scan
+        key = _scan_key(job)
+        for step in job.procedure.cleaning[:count]:
+            key = _key(step, key)
+            scan = self._once(key, _cleaning(step, scan, progress))
+        return scan
+
+    def frame(self, job: Job, name: str, progress: Progress | None = None, inside: frozenset[str] = frozenset()) -> Alignment:
+        """The alignment of a name.
+
+        Raises
+        ------
+        JuxtumError
+            When there is none, it starts from itself, or it cannot be found.
+        """
+        progress = progress or silent()
+        if name in inside:
+            raise JobError(f"the alignment '{name}' starts from itself", "procedure", "Choose another start")
+        step = job.procedure.frame(name)
+        if isinstance(step, AsScanned):
+            return no_alignment()
+        start = self.frame(job, step.start, progress, inside | {name}) if step.start else no_alignment()
+        scan, nominal = self.cleaned(job, progress), self.nominal(job, progress)
+        return self._once(self._frame_key(job, name), lambda: _aligned(step, scan, nominal, start, progress))
+
+    def deviation(self, job: Job, name: str, progress: Progress | None = None) -> Deviation:
+        """The deviation map in a frame."""
+        progress = progress or silent()
+        alignment = self.frame(job, name, progress.part(0, 0.5))
+        scan, nominal = self.cleaned(job), self.nominal(job)
+        rule = SearchRule(job.procedure.measure.limit, job.procedure.measure.angle)
+        key = _key("deviation", self._frame_key(job, name), rule.limit, rule.angle)
+        return self._once(
+            key, lambda: measure_deviation(scan, nominal, alignment.transform, rule, progress.part(0.5, 0.95))
+        )
+
+    def evaluation(self, job: Job, name: str | None = None, progress: Progress | None = None) -> Evaluation:
+        """Map, statistics, readings and ledger in a frame; in the frame in force when none is named."""
+        progress = progress or silent()
+        frame = name or job.procedure.decide.frame
+        deviation = self.deviation(job, frame, progress)
+        key = _key("evaluation", self._evaluation_keys(job, frame))
+        return self._once(key, lambda: self._evaluated(job, frame, deviation, progress))
+
+    def _evaluated(self, job: Job, frame: str, deviation: Deviation, progress: Progress) -> Evaluation:
+        progress.phase("taking readings and deciding", 0.95)
+        alignment = self.frame(job, frame)
+        chain = Chain(job.brief.instrument, job.brief.environment)
+        measure, decide = job.procedure.measure, job.procedure.decide
+        judgement = Judgement(alignment, chain, decide.rule, decide.guard)
+        ledger = []
+        for step in job.procedure.profiles:
+            for number in step.faces:
+                deviation.nominal.face(number)
+            ledger += [profile(deviation, c, judgement) for c in step.characteristics()]
+        readings: list[Reading] = []
+        for item in job.procedure.readings:
+            if isinstance(item, GridStep):
+                places = grid_places(deviation.nominal, item.face, item.spacing)
+                named = [(f"{item.label}.{k + 1}", place) for k, place in enumerate(places)]
+            else:
+                named = [(item.label, item.place)]  # type: ignore[list-item]
+            readings += [take_reading(deviation, alignment, chain, place, label) for label, place in named]
+        return Evaluation(
+            frame, alignment, deviation, statistics(deviation, measure.lower, measure.upper), tuple(readings), tuple(ledger)
+        )
+
+    def compare(self, job: Job, first: str, second: str, progress: Progress | None = None) -> Comparison:
+        """How far the part moves between two frames, and which verdicts change."""
+        progress = progress or silent()
+        a = self.evaluation(job, first, progress.part(0, 0.5))
+        b = self.evaluation(job, second, progress.part(0.5, 1))
+        motion = compare(a.alignment.transform, b.alignment.transform, self.nominal(job))
+        pairs = zip(a.ledger, b.ledger, strict=True)
+        changes = tuple(VerdictChange(x, y) for x, y in pairs if x.verdict is not y.verdict)
+        return Comparison(first, second, motion, changes)
+
+    def _frame_key(self, job: Job, name: str, depth: int = 0) -> str:
+        step = job.procedure.frame(name)
+        start = self._frame_key(job, step.start, depth + 1) if step.start and depth < 20 else ""
+        return _key(step, _cleaned_key(job), _nominal_key(job), start)
+
+    def _evaluation_keys(self, job: Job, frame: str) -> str:
+        procedure = job.procedure
+        parts = (procedure.measure, procedure.decide, *procedure.profiles, *procedure.readings)
+        room = (job.brief.instrument, job.brief.environment)
+        return _key(self._frame_key(job, frame), *(p.model_dump_json() for p in (*parts, *room)))
+
+
+def _cleaning(step: CleaningStep, scan: Scan, progress: Progress) -> Callable[[], Scan]:
+    return lambda: step.run(scan, progress)
+
+
+def _aligned(step: AlignStep, scan: Scan, nominal: Nominal, start: Alignment, progress: Progress) -> Alignment:
+    try:
+        return step.run(scan, nominal, start.transform, progress)
+    except JuxtumError as problem:
+        if isinstance(problem, AlignmentError):
+            raise
+        raise AlignmentError(problem.what, problem.where or step.name, problem.next) from problem
+
+
+def _key(*parts: Any) -> str:
+    texts = [p.model_dump_json() if isinstance(p, StepModel) else str(p) for p in parts]
+    return hashlib.sha256(json.dumps(texts).encode()).hexdigest()
+
+
+def _nominal_key(job: Job) -> str:
+    return _key("nominal", job.nominal.sha256, job.nominal.unit) if job.nominal else _key("no nominal")
+
+
+def _scan_key(job: Job) -> str:
+    if job.scan is None:
+        return _key("no scan")
+    # Whether there is a nominal decides what is asked about units, not what the numbers are.
+    return _key("scan", job.scan.sha256, job.scan.unit, job.brief.environment.to_reference)
+
+
+def _cleaned_key(job: Job) -> str:
+    key = _scan_key(job)
+    for step in job.procedure.cleaning:
+        key = _key(step, key)
+    return key

@@ -1,0 +1,195 @@
+"""The `.juxtum` file: a zip of the job's document and its input files. Written whole or not at all."""
+
+from __future__ import annotations
+
+import json
+import os
+import zipfile
+from pathlib import Path
+from typing import Any, Literal
+
+from pydantic import BaseModel, ConfigDict, ValidationError
+
+from juxtum.errors import InputError, JobError
+from juxtum.evaluate.instrument import validation_sentence
+from juxtum.exchange.limits import MAX_FILE_BYTES, check_file
+from juxtum.job.document import Brief, InputFile, Job, Procedure
+from juxtum.job.files import FileStore
+from juxtum.units import Unit
+
+SUFFIX = ".juxtum"
+VERSION = 1
+MAX_DOCUMENT_BYTES = 64 * 1024**2
+
+
+def write_atomically(path: Path, write: Any) -> None:
+    """Write a file beside its place, flush it to disk and move it there in one step.
+
+    Parameters
+    ----------
+    write : callable
+        Called with the path to write to.
+    """
+    unfinished = path.with_name(f".{path.name}.{os.getpid()}.part")
+    try:
+        write(unfinished)
+        with unfinished.open("rb") as file:
+            os.fsync(file.fileno())
+        os.replace(unfinished, path)
+        folder = os.open(path.parent, os.O_RDONLY)
+        try:
+            os.fsync(folder)
+        finally:
+            os.close(folder)
+    except OSError as problem:
+        unfinished.unlink(missing_ok=True)
+        raise JobError("the file could not be written", str(path), "Check the folder, its permissions and the free space") from problem
+
+
+def save_job(job: Job, path: Path, files: FileStore) -> None:
+    """Save a job with its inputs.
+
+    Raises
+    ------
+    JobError
+        When an input is lost or the file cannot be written; the file that was there stays as it was.
+    """
+
+    def write(target: Path) -> None:
+        with zipfile.ZipFile(target, "w", zipfile.ZIP_STORED) as package:
+            package.writestr("job.json", job.model_dump_json(by_alias=True, indent=1), zipfile.ZIP_DEFLATED)
+            for taken in _inputs(job):
+                package.write(files.locate(taken), _member(taken))
+
+    write_atomically(path, write)
+
+
+def load_job(path: Path, files: FileStore, folder: Path) -> Job:
+    """Open a job; its inputs are unpacked into `folder`, by their hash.
+
+    Raises
+    ------
+    InputError
+        When the file is not a job, is damaged, comes from a newer version or holds anything it should not.
+    """
+    check_file(path)
+    try:
+        with zipfile.ZipFile(path) as package:
+            _check_members(package, path)
+            job = parse_job(package.read("job.json"), path)
+            for taken in _inputs(job):
+                files.register(taken, _unpack(package, taken, folder, path))
+            return job
+    except (zipfile.BadZipFile, EOFError, NotImplementedError, RuntimeError, KeyError) as problem:
+        raise InputError("this is not a job, or it is damaged", str(path), "Open another copy of it") from problem
+    except OSError as problem:
+        raise InputError("the job cannot be unpacked", str(path), "Check the free space") from problem
+
+
+def _check_members(package: zipfile.ZipFile, path: Path) -> None:
+    for info in package.infolist():
+        name = info.filename
+        if name.startswith(("/", "\\")) or "\\" in name or ".." in Path(name).parts:
+            raise InputError("the job holds a path outside itself", str(path), "Do not use this file")
+        if info.file_size > MAX_FILE_BYTES:
+            raise InputError("the job holds a file that is too large", str(path), "Do not use this file")
+    if "job.json" not in package.namelist():
+        raise InputError("this is not a job: its document is missing", str(path), "Open a .juxtum file")
+    if package.getinfo("job.json").file_size > MAX_DOCUMENT_BYTES:
+        raise InputError("the job's document is too large", str(path), "Do not use this file")
+
+
+def parse_job(data: bytes, path: Path) -> Job:
+    """A job from its JSON document, of this version or an older one.
+
+    Raises
+    ------
+    InputError
+        When it is damaged or newer than this program.
+    """
+    try:
+        raw = json.loads(data)
+    except (ValueError, RecursionError) as problem:
+        raise InputError("the job's document is not JSON", str(path), "Open another copy of it") from problem
+    if not isinstance(raw, dict) or raw.get("schema") != "juxtum-job":
+        raise InputError("this is not the document of a job", str(path), "Open a .juxtum file")
+    version = raw.get("version")
+    if isinstance(version, int) and version > VERSION:
+        what = f"the job was saved by a newer version (format {version}, this program reads up to {VERSION})"
+        raise InputError(what, str(path), "Update Juxtum")
+    try:
+        return Job.model_validate_json(data)
+    except ValidationError as problem:
+        raise InputError(f"the job is damaged: {validation_sentence(problem)}", str(path), "Open another copy of it") from problem
+
+
+def _unpack(package: zipfile.ZipFile, taken: InputFile, folder: Path, path: Path) -> Path:
+    from juxtum.job.files import content_hash
+
+    target = folder / taken.sha256 / taken.name
+    if target.exists() and target.stat().st_size == package.getinfo(_member(taken)).file_size:
+        return target
+    target.parent.mkdir(parents=True, exist_ok=True)
+    unfinished = target.with_name(f".{os.getpid()}.part")
+    with package.open(_member(taken)) as source, unfinished.open("wb") as sink:
+        while block := source.read(1 << 20):
+            sink.write(block)
+    if content_hash(unfinished) != taken.sha256:
+        unfinished.unlink()
+        raise InputError(f"'{taken.name}' inside the job is damaged", str(path), "Open another copy of it")
+    os.replace(unfinished, target)
+    return target
+
+
+def _inputs(job: Job) -> list[InputFile]:
+    return [taken for taken in (job.nominal, job.scan) if taken is not None]
+
+
+def _member(taken: InputFile) -> str:
+    return f"inputs/{taken.sha256[:16]}/{taken.name}"
+
+
+class NominalReference(BaseModel):
+    """Where the nominal of a procedure file lies, seen from that file."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    path: str
+    unit: Unit | None = None
+
+
+class ProcedureFile(BaseModel):
+    """A procedure on its own, as JSON: the steps, the nominal they need and the brief they start from."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    schema_name: Literal["juxtum-procedure-1"] = "juxtum-procedure-1"
+    nominal: NominalReference
+    brief: Brief = Brief()
+    procedure: Procedure
+
+
+def load_procedure(path: Path, files: FileStore) -> Job:
+    """A job without a scan from a procedure file.
+
+    Raises
+    ------
+    InputError
+        When the file is not one, or its nominal is missing.
+    """
+    if check_file(path) > MAX_DOCUMENT_BYTES:
+        raise InputError("this is too large to be a procedure", str(path), "Give a procedure in JSON")
+    try:
+        document = ProcedureFile.model_validate_json(path.read_bytes())
+    except ValidationError as problem:
+        raise InputError(f"this is not a procedure: {validation_sentence(problem)}", str(path), "See docs/job-format.md") from problem
+    nominal = files.adopt(path.parent / document.nominal.path, document.nominal.unit)
+    return Job(brief=document.brief, nominal=nominal, procedure=document.procedure)
+
+
+def save_procedure(job: Job, path: Path, nominal: Path) -> None:
+    """Write the job's procedure as a file of its own that refers to the nominal."""
+    unit = job.nominal.unit if job.nominal else None
+    reference = NominalReference(path=os.path.relpath(nominal, path.parent), unit=unit)
+    document = ProcedureFile(nominal=reference, brief=job.brief, procedure=job.procedure)
+    write_atomically(path, lambda target: target.write_text(document.model_dump_json(indent=1), "utf-8"))
