@@ -23,6 +23,9 @@ from juxtum.nominal import Nominal
 from juxtum.progress import Progress, silent
 
 
+MARKS = 5000
+
+
 @dataclass(frozen=True, eq=False)
 class _Candidate:
     transform: RigidTransform
@@ -79,8 +82,8 @@ def _ranked(candidates: list[_Candidate]) -> list[_Candidate]:
 
 class _Search:
     def __init__(self, scan: Scan, nominal: Nominal) -> None:
-        self.sample = scan_sample(scan, 700)
-        self.fine = scan_sample(scan, 4000)
+        self.sample = scan_sample(scan, 500)
+        self.fine = scan_sample(scan, 3000)
         self.nominal = nominal
         self.near = max(nominal.diagonal / 250, 0.2)
         self.marks = _Marks(nominal, self.sample.normals is not None)
@@ -91,7 +94,8 @@ class _Search:
         for index, guess in enumerate(guesses):
             progress.phase(f"trying pose {index + 1} of {len(guesses)}", index / len(guesses))
             drawn.append(self._drawn_near(guess))
-        best = self._distinct(_ranked(drawn))[:6]
+        best = self._distinct(_ranked(drawn))
+        best = [c for c in best if c.inside > best[0].inside - 0.12][:6]
         return _ranked([self._drawn_in(c.transform) for c in best])
 
     @staticmethod
@@ -120,10 +124,10 @@ class _Search:
     def _drawn_in(self, transform: RigidTransform) -> _Candidate:
         mesh, sample = self.nominal.mesh, self.fine
         distances = np.full(len(sample.points), np.inf)
-        for index in range(18):
+        for index in range(14):
             points = transform.apply(sample.points)
             directions = None if sample.normals is None else transform.turn(sample.normals)
-            reach = self.nominal.diagonal / (12 if index < 6 else 40)
+            reach = self.nominal.diagonal / (12 if index < 4 else 40)
             near = mesh.tree.query(points, directions, limit=reach, angle=75.0)
             found = near.found
             if found.sum() < 20:
@@ -158,11 +162,11 @@ class _Marks:
     def __init__(self, nominal: Nominal, directed: bool) -> None:
         from scipy.spatial import cKDTree
 
-        chosen = _even_choice(nominal, 8000)
+        chosen = _even_choice(nominal, MARKS)
         self._points = nominal.samples.centres[chosen]
         self._normals = nominal.samples.mesh.triangle_normals[chosen]
         self._weight = nominal.diagonal / 12 if directed else 0.0
-        self.spacing = float(np.sqrt(nominal.area / 8000))
+        self.spacing = float(np.sqrt(nominal.area / MARKS))
         self._tree = cKDTree(self._features(self._points, self._normals))
 
     def _features(self, points: Floats, normals: Floats | None) -> Floats:

@@ -23,10 +23,14 @@ def find_table(scan: Scan) -> Plane | None:
     points, normals, areas = _flat_samples(scan)
     best: Plane | None = None
     best_area = 0.0
+    known: list[Plane] = []
     for seed in _seeds(points, normals, areas):
+        if any(abs(p.normal @ seed.normal) > 0.99 and abs(p.distances(seed.point)) < 0.3 for p in known):
+            continue
         plane = _refined(points, normals, areas, seed)
         if plane is None:
             continue
+        known.append(plane)
         on = np.abs(plane.distances(points)) < _thickness(scan)
         area = float(areas[on].sum())
         if area > max(best_area, 0.03 * areas.sum()) and _is_table(plane, points, on):
@@ -43,12 +47,12 @@ def _thickness(scan: Scan) -> float:
 
 
 def _flat_samples(scan: Scan) -> tuple[Floats, Floats | None, Floats]:
-    """At most 60,000 places with normals and areas."""
+    """At most 40,000 places with normals and areas."""
     if isinstance(scan, PointCloud):
-        step = max(1, len(scan.points) // 60_000)
+        step = max(1, len(scan.points) // 40_000)
         points = scan.points[::step]
         return points, None, np.ones(len(points))
-    step = max(1, len(scan.triangles) // 60_000)
+    step = max(1, len(scan.triangles) // 40_000)
     corners = scan.points[scan.triangles[::step]]
     crosses = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
     return corners.mean(1), unit(crosses), np.linalg.norm(crosses, axis=1) / 2
