@@ -1,0 +1,1 @@
+"""What is drawn: surfaces, maps and sections through an off-screen renderer; no windows here."""

@@ -1,0 +1,179 @@
+"""From value objects to what the renderer draws; built off the interface thread, without any rendering."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from juxtum.evaluate import Deviation
+from juxtum.geometry.arrays import Floats, Ints
+from juxtum.geometry.mesh import Scan
+from juxtum.nominal import Nominal
+from juxtum.scene.proxy import clustered
+
+LIGHT_ENOUGH = 60_000
+"""A surface of fewer triangles is drawn as it is while the view moves."""
+HATCH_PITCH = 3.0
+
+
+@dataclass(frozen=True, eq=False)
+class Surface:
+    """A surface or cloud ready to be drawn: the full one, a light one for moving, a locator for picking.
+
+    Parameters
+    ----------
+    points, triangles : array
+        As they are picked.
+    """
+
+    points: Floats
+    triangles: Ints
+    full: Any
+    light: Any
+    locator: Any
+    has_scalars: bool
+
+
+@dataclass(frozen=True, eq=False)
+class Lines:
+    """Line segments ready to be drawn."""
+
+    data: Any
+
+
+def polydata(points: Floats, triangles: Ints, normals: Floats | None, scalars: Floats | None) -> Any:
+    """Arrays as VTK's mesh; a cloud becomes single vertices."""
+    from vtkmodules.util.numpy_support import numpy_to_vtk, numpy_to_vtkIdTypeArray
+    from vtkmodules.vtkCommonCore import vtkPoints
+    from vtkmodules.vtkCommonDataModel import vtkCellArray, vtkPolyData
+
+    data = vtkPolyData()
+    places = vtkPoints()
+    places.SetData(numpy_to_vtk(np.ascontiguousarray(points, dtype=np.float32), deep=True))
+    data.SetPoints(places)
+    cells = vtkCellArray()
+    rows = triangles if len(triangles) else np.arange(len(points))[:, None]
+    width = rows.shape[1]
+    offsets = np.arange(0, width * len(rows) + 1, width, dtype=np.int64)
+    cells.SetData(
+        numpy_to_vtkIdTypeArray(offsets, deep=True), numpy_to_vtkIdTypeArray(rows.astype(np.int64).ravel(), deep=True)
+    )
+    if len(triangles):
+        data.SetPolys(cells)
+    else:
+        data.SetVerts(cells)
+    if normals is not None:
+        data.GetPointData().SetNormals(numpy_to_vtk(np.ascontiguousarray(normals, dtype=np.float32), deep=True))
+    if scalars is not None:
+        data.GetPointData().SetScalars(numpy_to_vtk(np.ascontiguousarray(scalars, dtype=np.float32), deep=True))
+    return data
+
+
+def surface(points: Floats, triangles: Ints, normals: Floats | None, scalars: Floats | None = None) -> Surface:
+    """A surface or cloud with optional scalars per point (NaN where there are none)."""
+    from vtkmodules.vtkCommonDataModel import vtkStaticCellLocator
+
+    full = polydata(points, triangles, normals, scalars)
+    light = full
+    if len(triangles) > LIGHT_ENOUGH and normals is not None:
+        values = np.zeros(len(points)) if scalars is None else scalars
+        p, t, n, s = clustered(points, triangles, normals, values)
+        light = polydata(p, t, n, None if scalars is None else s)
+    elif len(triangles) == 0 and len(points) > 2 * LIGHT_ENOUGH:
+        step = len(points) // LIGHT_ENOUGH
+        light = polydata(points[::step], triangles, None, None if scalars is None else scalars[::step])
+    locator = None
+    if len(triangles):
+        locator = vtkStaticCellLocator()
+        locator.SetDataSet(full)
+        locator.BuildLocator()
+    return Surface(points, triangles, full, light, locator, scalars is not None)
+
+
+def nominal_surface(nominal: Nominal) -> Surface:
+    """The nominal's tessellation, smooth within faces."""
+    mesh = nominal.mesh
+    return surface(mesh.points, mesh.triangles, mesh.normals)
+
+
+def nominal_edges(nominal: Nominal) -> Lines:
+    """The borders between the nominal's faces."""
+    return segments(nominal.sharp_segments)
+
+
+def segments(ends: Floats) -> Lines:
+    """Separate line segments (K, 2, 3)."""
+    return Lines(_line_data(ends))
+
+
+def _line_data(ends: Floats) -> Any:
+    data = polydata(ends.reshape(-1, 3), np.arange(2 * len(ends)).reshape(-1, 2), None, None)
+    cells = data.GetPolys()
+    data.SetPolys(None)
+    data.SetLines(cells)
+    return data
+
+
+def scan_surface(scan: Scan) -> Surface:
+    """A scan without a map."""
+    return surface(scan.points, scan.triangles, scan.normals)
+
+
+def map_surface(deviation: Deviation, triangles: Ints, normals: Floats | None) -> Surface:
+    """A scan in part coordinates with its deviations as scalars."""
+    return surface(deviation.points, triangles, normals, deviation.distances)
+
+
+def limit_lines(deviation: Deviation, triangles: Ints, limits: tuple[float, float]) -> Lines:
+    """Thin lines on the scan along the tolerance limits, on deviations smoothed over their neighbours."""
+    from vtkmodules.vtkFiltersCore import vtkContourFilter
+
+    data = polydata(deviation.points, triangles, None, _smoothed(deviation.distances, triangles))
+    contour = vtkContourFilter()
+    contour.SetInputData(data)
+    contour.SetNumberOfContours(2)
+    contour.SetValue(0, limits[0])
+    contour.SetValue(1, limits[1])
+    contour.Update()
+    lines = contour.GetOutput()
+    lines.GetPointData().SetScalars(None)
+    return Lines(lines)
+
+
+def _smoothed(values: Floats, triangles: Ints, rounds: int = 4) -> Floats:
+    from scipy.sparse import coo_matrix
+
+    n = len(values)
+    rows, columns = triangles.ravel(), np.roll(triangles, -1, axis=1).ravel()
+    ends = np.r_[rows, columns], np.r_[columns, rows]
+    graph = coo_matrix((np.ones(len(ends[0]), np.float32), ends), shape=(n, n)).tocsr()
+    degree = np.maximum(np.asarray(graph.sum(1)).ravel(), 1)
+    smooth = np.nan_to_num(values, nan=0.0)
+    for _ in range(rounds):
+        smooth = 0.4 * smooth + 0.6 * (graph @ smooth) / degree
+    return np.asarray(np.where(np.isfinite(values), smooth, np.nan))
+
+
+def unseen_surface(deviation: Deviation) -> Surface | None:
+    """The pieces of the nominal without data, with texture coordinates for the hatching."""
+    from vtkmodules.util.numpy_support import numpy_to_vtk
+
+    samples = deviation.nominal.samples
+    if deviation.seen.all():
+        return None
+    mesh = samples.mesh.kept_triangles(~deviation.seen)
+    normals = np.repeat(samples.mesh.triangle_normals[~deviation.seen], 3, axis=0)
+    data = polydata(mesh.points, mesh.triangles, normals if len(normals) == len(mesh.points) else None, None)
+    along = mesh.points @ np.array([1.0, 1.0, 1.0]) / (np.sqrt(3) * HATCH_PITCH)
+    places = np.column_stack([along, np.zeros(len(along))]).astype(np.float32)
+    data.GetPointData().SetTCoords(numpy_to_vtk(places, deep=True))
+    return Surface(mesh.points, mesh.triangles, data, data, None, False)
+
+
+def face_surface(nominal: Nominal, numbers: tuple[int, ...]) -> Surface:
+    """Some faces of the nominal, to be shown marked."""
+    mesh = nominal.face_mesh(numbers)
+    data = polydata(mesh.points, mesh.triangles, mesh.normals, None)
+    return Surface(mesh.points, mesh.triangles, data, data, None, False)

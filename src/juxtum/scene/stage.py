@@ -1,0 +1,342 @@
+"""The stage: what is drawn and from where, rendered off screen into arrays."""
+
+from __future__ import annotations
+
+import os
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from juxtum.errors import JuxtumError
+from juxtum.geometry import Plane
+from juxtum.geometry.arrays import Bools, Floats
+from juxtum.look import LIGHT, Look, rgb
+from juxtum.scene.camera import Eye, View
+from juxtum.scene.drawables import Lines, Surface
+from juxtum.scene.palette import MapScale, colours
+
+TABLE_SIZE = 512
+
+
+class Shown(StrEnum):
+    """How a layer is drawn."""
+
+    SOLID = "solid"
+    SEE_THROUGH = "see-through"
+    HIDDEN = "hidden"
+
+
+@dataclass(frozen=True, eq=False)
+class Hit:
+    """Where a line of sight met a layer."""
+
+    layer: str
+    place: Floats
+    triangle: int
+
+
+class StageError(JuxtumError):
+    """The machine cannot draw."""
+
+
+def make_window() -> Any:
+    """An off-screen render window; the first kind that works on this machine."""
+    import vtkmodules.vtkRenderingOpenGL2 as backend
+
+    kinds = ["vtkEGLRenderWindow", "vtkOSOpenGLRenderWindow"]
+    if os.environ.get("JUXTUM_RENDERER") == "osmesa":
+        kinds.reverse()
+    for kind in kinds:
+        window = getattr(backend, kind)()
+        window.SetShowWindow(False)
+        window.SetOffScreenRendering(1)
+        window.SetMultiSamples(0)
+        window.SetSize(16, 16)
+        if window.SupportsOpenGL():
+            return window
+    raise StageError("this machine offers no way to draw in 3D", "stage", "Install libegl1 or libosmesa6")
+
+
+class Stage:
+    """Layers of surfaces and lines, a camera, and pictures of them.
+
+    Parameters
+    ----------
+    look : Look
+    """
+
+    def __init__(self, look: Look = LIGHT) -> None:
+        from vtkmodules.vtkCommonCore import vtkLookupTable, vtkUnsignedCharArray
+        from vtkmodules.vtkRenderingCore import vtkRenderer
+
+        self._window = make_window()
+        self._renderer = vtkRenderer()
+        self._renderer.GradientBackgroundOn()
+        self._window.AddRenderer(self._renderer)
+        self._buffer = vtkUnsignedCharArray()
+        self._actors: dict[str, tuple[Any, Any]] = {}
+        self._surfaces: dict[str, Surface] = {}
+        self._shown: dict[str, Shown] = {}
+        self._table = vtkLookupTable()
+        self._table.SetNumberOfTableValues(TABLE_SIZE)
+        self._clip: Any = None
+        self.look = look
+        self.scale = MapScale(-0.2, 0.2)
+        self.eye = Eye(self._renderer.GetActiveCamera())
+        self.set_look(look)
+
+    def set_look(self, look: Look) -> None:
+        """Use other tokens."""
+        self.look = look
+        self._renderer.SetBackground(*rgb(look.stage_bottom))
+        self._renderer.SetBackground2(*rgb(look.stage_top))
+        self.set_scale(self.scale)
+        for name in self._actors:
+            self._paint(name)
+
+    def set_scale(self, scale: MapScale) -> None:
+        """Recolour the maps for other limits."""
+        self.scale = scale
+        low, high = scale.ends
+        self._table.SetRange(low, high)
+        values = low + (np.arange(TABLE_SIZE) + 0.5) / TABLE_SIZE * (high - low)
+        for index, colour in enumerate(colours(values, scale, self.look)):
+            self._table.SetTableValue(index, *colour, 1.0)
+        self._table.SetNanColor(*rgb(self.look.hatch), 1.0)
+        self._table.Modified()
+
+    def put(self, name: str, what: Surface | Lines | None) -> None:
+        """Put a layer on the stage, in place of an older one of the same name; None takes it off."""
+        for actor in self._actors.pop(name, ()):
+            self._renderer.RemoveActor(actor)
+        self._surfaces.pop(name, None)
+        if what is None:
+            return
+        if isinstance(what, Surface):
+            self._surfaces[name] = what
+            pair = (self._surface_actor(what.full, what), self._surface_actor(what.light, what))
+        else:
+            line = self._line_actor(what.data)
+            pair = (line, line)
+        self._actors[name] = pair
+        for actor in set(pair):
+            self._renderer.AddActor(actor)
+        self._paint(name)
+
+    def has(self, name: str) -> bool:
+        """Whether a layer is there."""
+        return name in self._actors
+
+    def show(self, name: str, shown: Shown) -> None:
+        """Draw a layer solid, see-through or not at all."""
+        self._shown[name] = shown
+        if name in self._actors:
+            self._paint(name)
+
+    def shown(self, name: str) -> Shown:
+        """How a layer is drawn."""
+        return self._shown.get(name, Shown.SOLID)
+
+    def _surface_actor(self, data: Any, what: Surface) -> Any:
+        from vtkmodules.vtkRenderingCore import vtkActor, vtkPolyDataMapper
+
+        mapper = vtkPolyDataMapper()
+        mapper.SetInputData(data)
+        mapper.SetScalarVisibility(what.has_scalars)
+        if what.has_scalars:
+            mapper.SetLookupTable(self._table)
+            mapper.UseLookupTableScalarRangeOn()
+            mapper.InterpolateScalarsBeforeMappingOn()
+        actor = vtkActor()
+        actor.SetMapper(mapper)
+        if data.GetPointData().GetTCoords() is not None:
+            actor.SetTexture(_hatching(self.look))
+            mapper.SetResolveCoincidentTopologyToPolygonOffset()
+        return actor
+
+    @staticmethod
+    def _line_actor(data: Any) -> Any:
+        from vtkmodules.vtkRenderingCore import vtkActor, vtkPolyDataMapper
+
+        mapper = vtkPolyDataMapper()
+        mapper.SetInputData(data)
+        mapper.ScalarVisibilityOff()
+        mapper.SetRelativeCoincidentTopologyLineOffsetParameters(0, -4)
+        mapper.SetResolveCoincidentTopologyToPolygonOffset()
+        actor = vtkActor()
+        actor.SetMapper(mapper)
+        actor.GetProperty().LightingOff()
+        return actor
+
+    def _paint(self, name: str) -> None:
+        shown = self.shown(name)
+        style = _STYLES.get(name, _Style("data"))
+        for actor in self._actors[name]:
+            actor.SetVisibility(shown is not Shown.HIDDEN)
+            paint = actor.GetProperty()
+            paint.SetColor(*rgb(getattr(self.look, style.colour)))
+            paint.SetOpacity(style.opacity * (0.25 if shown is Shown.SEE_THROUGH else 1.0))
+            paint.SetLineWidth(style.width)
+            paint.SetPointSize(2.5)
+            paint.SetAmbient(style.ambient)
+            paint.SetDiffuse(1 - style.ambient)
+            paint.SetSpecular(0.0)
+            if actor.GetTexture() is not None:
+                actor.SetTexture(_hatching(self.look))
+                paint.SetColor(1, 1, 1)
+
+    def cut(self, plane: Plane | None) -> None:
+        """Show only what lies behind a plane (against its normal), or everything."""
+        from vtkmodules.vtkCommonDataModel import vtkPlane
+
+        self._clip = None
+        if plane is not None:
+            self._clip = vtkPlane()
+            self._clip.SetOrigin(*plane.point)
+            self._clip.SetNormal(*(-plane.normal))
+        for name, pair in self._actors.items():
+            for actor in pair:
+                mapper = actor.GetMapper()
+                mapper.RemoveAllClippingPlanes()
+                if self._clip is not None and name not in UNCUT:
+                    mapper.AddClippingPlane(self._clip)
+
+    @property
+    def bounds(self) -> Floats:
+        """Lowest and highest corner (2, 3) of the surfaces shown."""
+        boxes = [
+            np.stack([s.points.min(0), s.points.max(0)])
+            for name, s in self._surfaces.items()
+            if self.shown(name) is not Shown.HIDDEN
+        ]
+        if not boxes:
+            return np.array([[-50.0, -50, -50], [50, 50, 50]])
+        stacked = np.array(boxes)
+        return np.stack([stacked[:, 0].min(0), stacked[:, 1].max(0)])
+
+    def look_from(self, view: View, aspect: float) -> None:
+        """A preset view that shows everything."""
+        self.eye.preset(view, self.bounds, aspect)
+
+    def render(self, width: int, height: int, moving: bool = False) -> npt.NDArray[np.uint8]:
+        """A picture (height, width, 4) in RGBA; while moving, light stand-ins are drawn."""
+        from vtkmodules.util.numpy_support import vtk_to_numpy
+
+        if tuple(self._window.GetSize()) != (width, height):
+            self._window.SetSize(width, height)
+        for name, (full, light) in self._actors.items():
+            visible = self.shown(name) is not Shown.HIDDEN
+            full.SetVisibility(visible and (not moving or light is full))
+            if light is not full:
+                light.SetVisibility(visible and moving)
+        self._renderer.ResetCameraClippingRange()
+        self._window.Render()
+        self._window.GetRGBACharPixelData(0, 0, width - 1, height - 1, 0, self._buffer)
+        return np.ascontiguousarray(vtk_to_numpy(self._buffer).reshape(height, width, 4)[::-1])
+
+    def matrix(self, aspect: float) -> Floats:
+        """From part coordinates to the screen (4, 4): x and y from -1 to 1."""
+        m = self.eye.camera.GetCompositeProjectionTransformMatrix(aspect, -1, 1)
+        return np.array([[m.GetElement(i, j) for j in range(4)] for i in range(4)])
+
+    def project(self, places: npt.ArrayLike, width: float, height: float) -> Floats:
+        """Screen places (N, 2) in pixels from the top left corner."""
+        points = np.atleast_2d(np.asarray(places, dtype=np.float64))
+        q = np.column_stack([points, np.ones(len(points))]) @ self.matrix(width / max(height, 1)).T
+        q = q[:, :2] / q[:, 3:]
+        return np.column_stack([(q[:, 0] + 1) / 2 * width, (1 - q[:, 1]) / 2 * height])
+
+    def ray(self, x: float, y: float, width: float, height: float) -> tuple[Floats, Floats]:
+        """Two ends of the line of sight through a pixel."""
+        inverse = np.linalg.inv(self.matrix(width / max(height, 1)))
+        ends = [inverse @ np.array([2 * x / width - 1, 1 - 2 * y / height, z, 1.0]) for z in (-1.0, 1.0)]
+        return ends[0][:3] / ends[0][3], ends[1][:3] / ends[1][3]
+
+    def pick(self, x: float, y: float, width: float, height: float, layers: tuple[str, ...]) -> Hit | None:
+        """The nearest of some layers under a pixel, as far as they are shown and not cut away."""
+        start, end = self.ray(x, y, width, height)
+        hits = [self._hit(name, start, end) for name in layers]
+        found = [h for h in hits if h is not None]
+        return min(found, key=lambda h: float(np.linalg.norm(h.place - start)), default=None)
+
+    def _hit(self, name: str, start: Floats, end: Floats) -> Hit | None:
+        from vtkmodules.vtkCommonCore import reference
+        from vtkmodules.vtkCommonDataModel import vtkGenericCell
+
+        held = self._surfaces.get(name)
+        if held is None or held.locator is None or self.shown(name) is Shown.HIDDEN:
+            return None
+        direction = (end - start) / np.linalg.norm(end - start)
+        for _ in range(8):
+            t, part, cell = reference(0.0), reference(0), reference(0)
+            place, inner = [0.0] * 3, [0.0] * 3
+            found = held.locator.IntersectWithLine(start, end, 0.0, t, place, inner, part, cell, vtkGenericCell())
+            if not found:
+                return None
+            spot = np.array(place)
+            if self._clip is None or self._clip.EvaluateFunction(*spot) >= 0:
+                return Hit(name, spot, int(cell))
+            start = spot + direction * 1e-3
+        return None
+
+    def visible(self, places: Floats, layers: tuple[str, ...], clearance: float = 1.5) -> Bools:
+        """Which places (N, 3) no layer hides from the eye."""
+        towards = self.eye.towards
+        far = self.eye.camera.GetDistance()
+        result = np.ones(len(places), dtype=bool)
+        for index, place in enumerate(places):
+            start, end = place + towards * clearance, place + towards * far
+            result[index] = all(self._hit(name, start, end) is None for name in layers)
+        return result
+
+    def close(self) -> None:
+        """Free the renderer."""
+        self._window.Finalize()
+
+
+@dataclass(frozen=True)
+class _Style:
+    colour: str
+    opacity: float = 1.0
+    width: float = 1.0
+    ambient: float = 0.25
+
+
+_STYLES = {
+    "nominal": _Style("nominal"),
+    "edges": _Style("edge", width=1.2),
+    "scan": _Style("data"),
+    "map": _Style("data", ambient=0.45),
+    "limits": _Style("ink", width=1.3),
+    "unseen": _Style("hatch", ambient=0.5),
+    "marked": _Style("accent", opacity=0.75, ambient=0.5),
+    "section nominal": _Style("ink", width=2.0),
+    "section scan": _Style("accent", width=2.0),
+    "plane": _Style("accent", opacity=0.18, ambient=0.8),
+}
+UNCUT = ("section nominal", "section scan", "plane")
+
+
+def _hatching(look: Look) -> Any:
+    """Stripes that repeat along the first texture coordinate."""
+    from vtkmodules.util.numpy_support import numpy_to_vtk
+    from vtkmodules.vtkCommonCore import VTK_UNSIGNED_CHAR
+    from vtkmodules.vtkCommonDataModel import vtkImageData
+    from vtkmodules.vtkRenderingCore import vtkTexture
+
+    width = 32
+    dark, light = (np.array(rgb(c)) * 255 for c in (look.hatch, look.nominal))
+    row = np.where((np.arange(width) < 7)[:, None], dark, 0.5 * light + 0.5 * 255 * np.array(rgb(look.stage_top)))
+    image = vtkImageData()
+    image.SetDimensions(width, 2, 1)
+    pixels = np.ascontiguousarray(np.tile(row, (2, 1)).astype(np.uint8))
+    image.GetPointData().SetScalars(numpy_to_vtk(pixels, deep=True, array_type=VTK_UNSIGNED_CHAR))
+    texture = vtkTexture()
+    texture.SetInputData(image)
+    texture.RepeatOn()
+    texture.InterpolateOn()
+    texture.MipmapOn()
+    return texture
