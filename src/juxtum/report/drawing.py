@@ -1,0 +1,147 @@
+"""Marks, rulers, legends and cards as vectors on the report's pages."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+
+from juxtum.evaluate import Histogram, Verdict
+from juxtum.look import LIGHT, asset
+from juxtum.scene.palette import MapScale, colours
+from juxtum.wording import signed, signed_short
+
+WORD, WORD_BOLD, MONO, MONO_BOLD = "JuxtumWord", "JuxtumWordBold", "JuxtumMono", "JuxtumMonoBold"
+_FILES = {
+    WORD: "AtkinsonHyperlegible-Regular.ttf",
+    WORD_BOLD: "AtkinsonHyperlegible-Bold.ttf",
+    MONO: "AtkinsonHyperlegibleMono-Regular.ttf",
+    MONO_BOLD: "AtkinsonHyperlegibleMono-Bold.ttf",
+}
+VERDICT_COLOURS = {
+    Verdict.CONFORMS: LIGHT.conforms,
+    Verdict.DOES_NOT_CONFORM: LIGHT.not_conforming,
+    Verdict.NOT_DECIDED: LIGHT.undecided,
+}
+
+
+def register_fonts() -> None:
+    """Make the shipped fonts known to the PDF writer."""
+    from reportlab.pdfbase import pdfmetrics
+    from reportlab.pdfbase.ttfonts import TTFont
+
+    for name, file in _FILES.items():
+        if name not in pdfmetrics.getRegisteredFontNames():
+            pdfmetrics.registerFont(TTFont(name, str(asset("fonts") / file)))
+
+
+def printable(text: str) -> str:
+    """Signs that the shipped fonts lack, in words."""
+    for sign, word in (("\u2264", "max"), ("\u2265", "min"), ("\u00d8", "dia "), ("\u2300", "dia "), ("\u0394", "d")):
+        text = text.replace(sign, word)
+    return "".join(c if c.isprintable() else " " for c in text)
+
+
+def write(canvas: Any, x: float, y: float, text: str, font: str = WORD, size: float = 9, colour: str = LIGHT.ink) -> None:
+    """Text from the left."""
+    canvas.setFillColor(colour)
+    canvas.setFont(font, size)
+    canvas.drawString(x, y, printable(text))
+
+
+def write_right(canvas: Any, x: float, y: float, text: str, font: str = MONO, size: float = 9, colour: str = LIGHT.ink) -> None:
+    """Text that ends at x."""
+    canvas.setFillColor(colour)
+    canvas.setFont(font, size)
+    canvas.drawRightString(x, y, printable(text))
+
+
+def shortened(text: str, font: str, size: float, width: float) -> str:
+    """Text cut to a width with an ellipsis."""
+    from reportlab.pdfbase.pdfmetrics import stringWidth
+
+    text = printable(text)
+    if stringWidth(text, font, size) <= width:
+        return text
+    while text and stringWidth(text + "\u2026", font, size) > width:
+        text = text[:-1]
+    return text + "\u2026"
+
+
+def mark(canvas: Any, x: float, y: float, verdict: Verdict, size: float = 7) -> None:
+    """A verdict's mark about a middle: disc, square or half-filled diamond."""
+    colour = VERDICT_COLOURS[verdict]
+    canvas.setFillColor(colour)
+    canvas.setStrokeColor(colour)
+    canvas.setLineWidth(0.9)
+    half = size / 2
+    if verdict is Verdict.CONFORMS:
+        canvas.circle(x, y, half, stroke=0, fill=1)
+    elif verdict is Verdict.DOES_NOT_CONFORM:
+        canvas.rect(x - half, y - half, size, size, stroke=0, fill=1)
+    else:
+        _polygon(canvas, [(x, y + half * 1.25), (x - half * 1.25, y), (x, y - half * 1.25)], fill=1)
+        _polygon(canvas, [(x, y + half * 1.25), (x + half * 1.25, y), (x, y - half * 1.25)], fill=0)
+
+
+def _polygon(canvas: Any, corners: Sequence[tuple[float, float]], fill: int) -> None:
+    path = canvas.beginPath()
+    path.moveTo(*corners[0])
+    for corner in corners[1:]:
+        path.lineTo(*corner)
+    path.close()
+    canvas.drawPath(path, stroke=1, fill=fill)
+
+
+def ruler(
+    canvas: Any, x: float, y: float, width: float, limits: tuple[float | None, float | None], value: float, expanded: float, verdict: Verdict
+) -> None:
+    """A tolerance ruler from x to x + width about the height y."""
+    from juxtum.evaluate.ruler import lay_out
+
+    r = lay_out(limits[0], limits[1], value, expanded)
+    canvas.setFillColor(LIGHT.field)
+    canvas.rect(x + r.zone[0] * width, y - 2, (r.zone[1] - r.zone[0]) * width, 4, stroke=0, fill=1)
+    canvas.setFillColor(LIGHT.rule)
+    canvas.rect(x + r.safe[0] * width, y - 2, max(r.safe[1] - r.safe[0], 0) * width, 4, stroke=0, fill=1)
+    canvas.setStrokeColor(LIGHT.ink)
+    canvas.setLineWidth(0.7)
+    for tick in r.ticks:
+        canvas.line(x + tick * width, y - 4.5, x + tick * width, y + 4.5)
+    if r.dot is not None and r.whisker is not None:
+        canvas.setStrokeColor(VERDICT_COLOURS[verdict])
+        canvas.line(x + r.whisker[0] * width, y, x + r.whisker[1] * width, y)
+        mark(canvas, x + r.dot * width, y, verdict, 4.5)
+
+
+def legend(canvas: Any, x: float, y: float, size: tuple[float, float], scale: MapScale, area: Histogram) -> None:
+    """The histogram turned on its side, coloured as the map; y is its lower end."""
+    width, height = size
+    low, high = scale.ends
+    middles = (area.edges[1:] + area.edges[:-1]) / 2
+    tallest = max(float(np.sqrt(area.shares.max())), 1e-9)
+    for middle, share, colour in zip(middles, area.shares, colours(middles, scale), strict=True):
+        bottom = y + (middle - low) / (high - low) * height
+        canvas.setFillColorRGB(*colour)
+        canvas.rect(x, bottom - height / len(middles) / 2, 6, height / len(middles) + 0.3, stroke=0, fill=1)
+        canvas.rect(x + 8, bottom - height / len(middles) / 2, float(np.sqrt(share)) / tallest * (width - 36), height / len(middles) + 0.3, stroke=0, fill=1)
+    canvas.setStrokeColor(LIGHT.ink)
+    canvas.setLineWidth(0.6)
+    for value in (low, scale.lower, 0.0, scale.upper, high):
+        place = y + (value - low) / (high - low) * height
+        limit = value in (scale.lower, scale.upper)
+        if limit:
+            canvas.line(x - 3, place, x + width - 26, place)
+        write(canvas, x + width - 24, place - 2.5, signed_short(round(value, 4)) if value else "0", MONO_BOLD if limit else MONO, 6.5)
+
+
+def card(canvas: Any, x: float, y: float, size: tuple[float, float], label: str, value: float, inside: bool) -> None:
+    """A small card of a reading; x and y are its lower left corner."""
+    width, height = size
+    canvas.setFillColor(LIGHT.panel)
+    canvas.setStrokeColor(LIGHT.rule)
+    canvas.setLineWidth(0.5)
+    canvas.roundRect(x, y, width, height, 2, stroke=1, fill=1)
+    write(canvas, x + 4, y + height - 8, shortened(label, WORD, 6, width - 8), WORD, 6, LIGHT.ink_soft)
+    write(canvas, x + 4, y + 4, signed(value), MONO_BOLD, 8, LIGHT.ink if inside else LIGHT.not_conforming)

@@ -1,0 +1,90 @@
+"""Pictures of the part for the report, drawn by the same renderer as the window."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from juxtum.evaluate import Reading
+from juxtum.geometry.arrays import Floats
+from juxtum.geometry.mesh import Scan
+from juxtum.job import Evaluation
+from juxtum.scene.camera import View, view_direction
+from juxtum.scene.drawables import limit_lines, map_surface, nominal_edges, unseen_surface
+from juxtum.scene.palette import MapScale
+from juxtum.scene.stage import Stage
+
+SIDES = (View.FRONT, View.BACK, View.LEFT, View.RIGHT, View.TOP, View.BELOW)
+
+
+@dataclass(frozen=True, eq=False)
+class Pinned:
+    """A reading and where it appears in a picture, in parts of its width and height from the top left."""
+
+    reading: Reading
+    x: float
+    y: float
+
+
+@dataclass(frozen=True, eq=False)
+class Picture:
+    """Pixels (H, W, 3) of a view and the readings that it shows."""
+
+    view: View
+    pixels: npt.NDArray[np.uint8]
+    pinned: tuple[Pinned, ...]
+
+
+def take_pictures(evaluation: Evaluation, scan: Scan, scale: MapScale, size: tuple[int, int] = (1400, 950)) -> list[Picture]:
+    """One perspective view and each of the six sides that shows data."""
+    stage = Stage()
+    try:
+        fill_stage(stage, evaluation, scan, scale)
+        views = [View.CORNER, *(v for v in SIDES if _shows_something(evaluation, v))]
+        return [_picture(stage, evaluation, view, size) for view in views]
+    finally:
+        stage.close()
+
+
+def fill_stage(stage: Stage, evaluation: Evaluation, scan: Scan, scale: MapScale) -> None:
+    """Put the map, its limit lines, the part's edges and what was not seen on a stage."""
+    normals = None if scan.normals is None else evaluation.alignment.transform.turn(scan.normals)
+    stage.set_scale(scale)
+    stage.put("map", map_surface(evaluation.deviation, scan.triangles, normals))
+    if len(scan.triangles):
+        stage.put("limits", limit_lines(evaluation.deviation, scan.triangles, (scale.lower, scale.upper)))
+    stage.put("unseen", unseen_surface(evaluation.deviation))
+    stage.put("edges", nominal_edges(evaluation.deviation.nominal))
+
+
+def _shows_something(evaluation: Evaluation, view: View) -> bool:
+    """Whether a side looks at more than a twentieth of what the best side looks at."""
+    shares = [_facing(evaluation, view_direction(v)) for v in SIDES]
+    return shares[SIDES.index(view)] > 0.05 * max(shares)
+
+
+def _facing(evaluation: Evaluation, towards: Floats) -> float:
+    d = evaluation.deviation
+    found = d.found
+    return float(d.weights[found] @ np.maximum(d.normals[found] @ towards, 0))
+
+
+def _picture(stage: Stage, evaluation: Evaluation, view: View, size: tuple[int, int]) -> Picture:
+    width, height = size
+    stage.look_from(view, width / height)
+    pixels = stage.render(width, height)[:, :, :3].copy()
+    pinned: list[Pinned] = []
+    if evaluation.readings:
+        places = np.array([r.place for r in evaluation.readings])
+        seen = stage.visible(places, ("map", "unseen"))
+        spots = stage.project(places, 1.0, 1.0) if width == height else _relative(stage, places, width, height)
+        pinned = [
+            Pinned(r, float(x), float(y)) for r, (x, y), ok in zip(evaluation.readings, spots, seen, strict=True) if ok
+        ]
+    return Picture(view, pixels, tuple(pinned))
+
+
+def _relative(stage: Stage, places: Floats, width: int, height: int) -> Floats:
+    return stage.project(places, width, height) / np.array([width, height])
