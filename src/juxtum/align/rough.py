@@ -61,6 +61,7 @@ def rough_align(scan: Scan, nominal: Nominal, progress: Progress | None = None) 
         share = 100 * found[0].inside if found else 0.0
         what = f"no pose brings the scan onto the nominal; the best has {share:.0f} % of it near"
         raise AlignmentError(what, "rough alignment", "Check that this is the right part and unit, or pick pairs by hand")
+    found = _as_it_lies_first(search, found)
     best = found[0]
     others = tuple(c.transform for c in found[1:] if _rivals(best, c))
     notes = (f"{len(others)} other pose{'s' if len(others) > 1 else ''} fit as well: the part is symmetrical",) if others else ()
@@ -68,6 +69,14 @@ def rough_align(scan: Scan, nominal: Nominal, progress: Progress | None = None) 
     locked = dict.fromkeys(AXES, "rough")
     used = int(best.inside * len(search.sample.points))
     return Alignment(best.transform, "rough", best.rms, used, spread, nominal.centre, locked, notes, others)
+
+
+def _as_it_lies_first(search: _Search, found: list[_Candidate]) -> list[_Candidate]:
+    """Of poses that fit equally well the one that leaves the scan where it lies is the likely one."""
+    still = search.near_identity()
+    if still.inside > found[0].inside - 0.02 and still.rms < 1.15 * found[0].rms + 0.005:
+        return [still, *(c for c in found if (c.transform.inverse @ still.transform).angle > 3)]
+    return found
 
 
 def _rivals(best: _Candidate, other: _Candidate) -> bool:
@@ -97,6 +106,10 @@ class _Search:
         best = self._distinct(_ranked(drawn))
         best = [c for c in best if c.inside > best[0].inside - 0.12][:6]
         return _ranked([self._drawn_in(c.transform) for c in best])
+
+    def near_identity(self) -> _Candidate:
+        """The scan drawn in from where it lies."""
+        return self._drawn_in(RigidTransform.identity())
 
     @staticmethod
     def _distinct(candidates: list[_Candidate]) -> list[_Candidate]:

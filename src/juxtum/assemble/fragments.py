@@ -38,14 +38,16 @@ def find_fragments(mesh: TriangleMesh) -> Fragments:
     return Fragments(frozen(rank[raw], np.int32), frozen(areas[order][present]))
 
 
-def drop_fragments(scan: Scan, smallest: float | None) -> Scan:
-    """Drop pieces smaller than `smallest` mm2, or all but the largest piece when that is None.
+def drop_fragments(scan: Scan, smallest: float | None, share: float | None = None) -> Scan:
+    """Drop pieces smaller than `smallest` mm2 or than a `share` of the largest; all but the largest when both are None.
 
     A point list has no pieces; its points more than eight spacings from their neighbours are dropped instead.
     """
     if isinstance(scan, PointCloud):
         return _without_strays(scan)
     fragments = find_fragments(scan)
+    if share is not None:
+        smallest = max(smallest or 0.0, share * float(fragments.areas[0]))
     if smallest is None:
         return scan.kept_triangles(fragments.labels == 0)
     big = np.flatnonzero(fragments.areas >= smallest)

@@ -32,6 +32,8 @@ from juxtum.units import Unit
 
 Text = Annotated[str, Field(max_length=500)]
 StepType = TypeVar("StepType", bound=StepModel)
+LOOSE_SHARE = 0.002
+"""Pieces smaller than this share of the largest are taken for loose fragments."""
 CLEANING = (Trim, Fragments, Selection)
 ALIGNING = (AsScanned, Rough, Pairs, BestFit, Datums)
 
@@ -183,7 +185,7 @@ def default_procedure(lower: float = -0.2, upper: float = 0.2) -> Procedure:
     return Procedure(
         steps=(
             Trim(),
-            Fragments(),
+            Fragments(share=LOOSE_SHARE),
             Rough(),
             BestFit(start="rough"),
             Measure(lower=lower, upper=upper),

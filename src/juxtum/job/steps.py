@@ -67,20 +67,23 @@ class Trim(StepModel):
 
 
 class Fragments(StepModel):
-    """Drop loose pieces smaller than `smallest` mm2, or all but the largest piece."""
+    """Drop loose pieces smaller than `smallest` mm2 or than a `share` of the largest, or all but the largest."""
 
     kind: Literal["fragments"] = "fragments"
     smallest: Annotated[Finite, Field(ge=0)] | None = None
+    share: Annotated[Finite, Field(ge=0, le=1)] | None = None
 
     @property
     def title(self) -> str:
         """For undo and lists."""
+        if self.share is not None:
+            return f"drop pieces under {100 * self.share:g} % of the largest"
         return "keep the largest piece" if self.smallest is None else f"drop pieces under {self.smallest:g} mm\u00b2"
 
     def run(self, scan: Scan, progress: Progress) -> Scan:
         """Drop them."""
         progress.phase("counting pieces")
-        return drop_fragments(scan, self.smallest)
+        return drop_fragments(scan, self.smallest, self.share)
 
 
 class Selection(StepModel):

@@ -194,3 +194,28 @@ def _nodes(mesh: Any, location: Any) -> Floats:
     return np.array(rows)
 
 
+
+
+def exact_bounds(shape: Any) -> list[list[float]]:
+    """Lowest and highest corner in mm, from the exact faces."""
+    from OCP.Bnd import Bnd_Box
+    from OCP.BRepBndLib import BRepBndLib
+
+    box = Bnd_Box()
+    BRepBndLib.AddOptimal_s(shape, box, False, False)
+    low, high = box.CornerMin(), box.CornerMax()
+    return [[low.X(), low.Y(), low.Z()], [high.X(), high.Y(), high.Z()]]
+
+
+def is_closed(shape: Any) -> bool:
+    """Whether every shell of the shape's solids is closed."""
+    from OCP.BRep import BRep_Tool
+    from OCP.TopAbs import TopAbs_ShapeEnum
+    from OCP.TopExp import TopExp_Explorer
+
+    walk = TopExp_Explorer(shape, TopAbs_ShapeEnum.TopAbs_SHELL)
+    closed = walk.More()
+    while walk.More():
+        closed = closed and bool(BRep_Tool.IsClosed_s(walk.Current()))
+        walk.Next()
+    return closed

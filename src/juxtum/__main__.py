@@ -1,0 +1,5 @@
+"""`python -m juxtum`."""
+
+from juxtum.cli import main
+
+raise SystemExit(main())

@@ -1,0 +1,261 @@
+"""What the commands do."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import sys
+from pathlib import Path
+from typing import Any
+
+from pydantic import BaseModel, ConfigDict, ValidationError
+
+from juxtum.errors import AlignmentError, InputError
+from juxtum.evaluate import DecisionRule, Verdict
+from juxtum.evaluate.instrument import Instrument, read_instrument, validation_sentence
+from juxtum.exchange.limits import check_file
+from juxtum.job import Brief, Evaluation, FileStore, Job, Procedure, Runner, load_job
+from juxtum.job.document import LOOSE_SHARE
+from juxtum.job.files import cache_folder
+from juxtum.job.steps import (
+    AsScanned,
+    BestFit,
+    DatumChoice,
+    Datums,
+    Decide,
+    Fragments,
+    Measure,
+    ProfileStep,
+    Rough,
+    Step,
+    Trim,
+)
+from juxtum.job.store import SUFFIX, load_procedure
+from juxtum.progress import Progress
+from juxtum.report import result_document, write_outputs
+from juxtum.report.result import headline
+from juxtum.report.writer import check_folder
+
+LEAST_NEAR = 0.5
+"""With less of the scan's area near the nominal than this it is another part."""
+
+
+class DatumFile(BaseModel):
+    """The document behind `--align datums:FILE.json`."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    datums: tuple[DatumChoice, ...]
+
+
+def inspect(options: argparse.Namespace) -> int:
+    """`juxtum inspect`."""
+    if options.lower >= options.upper:
+        limits = f"--lower {options.lower:g} --upper {options.upper:g}"
+        raise InputError("the lower limit is not below the upper limit", limits, "Swap them")
+    instrument = read_instrument(options.instrument) if options.instrument else Instrument()
+    steps = [*_cleaning(options.trim), *_alignment(options.align)]
+    frame = steps[-1].name  # type: ignore[union-attr]
+    steps += [
+        Measure(lower=options.lower, upper=options.upper),
+        Decide(frame=frame, rule=DecisionRule(options.rule)),
+        ProfileStep(id="1", title="Profile of the whole part", lower=options.lower, upper=options.upper),
+    ]
+    files = FileStore()
+    job = Job(
+        brief=Brief(instrument=instrument),
+        nominal=files.adopt(options.nominal, options.nominal_unit),
+        scan=files.adopt(options.scan, options.scan_unit),
+        procedure=Procedure(steps=tuple(steps)),
+    )
+    check_folder(options.out)
+    evaluation = _replay(job, Runner(files, keep=12), options.out)
+    return _finish([(job, evaluation)], options)
+
+
+def run(options: argparse.Namespace) -> int:
+    """`juxtum run`: the same procedure on each scan, each into its own folder."""
+    files = FileStore(cache_folder() / "inputs")
+    known = _open_procedure(options.procedure, files)
+    if known.nominal is None:
+        raise InputError("the job has no nominal", str(options.procedure), "Bring one in Brief and save it again")
+    for scan in options.scans:
+        check_file(scan)
+    check_folder(options.out)
+    runner = Runner(files, keep=12)
+    results = []
+    for scan, folder in zip(options.scans, _folders(options.out, options.scans), strict=True):
+        unit = options.scan_unit or (known.scan.unit if known.scan else None)
+        job = known.model_copy(update={"scan": FileStore.adopt(files, scan, unit)})
+        results.append((job, _replay(job, runner, folder)))
+    return _finish(results, options)
+
+
+def _open_procedure(path: Path, files: FileStore) -> Job:
+    check_file(path)
+    if path.suffix.lower() == SUFFIX:
+        return load_job(path, files, cache_folder() / "inputs")
+    return load_procedure(path, files)
+
+
+def _folders(out: Path, scans: list[Path]) -> list[Path]:
+    """One folder a scan, named after it; equal names are numbered."""
+    used: dict[str, int] = {}
+    folders = []
+    for scan in scans:
+        used[scan.stem] = used.get(scan.stem, 0) + 1
+        folders.append(out / (scan.stem if used[scan.stem] == 1 else f"{scan.stem} {used[scan.stem]}"))
+    return folders
+
+
+def _cleaning(trim: str) -> list[Step]:
+    return [Trim(), Fragments(share=LOOSE_SHARE)] if trim == "auto" else []
+
+
+def _alignment(choice: str) -> list[Step]:
+    if choice == "none":
+        return [AsScanned()]
+    fit: list[Step] = [Rough(), BestFit(start="rough")]
+    if choice == "best-fit":
+        return fit
+    if choice.startswith("datums:"):
+        return [*fit, Datums(name="datums", start="best fit", datums=read_datums(Path(choice[7:])))]
+    raise InputError(f"'{choice}' is not an alignment", "--align", "Use best-fit, none or datums:FILE.json")
+
+
+def read_datums(path: Path) -> tuple[DatumChoice, ...]:
+    """Datums from their JSON document.
+
+    Raises
+    ------
+    InputError
+    """
+    if check_file(path) > 1_000_000:
+        raise InputError("this is too large to be a list of datums", str(path), "Give a small JSON document")
+    try:
+        return DatumFile.model_validate_json(path.read_bytes()).datums
+    except ValidationError as problem:
+        raise InputError(validation_sentence(problem), str(path), "See docs/job-format.md") from problem
+
+
+def _replay(job: Job, runner: Runner, folder: Path) -> Evaluation:
+    progress = _progress()
+    evaluation = runner.evaluation(job, None, progress.part(0, 0.6))
+    _check_same_part(job, evaluation)
+    write_outputs(folder, job, evaluation, runner.cleaned(job), progress.part(0.6, 1))
+    _end_progress()
+    return evaluation
+
+
+def _check_same_part(job: Job, evaluation: Evaluation) -> None:
+    d = evaluation.deviation
+    share = float(d.weights[d.found].sum() / max(d.weights.sum(), 1e-12))
+    if share < LEAST_NEAR:
+        what = f"only {100 * share:.0f} % of the scan lies within {job.procedure.measure.limit:g} mm of the nominal"
+        where = job.scan.name if job.scan else "scan"
+        raise AlignmentError(what, where, "Check that it is a scan of this part, its unit and its alignment")
+
+
+def _finish(results: list[tuple[Job, Evaluation]], options: argparse.Namespace) -> int:
+    documents = [result_document(job, evaluation) for job, evaluation in results]
+    if options.json:
+        print(json.dumps(documents[0] if len(documents) == 1 else documents, indent=1, allow_nan=False))
+    else:
+        for job, evaluation in results:
+            s = evaluation.statistics
+            name = job.scan.name if job.scan else ""
+            print(f"{name}: {headline(evaluation)}; RMS {s.rms:.4f} mm, {100 * s.area_seen:.1f} % of the area seen")
+        print(f"written to {options.out}")
+    failed = any(c.verdict is not Verdict.CONFORMS for _, evaluation in results for c in evaluation.ledger)
+    return 1 if options.strict and failed else 0
+
+
+def info(options: argparse.Namespace) -> int:
+    """`juxtum info`."""
+    from juxtum.cli.facts import file_facts
+
+    facts = file_facts(options.file)
+    if options.json:
+        print(json.dumps(facts, indent=1, allow_nan=False))
+    else:
+        for name, value in facts.items():
+            print(f"{name:12} {_plain(value)}")
+    return 0
+
+
+def _plain(value: Any) -> str:
+    if value is None:
+        return "not known"
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, list):
+        return "; ".join(_plain(v) for v in value) or "none"
+    return f"{value:.6g}" if isinstance(value, float) else str(value)
+
+
+def open(options: argparse.Namespace) -> int:
+    """`juxtum open`: hands over to the desk."""
+    for path in options.files:
+        check_file(path)
+    if not _has_display():
+        raise InputError("this machine has no display", "open", "Use 'juxtum inspect' or 'juxtum run' instead")
+    return _start_desk([str(path) for path in options.files])
+
+
+def demo(options: argparse.Namespace) -> int:
+    """`juxtum demo`: the desk on the demo job; without a display the same job from here, with pictures."""
+    prepare(options)
+    if _has_display():
+        return _start_desk(["--demo"])
+    print("This machine has no display: the demo job runs on the command line instead.", file=sys.stderr)
+    from juxtum.demo.job import datum_step, demo_job
+
+    check_folder(options.out)
+    files = FileStore()
+    job = demo_job(files, _progress())
+    for step in (*_cleaning("auto"), *_alignment("best-fit"), datum_step("best fit")):
+        job = job.with_step(step)
+    evaluation = _replay(job, Runner(files), options.out)
+    print(f"BC-220: {headline(evaluation)}; report and tables are in {options.out}")
+    status = _start_desk(["--shots", str(options.out)], wait=True)
+    print(f"pictures of the five stations are in {options.out}" if status == 0 else "the pictures could not be taken")
+    return 0
+
+
+def prepare(options: argparse.Namespace) -> int:
+    """`juxtum prepare`: compile the kernels and make the demo scan, so that nobody waits for it later."""
+    from juxtum.demo.world import scan_path
+
+    path = scan_path(_progress())
+    _end_progress()
+    if options.command == "prepare":
+        print(path)
+    return 0
+
+
+def _has_display() -> bool:
+    return bool(os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY"))
+
+
+def _start_desk(arguments: list[str], wait: bool = False) -> int:
+    command = [sys.executable, "-m", "juxtum.desk", *arguments]
+    if wait:
+        import subprocess
+
+        from juxtum.cli.display import virtual_display
+
+        with virtual_display() as environment:
+            return subprocess.run(command, env=environment, check=False).returncode
+    os.execv(sys.executable, command)
+
+
+def _progress() -> Progress:
+    if not sys.stderr.isatty():
+        return Progress()
+    return Progress(lambda phase, share: print(f"\r\033[K{100 * share:3.0f} %  {phase}", end="", file=sys.stderr, flush=True))
+
+
+def _end_progress() -> None:
+    if sys.stderr.isatty():
+        print("\r\033[K", end="", file=sys.stderr, flush=True)

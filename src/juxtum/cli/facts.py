@@ -1,0 +1,115 @@
+"""What a file holds, as plain facts."""
+
+from __future__ import annotations
+
+import math
+from pathlib import Path
+from typing import Any
+
+from juxtum.exchange.cad import CAD_SUFFIXES, read_cad
+from juxtum.exchange.limits import check_file
+from juxtum.exchange.meshes import read_mesh
+from juxtum.geometry import TriangleMesh
+from juxtum.geometry.topology import closure
+from juxtum.job.store import SUFFIX
+from juxtum.nominal import Nominal
+from juxtum.nominal.tessellation import exact_bounds, is_closed
+from juxtum.units import Unit
+
+
+def file_facts(path: Path) -> dict[str, Any]:
+    """Volume (mm3), area (mm2), bounds (mm), counts, unit, whether it is watertight, problems.
+
+    Raises
+    ------
+    InputError
+        When the file cannot be read.
+    """
+    check_file(path)
+    suffix = path.suffix.lower()
+    if suffix == SUFFIX:
+        return _job_facts(path)
+    return _cad_facts(path) if suffix in CAD_SUFFIXES else _mesh_facts(path)
+
+
+def _cad_facts(path: Path) -> dict[str, Any]:
+    cad = read_cad(path)
+    nominal = Nominal.from_shape(cad.shape, cad.file_unit)
+    closed = is_closed(cad.shape)
+    problems = list(nominal.problems) if closed else ["the solid is not closed", *nominal.problems]
+    return {
+        "file": path.name,
+        "kind": "CAD",
+        "volume": nominal.volume,
+        "area": nominal.area,
+        "bounds": exact_bounds(cad.shape),
+        "faces": len(nominal.faces),
+        "triangles": len(nominal.mesh.triangles),
+        "points": len(nominal.mesh.points),
+        "solids": cad.solids,
+        "unit": cad.file_unit,
+        "watertight": closed,
+        "problems": problems,
+    }
+
+
+def _mesh_facts(path: Path) -> dict[str, Any]:
+    file = read_mesh(path)
+    problems = list(file.problems)
+    factor = (file.unit or Unit.MILLIMETRE).millimetres
+    if file.unit is None:
+        problems.append("the file names no unit; its numbers are taken for millimetres here")
+    scan = file.scan.scaled(factor) if factor != 1 else file.scan
+    facts: dict[str, Any] = {
+        "file": path.name,
+        "kind": "points",
+        "volume": None,
+        "area": None,
+        "bounds": scan.bounds.tolist(),
+        "faces": 0,
+        "triangles": len(scan.triangles),
+        "points": len(scan.points),
+        "unit": file.unit.value if file.unit else None,
+        "watertight": False,
+        "problems": problems,
+    }
+    if isinstance(scan, TriangleMesh):
+        facts |= _surface_facts(scan, problems)
+    return facts
+
+
+def _surface_facts(mesh: TriangleMesh, problems: list[str]) -> dict[str, Any]:
+    state = closure(mesh)
+    for count, words in (
+        (state.border_edges, "open edges"),
+        (state.crowded_edges, "edges shared by more than two triangles"),
+        (state.reversed_edges, "edges between triangles of opposite winding"),
+    ):
+        if count:
+            problems.append(f"{count} {words}")
+    volume = mesh.volume if state.is_watertight else float("nan")
+    if state.is_watertight and volume < 0:
+        problems.append("the mesh is inside out")
+    return {
+        "kind": "mesh",
+        "volume": volume if math.isfinite(volume) else None,
+        "area": mesh.area,
+        "faces": len(Nominal.from_mesh(mesh).faces) if len(mesh.triangles) < 300_000 and not volume < 0 else 0,
+        "watertight": state.is_watertight,
+    }
+
+
+def _job_facts(path: Path) -> dict[str, Any]:
+    from juxtum.job import FileStore, load_job
+    from juxtum.job.files import cache_folder
+
+    job = load_job(path, FileStore(), cache_folder() / "inputs")
+    return {
+        "file": path.name,
+        "kind": "job",
+        "part": job.brief.part,
+        "serial": job.brief.serial,
+        "nominal": job.nominal.name if job.nominal else None,
+        "scan": job.scan.name if job.scan else None,
+        "steps": [step.kind for step in job.procedure.steps],
+    }
