@@ -79,9 +79,9 @@ def load_scan(path: Path, unit: Unit | None, nominal: Nominal | None, factor: fl
 
 def check_guess(file: MeshFile, nominal: Nominal, path: Path) -> None:
     """Ask for the unit when the numbers of a file without one do not look like millimetres."""
-    guess = guess_unit(_core_size(file.scan), nominal.diagonal)
+    guess = guess_unit(core_size(file.scan), nominal.diagonal)
     if guess is not Unit.MILLIMETRE:
-        ratio = nominal.diagonal / _core_size(file.scan)
+        ratio = nominal.diagonal / core_size(file.scan)
         what = f"the file names no unit and is {ratio:.3g} times smaller than the nominal; this looks like {guess.plural}"
         raise InputError(what, str(path), f"Give its unit, for example {guess.value}")
 
@@ -99,7 +99,7 @@ def check_size(size: float, nominal: Nominal, path: Path) -> None:
         )
 
 
-def _core_size(scan: Scan) -> float:
+def core_size(scan: Scan) -> float:
     """Diagonal of the bounds without the outermost half per cent, which may be stray fragments."""
     some = scan.points[:: max(1, len(scan.points) // 20_000)]
     low, high = np.quantile(some, [0.005, 0.995], axis=0)

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
 
 from juxtum.evaluate import Deviation
 from juxtum.geometry.arrays import Floats, Ints
-from juxtum.geometry.mesh import Scan
+from juxtum.geometry.mesh import Scan, TriangleMesh
 from juxtum.nominal import Nominal
 from juxtum.scene.proxy import clustered
 
@@ -34,6 +35,11 @@ class Surface:
     light: Any
     locator: Any
     has_scalars: bool
+
+    @cached_property
+    def box(self) -> Floats:
+        """Lowest and highest corner (2, 3)."""
+        return np.stack([self.points.min(0), self.points.max(0)])
 
 
 @dataclass(frozen=True, eq=False)
@@ -126,6 +132,12 @@ def map_surface(deviation: Deviation, triangles: Ints, normals: Floats | None) -
     return surface(deviation.points, triangles, normals, deviation.distances)
 
 
+def plain_surface(mesh: TriangleMesh) -> Surface:
+    """A mesh that is only looked at, not picked, such as a selection."""
+    data = polydata(mesh.points, mesh.triangles, mesh.normals, None)
+    return Surface(mesh.points, mesh.triangles, data, data, None, False)
+
+
 def limit_lines(deviation: Deviation, triangles: Ints, limits: tuple[float, float]) -> Lines:
     """Thin lines on the scan along the tolerance limits, on deviations smoothed over their neighbours."""
     from vtkmodules.vtkFiltersCore import vtkContourFilter
@@ -174,6 +186,4 @@ def unseen_surface(deviation: Deviation) -> Surface | None:
 
 def face_surface(nominal: Nominal, numbers: tuple[int, ...]) -> Surface:
     """Some faces of the nominal, to be shown marked."""
-    mesh = nominal.face_mesh(numbers)
-    data = polydata(mesh.points, mesh.triangles, mesh.normals, None)
-    return Surface(mesh.points, mesh.triangles, data, data, None, False)
+    return plain_surface(nominal.face_mesh(numbers))

@@ -11,7 +11,7 @@ import numpy as np
 import numpy.typing as npt
 
 from juxtum.errors import JuxtumError
-from juxtum.geometry import Plane
+from juxtum.geometry import Plane, RigidTransform
 from juxtum.geometry.arrays import Bools, Floats
 from juxtum.look import LIGHT, Look, rgb
 from juxtum.scene.camera import Eye, View
@@ -79,7 +79,9 @@ class Stage:
         self._buffer = vtkUnsignedCharArray()
         self._actors: dict[str, tuple[Any, Any]] = {}
         self._surfaces: dict[str, Surface] = {}
+        self._held: dict[str, Surface | Lines] = {}
         self._shown: dict[str, Shown] = {}
+        self._placements: dict[str, RigidTransform] = {}
         self._table = vtkLookupTable()
         self._table.SetNumberOfTableValues(TABLE_SIZE)
         self._clip: Any = None
@@ -108,13 +110,25 @@ class Stage:
         self._table.SetNanColor(*rgb(self.look.hatch), 1.0)
         self._table.Modified()
 
-    def put(self, name: str, what: Surface | Lines | None) -> None:
-        """Put a layer on the stage, in place of an older one of the same name; None takes it off."""
+    def put(self, name: str, what: Surface | Lines | None, placement: RigidTransform | None = None) -> None:
+        """Put a layer on the stage, in place of an older one of the same name; None takes it off.
+
+        Parameters
+        ----------
+        placement : RigidTransform, optional
+            Where it is shown, without its points being moved.
+        """
+        if what is not None and self._held.get(name) is what and self._same_place(name, placement):
+            return
         for actor in self._actors.pop(name, ()):
             self._renderer.RemoveActor(actor)
         self._surfaces.pop(name, None)
+        self._placements.pop(name, None)
+        self._held.pop(name, None)
         if what is None:
             return
+        self._held[name] = what
+        self._placements[name] = placement or RigidTransform.identity()
         if isinstance(what, Surface):
             self._surfaces[name] = what
             pair = (self._surface_actor(what.full, what), self._surface_actor(what.light, what))
@@ -123,8 +137,20 @@ class Stage:
             pair = (line, line)
         self._actors[name] = pair
         for actor in set(pair):
+            if placement is not None:
+                actor.SetUserMatrix(_vtk_matrix(placement))
+            if self._clip is not None and name not in UNCUT:
+                actor.GetMapper().AddClippingPlane(self._clip)
             self._renderer.AddActor(actor)
         self._paint(name)
+
+    def _same_place(self, name: str, placement: RigidTransform | None) -> bool:
+        wanted = placement or RigidTransform.identity()
+        return bool(np.array_equal(self._placements[name].matrix, wanted.matrix))
+
+    def layer(self, name: str) -> Surface | None:
+        """The surface of a layer that is shown, or None."""
+        return self._surfaces.get(name) if self.shown(name) is not Shown.HIDDEN else None
 
     def has(self, name: str) -> bool:
         """Whether a layer is there."""
@@ -208,7 +234,7 @@ class Stage:
     def bounds(self) -> Floats:
         """Lowest and highest corner (2, 3) of the surfaces shown."""
         boxes = [
-            np.stack([s.points.min(0), s.points.max(0)])
+            self._box(name, s)
             for name, s in self._surfaces.items()
             if self.shown(name) is not Shown.HIDDEN
         ]
@@ -216,6 +242,12 @@ class Stage:
             return np.array([[-50.0, -50, -50], [50, 50, 50]])
         stacked = np.array(boxes)
         return np.stack([stacked[:, 0].min(0), stacked[:, 1].max(0)])
+
+    def _box(self, name: str, held: Surface) -> Floats:
+        low, high = held.box
+        corners = np.array([[(low, high)[i][0], (low, high)[j][1], (low, high)[k][2]] for i in (0, 1) for j in (0, 1) for k in (0, 1)])
+        moved = self._placements[name].apply(corners)
+        return np.stack([moved.min(0), moved.max(0)])
 
     def look_from(self, view: View, aspect: float) -> None:
         """A preset view that shows everything."""
@@ -269,6 +301,8 @@ class Stage:
         held = self._surfaces.get(name)
         if held is None or held.locator is None or self.shown(name) is Shown.HIDDEN:
             return None
+        placement = self._placements[name]
+        start, end = placement.inverse.apply(np.stack([start, end]))
         direction = (end - start) / np.linalg.norm(end - start)
         for _ in range(8):
             t, part, cell = reference(0.0), reference(0), reference(0)
@@ -276,10 +310,10 @@ class Stage:
             found = held.locator.IntersectWithLine(start, end, 0.0, t, place, inner, part, cell, vtkGenericCell())
             if not found:
                 return None
-            spot = np.array(place)
+            spot = placement.apply(np.array([place]))[0]
             if self._clip is None or self._clip.EvaluateFunction(*spot) >= 0:
                 return Hit(name, spot, int(cell))
-            start = spot + direction * 1e-3
+            start = np.array(place) + direction * 1e-3
         return None
 
     def visible(self, places: Floats, layers: tuple[str, ...], clearance: float = 1.5) -> Bools:
@@ -318,6 +352,14 @@ _STYLES = {
     "plane": _Style("accent", opacity=0.18, ambient=0.8),
 }
 UNCUT = ("section nominal", "section scan", "plane")
+
+
+def _vtk_matrix(transform: RigidTransform) -> Any:
+    from vtkmodules.vtkCommonMath import vtkMatrix4x4
+
+    matrix = vtkMatrix4x4()
+    matrix.DeepCopy(tuple(float(v) for v in transform.matrix.ravel()))
+    return matrix
 
 
 def _hatching(look: Look) -> Any:

@@ -1,0 +1,1 @@
+"""The desk: the window. All computing is in the packages below it; here it is asked for and shown."""

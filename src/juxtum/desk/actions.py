@@ -1,0 +1,142 @@
+"""Every user action as a datum: menus, palette, shortcuts, tests and the help's list of keys read this one list."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from juxtum.desk.stations.findings import Key, loose_pieces
+from juxtum.scene.camera import View
+
+if TYPE_CHECKING:
+    from juxtum.desk.window import MainWindow
+
+
+def _always(window: MainWindow) -> bool:
+    return True
+
+
+@dataclass(frozen=True)
+class Action:
+    """Something that a user can do.
+
+    Parameters
+    ----------
+    menu : str
+        Menu it stands in, and after a slash the group within the menu.
+    enabled : callable
+        Whether it makes sense now.
+    """
+
+    id: str
+    title: str
+    menu: str
+    run: Callable[[MainWindow], None]
+    key: str = ""
+    icon: str = ""
+    tip: str = ""
+    enabled: Callable[[MainWindow], bool] = _always
+    checked: Callable[[MainWindow], bool] | None = None
+
+
+def _has_map(w: MainWindow) -> bool:
+    return w.session.derived.evaluation is not None
+
+
+def _has_scan(w: MainWindow) -> bool:
+    return w.session.derived.scan is not None
+
+
+def _has_both(w: MainWindow) -> bool:
+    return _has_scan(w) and w.session.derived.nominal is not None
+
+
+def _idle(w: MainWindow) -> bool:
+    return not w.session.workbench.is_busy
+
+
+def _go(key: Key) -> Callable[[MainWindow], None]:
+    return lambda w: w.go(key)
+
+
+def _view(view: View) -> Callable[[MainWindow], None]:
+    return lambda w: w.view.look_from(view)
+
+
+FILE = (
+    Action("new", "New job", "File/1", lambda w: w.new_job(), "Ctrl+N", "file-plus", "Start with nothing"),
+    Action("open", "Open job\u2026", "File/1", lambda w: w.ask_open(), "Ctrl+O", "folder-open", "Open a .juxtum file"),
+    Action("open demo", "Open the demo job", "File/1", lambda w: w.open_demo(), "", "sparkles", "BC-220 bearing carrier with its scan"),
+    Action("save", "Save", "File/2", lambda w: w.save(), "Ctrl+S", "save", "Save the job into its file"),
+    Action("save as", "Save as\u2026", "File/2", lambda w: w.ask_save(), "Ctrl+Shift+S", "save"),
+    Action("export procedure", "Export the procedure\u2026", "File/2", lambda w: w.ask_procedure(), "", "scroll-text",
+           "Steps as JSON, to be replayed on other scans", lambda w: w.session.derived.nominal is not None),
+    Action("bring nominal", "Bring nominal\u2026", "File/3", lambda w: w.ask_nominal(), "Ctrl+Shift+N", "import", "STEP, IGES, STL, PLY, OBJ, OFF or 3MF"),
+    Action("bring scan", "Bring scan\u2026", "File/3", lambda w: w.ask_scan(), "Ctrl+Shift+I", "scan-line", "STL, PLY, OBJ, 3MF, OFF, XYZ or CSV"),
+    Action("write report", "Write the report\u2026", "File/4", lambda w: w.ask_report(), "Ctrl+P", "file-text",
+           "PDF, tables and the coloured scan", _has_map),
+    Action("quit", "Quit", "File/9", lambda w: w.close_window(), "Ctrl+Q", ""),
+)  # fmt: skip
+EDIT = (
+    Action("undo", "Undo", "Edit/1", lambda w: w.session.undo(), "Ctrl+Z", "undo-2", "",
+           lambda w: w.session.history.undo_label is not None and _idle(w)),
+    Action("redo", "Redo", "Edit/1", lambda w: w.session.redo(), "Ctrl+Shift+Z", "redo-2", "",
+           lambda w: w.session.history.redo_label is not None and _idle(w)),
+    Action("copy ledger", "Copy the ledger", "Edit/2", lambda w: w.copy_ledger(), "Ctrl+Shift+C", "table-2", "Pastes into a spreadsheet",
+           lambda w: bool(w.session.job.procedure.profiles)),
+    Action("stop", "Stop what is running", "Edit/3", lambda w: w.session.workbench.cancel(), "Ctrl+.", "circle-stop",
+           "The job stays as it was", lambda w: w.session.workbench.is_busy),
+    Action("let go", "Let go", "Edit/3", lambda w: w.let_go(), "Esc", "x", "End picking or drawing"),
+)  # fmt: skip
+JOB = (
+    *(
+        Action(f"go {key}", f"Go to {key.title}", "Job/1", _go(key), f"Ctrl+{number}", "arrow-right")
+        for number, key in enumerate(Key, 1)
+    ),
+    Action("add whole profile", "Add the profile of the whole part", "Job/2", lambda w: w.add_whole_profile(), "", "plus", "",
+           lambda w: w.session.derived.nominal is not None),
+    Action("trim table", "Trim off the table", "Job/3", lambda w: w.assemble.trim_table(), "Ctrl+T", "scissors", "",
+           lambda w: w.session.derived.table is not None),
+    Action("drop pieces", "Drop the loose pieces", "Job/3", lambda w: w.assemble.drop_pieces(), "Ctrl+D", "sparkles", "",
+           lambda w: loose_pieces(w.session.derived) > 0),
+    Action("align automatically", "Align by itself", "Job/4", lambda w: w.align.automatic(), "Ctrl+L", "move-3d", "Rough, then best fit", _has_both),
+    Action("pick pairs", "Pick pairs", "Job/4", lambda w: w.begin_pairs(), "", "crosshair", "", _has_both),
+    Action("pick datums", "Pick datums", "Job/4", lambda w: w.begin_datums(), "Ctrl+Shift+D", "anchor", "", _has_both),
+    Action("pin readings", "Pin readings", "Job/5", lambda w: w.begin_pinning(), "P", "map-pin-plus", "", _has_map),
+    Action("pin worst", "Pin a reading at the worst place", "Job/5", lambda w: w.pin_worst(), "Shift+P", "pin", "", _has_map),
+    Action("toggle rule", "Switch between simple and guarded acceptance", "Job/6", lambda w: w.toggle_rule(), "", "ruler"),
+    Action("next frame", "Next frame", "Job/6", lambda w: w.next_frame(), "Ctrl+Tab", "git-compare-arrows", "Recolours map and ledger",
+           lambda w: len(w.session.job.procedure.alignments) > 1),
+)  # fmt: skip
+VIEW = (
+    Action("fit", "Fit", "View/1", lambda w: w.view.fit(), "F", "maximize", "Show everything"),
+    Action("view corner", "From the corner", "View/2", _view(View.CORNER), "0"),
+    Action("view front", "Front", "View/2", _view(View.FRONT), "1"),
+    Action("view back", "Back", "View/2", _view(View.BACK), "2"),
+    Action("view left", "Left", "View/2", _view(View.LEFT), "3"),
+    Action("view right", "Right", "View/2", _view(View.RIGHT), "4"),
+    Action("view top", "Top", "View/2", _view(View.TOP), "5"),
+    Action("view below", "Below", "View/2", _view(View.BELOW), "6"),
+    Action("section", "Section plane", "View/3", lambda w: w.toggle_section(), "X", "slice", "Look inside", checked=lambda w: w.section_is_on),
+    Action("nominal", "Nominal: shown, see-through, hidden", "View/3", lambda w: w.cycle_nominal(), "N", "eye", "", _has_map),
+    Action("data", "Scan: shown, see-through, hidden", "View/3", lambda w: w.cycle_data(), "M", "layers", "", _has_map),
+    Action("ledger", "Ledger", "View/4", lambda w: w.toggle_ledger(), "F9", "panel-bottom", checked=lambda w: w.ledger.isVisible()),
+    Action("marks only", "Route as marks only", "View/4", lambda w: w.toggle_route(), "F8", "panel-left", checked=lambda w: w.route.is_narrow),
+    Action("floor sizes", "Floor-readable sizes", "View/5", lambda w: w.toggle_sizes(), "F11", "type", "Text that can be read from farther away",
+           checked=lambda w: w.is_large),
+    Action("dark", "Dark look", "View/5", lambda w: w.toggle_look(), "", "moon", "For dim halls", checked=lambda w: w.is_dark),
+)  # fmt: skip
+TOOLS = (
+    Action("palette", "Find an action", "Tools/1", lambda w: w.show_palette(), "Ctrl+K", "search", "Type a few letters of what you want"),
+    Action("compare", "Compare frames", "Tools/2", lambda w: w.go(Key.ALIGN), "", "git-compare-arrows", "", lambda w: w.session.derived.comparison is not None),
+)  # fmt: skip
+HELP = (
+    Action("first steps", "First steps", "Help/1", lambda w: w.start_first_steps(), "F1", "circle-help", "The five stations in three minutes"),
+    Action("method", "Method", "Help/2", lambda w: w.show_method(), "Shift+F1", "info", "Formula and reference of the numbers on this page"),
+    Action("keys", "Keys", "Help/2", lambda w: w.show_keys(), "", "keyboard"),
+    Action("log", "Show log", "Help/3", lambda w: w.show_log(), "", "scroll-text"),
+    Action("about", "About Juxtum", "Help/4", lambda w: w.show_about(), "", "info"),
+)  # fmt: skip
+ACTIONS: tuple[Action, ...] = (*FILE, *EDIT, *JOB, *VIEW, *TOOLS, *HELP)
+MENUS = ("File", "Edit", "Job", "View", "Tools", "Help")

@@ -1,0 +1,128 @@
+"""Bringing files into the job, and taking jobs, procedures and reports out of it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from juxtum.desk.asking import NOMINAL_SUFFIXES, SCAN_SUFFIXES, Asking, UnitDialog, look_at
+from juxtum.desk.session import fresh_job
+from juxtum.errors import InputError
+from juxtum.exchange.cad import CAD_SUFFIXES
+from juxtum.exchange.meshes import MeshFile
+from juxtum.job import Job
+from juxtum.job.store import SUFFIX, save_procedure
+from juxtum.units import Unit
+
+if TYPE_CHECKING:
+    from juxtum.desk.window import MainWindow
+
+
+class Bringing:
+    """What the window does with files."""
+
+    def __init__(self, window: MainWindow) -> None:
+        self._window = window
+        self._session = window.session
+        self.asking = Asking(window, window.session)
+
+    def bring(self, path: Path) -> None:
+        """Take any file to where it belongs: a job is opened, CAD is the nominal, a mesh the scan once there is one."""
+        suffix = path.suffix.lower()
+        if suffix == SUFFIX:
+            self._session.open(path)
+        elif suffix in CAD_SUFFIXES or (suffix in NOMINAL_SUFFIXES and self._session.job.nominal is None):
+            self.nominal(path)
+        elif suffix in SCAN_SUFFIXES:
+            self.scan(path)
+        else:
+            self._session.failed.emit(
+                InputError(f"'{suffix or path.name}' files are not read", str(path), "Bring a job, CAD, a mesh or a list of points")
+            )
+
+    def nominal(self, path: Path) -> None:
+        """Make a file the nominal; ask for its unit when it names none."""
+
+        def take(unit: Unit | None) -> None:
+            def change(job: Job) -> Job:
+                part = job.brief.part or path.stem
+                brief = job.brief.model_copy(update={"part": part})
+                return job.model_copy(update={"nominal": self._session.files.adopt(path, unit), "brief": brief})
+
+            self._session.edit(f"bring nominal {path.name}", change, then=self._window.look_home)
+
+        self._with_unit(path, 0.0, take)
+
+    def scan(self, path: Path) -> None:
+        """Make a file the scan; ask for its unit when it names none."""
+
+        def take(unit: Unit | None) -> None:
+            def change(job: Job) -> Job:
+                return job.model_copy(update={"scan": self._session.files.adopt(path, unit)})
+
+            self._session.edit(f"bring scan {path.name}", change, then=self._window.show_scan)
+
+        nominal = self._session.derived.nominal
+        self._with_unit(path, nominal.diagonal if nominal else 0.0, take)
+
+    def _with_unit(self, path: Path, reference: float, take: Callable[[Unit | None], None]) -> None:
+        def done(answer: object) -> None:
+            if not isinstance(answer, MeshFile) or answer.unit is not None:
+                take(None)
+                return
+            dialog = UnitDialog(self._window, path.name, answer, reference)
+            if dialog.exec():
+                take(dialog.unit)
+
+        self._session.compute(lambda progress: look_at(path, progress), done)
+
+    def save(self) -> None:
+        """Save into the job's file, or ask for one."""
+        if self._session.path is None:
+            self.ask_save()
+        else:
+            self._session.save(self._session.path)
+
+    def ask_save(self) -> None:
+        """Ask where, then save."""
+        brief = self._session.job.brief
+        name = " ".join(w for w in (self._session.job.title, brief.serial) if w).replace("/", "-")
+        path = self.asking.target(f"{name}{SUFFIX}")
+        if path is not None:
+            self._session.save(path)
+
+    def ask_procedure(self) -> None:
+        """Ask where, then write the procedure beside a copy of its nominal."""
+        path = self.asking.procedure()
+        nominal = self._session.job.nominal
+        if path is None or nominal is None:
+            return
+        target = path if path.suffix else path.with_suffix(".json")
+        job, place = self._session.job, self._session.files.locate(nominal)
+
+        def work(_: object) -> None:
+            import shutil
+
+            copy = target.with_name(nominal.name)
+            if not copy.exists():
+                shutil.copyfile(place, copy)
+            save_procedure(job, target, copy)
+
+        self._session.compute(work, lambda _: self._window.announce(f"The procedure is in {target}"))
+
+    def new_job(self) -> None:
+        """Start with nothing."""
+        self._session.start(fresh_job(), then=lambda: self._window.look_home())
+
+    def open_demo(self) -> None:
+        """The demo job, with its scan made on first use."""
+        from juxtum.demo.job import demo_job
+
+        self._session.compute(
+            lambda progress: demo_job(self._session.files, progress), lambda job: self._start(job)
+        )
+
+    def _start(self, job: object) -> None:
+        assert isinstance(job, Job)
+        self._session.start(job, then=self._window.look_home)

@@ -1,0 +1,171 @@
+"""Everything the window shows of a job, computed in one go away from the interface."""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any, TypeVar
+
+
+from juxtum.assemble import find_fragments, find_table
+from juxtum.errors import JuxtumError
+from juxtum.evaluate import Histogram, histogram
+from juxtum.geometry import Plane, RigidTransform, TriangleMesh
+from juxtum.geometry.arrays import Floats, orthonormal_frame
+from juxtum.geometry.mesh import Scan
+from juxtum.job import Evaluation, Job, Runner
+from juxtum.job.inputs import LoadedScan
+from juxtum.job.runner import Comparison
+from juxtum.nominal import Nominal
+from juxtum.progress import Progress
+from juxtum.scene.drawables import (
+    Lines,
+    Surface,
+    limit_lines,
+    map_surface,
+    nominal_edges,
+    nominal_surface,
+    scan_surface,
+    unseen_surface,
+)
+from juxtum.scene.palette import MapScale
+
+T = TypeVar("T")
+
+
+@dataclass(frozen=True, eq=False)
+class Pieces:
+    """Connected pieces of a scan: their areas in mm2, falling."""
+
+    areas: Floats
+
+
+@dataclass(frozen=True, eq=False)
+class Derived:
+    """Results of a job and their drawables; what could not be had yet is None."""
+
+    job: Job
+    nominal: Nominal | None = None
+    nominal_surface: Surface | None = None
+    nominal_edges: Lines | None = None
+    loaded: LoadedScan | None = None
+    scan: Scan | None = None
+    scan_surface: Surface | None = None
+    upright: RigidTransform = field(default_factory=RigidTransform.identity)
+    """From scan coordinates to a display in which the scan stands on its table."""
+    table: Plane | None = None
+    pieces: Pieces | None = None
+    frame: str = ""
+    evaluation: Evaluation | None = None
+    map_surface: Surface | None = None
+    limits: Lines | None = None
+    unseen: Surface | None = None
+    area: Histogram | None = None
+    comparison: Comparison | None = None
+
+
+class Deriver:
+    """Derives what is shown; drawables are kept by what they were made from."""
+
+    def __init__(self, runner: Runner) -> None:
+        self.runner = runner
+        self._kept: OrderedDict[tuple[str, int], tuple[Any, Any]] = OrderedDict()
+
+    def _of(self, name: str, source: Any, make: Callable[[], T]) -> T:
+        key = (name, id(source))
+        if key in self._kept and self._kept[key][0] is source:
+            self._kept.move_to_end(key)
+            return self._kept[key][1]  # type: ignore[no-any-return]
+        made = make()
+        self._kept[key] = (source, made)
+        while len(self._kept) > 40:
+            self._kept.popitem(last=False)
+        return made
+
+    def derive(self, job: Job, progress: Progress) -> Derived:
+        """Compute it all, from the cache where it is known.
+
+        Raises
+        ------
+        JuxtumError
+            When a step of the job cannot be carried out.
+        """
+        values: dict[str, Any] = {"job": job}
+        if job.nominal:
+            nominal = self.runner.nominal(job, progress)
+            values |= {
+                "nominal": nominal,
+                "nominal_surface": self._of("nominal", nominal, lambda: nominal_surface(nominal)),
+                "nominal_edges": self._of("edges", nominal, lambda: nominal_edges(nominal)),
+            }
+        if job.scan:
+            values |= self._scan(job, progress)
+        if job.nominal and job.scan and job.procedure.alignments:
+            values |= self._map(job, progress)
+        return Derived(**values)
+
+    def _scan(self, job: Job, progress: Progress) -> dict[str, Any]:
+        loaded = self.runner.loaded_scan(job, progress)
+        raw = loaded.scan
+        progress.phase("looking for the table", 0.2)
+        standing = self._of("standing", raw, lambda: find_table(raw))
+        scan = self.runner.cleaned(job, progress)
+        progress.phase("preparing the picture", 0.3)
+        table = standing if scan is raw else self._of("table", scan, lambda: find_table(scan))
+        pieces = None
+        if isinstance(scan, TriangleMesh):
+            mesh = scan
+            pieces = self._of("pieces", scan, lambda: Pieces(find_fragments(mesh).areas))
+        upright = self._of("upright", raw, lambda: _upright(standing, raw))
+        surface = self._of("scan", scan, lambda: scan_surface(scan))
+        return {
+            "loaded": loaded, "scan": scan, "scan_surface": surface, "table": table, "pieces": pieces, "upright": upright
+        }  # fmt: skip
+
+    def _map(self, job: Job, progress: Progress) -> dict[str, Any]:
+        names = [step.name for step in job.procedure.alignments]
+        frame = job.procedure.decide.frame
+        frame = frame if frame in names else names[-1]
+        evaluation = self.runner.evaluation(job, frame, progress.part(0.3, 0.9))
+        progress.phase("colouring the map", 0.92)
+        d, scan = evaluation.deviation, self.runner.cleaned(job)
+        measure = job.procedure.measure
+        scale = MapScale(measure.lower, measure.upper)
+        normals = scan.normals
+        turned = None if normals is None else evaluation.alignment.transform.turn(normals)
+        limits = None
+        if len(scan.triangles):
+            both = (measure.lower, measure.upper)
+            limits = self._of(f"limits {both}", d, lambda: limit_lines(d, scan.triangles, both))
+        return {
+            "frame": frame,
+            "evaluation": evaluation,
+            "map_surface": self._of("map", d, lambda: map_surface(d, scan.triangles, turned)),
+            "limits": limits,
+            "unseen": self._of("unseen", d, lambda: unseen_surface(d)),
+            "area": self._of(f"histogram {scale.ends}", d, lambda: histogram(d, *scale.ends)),
+            "comparison": self._comparison(job, frame, progress),
+        }
+
+    def _comparison(self, job: Job, frame: str, progress: Progress) -> Comparison | None:
+        """Against the newest other frame that is worth comparing."""
+        others = [s.name for s in job.procedure.alignments if s.name != frame and s.kind not in ("rough", "as-scanned")]
+        if not others:
+            return None
+        try:
+            return self.runner.compare(job, others[-1], frame, progress.part(0.95, 1.0))
+        except JuxtumError:
+            return None
+
+
+def _upright(table: Plane | None, scan: Scan) -> RigidTransform:
+    """Table normal to Z, middle of the scan to the origin."""
+    middle = scan.bounds.mean(0)
+    if table is None:
+        return RigidTransform.translation(-middle)
+    return _turned(orthonormal_frame(table.normal), middle)
+
+
+def _turned(rows: Floats, middle: Floats) -> RigidTransform:
+    return RigidTransform.from_parts(rows, -rows @ middle)

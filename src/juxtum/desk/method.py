@@ -1,0 +1,82 @@
+"""Help > Method: formula and reference for the numbers of each station, and the list of keys."""
+
+from __future__ import annotations
+
+from html import escape
+
+from PyQt6.QtWidgets import QDialog, QDialogButtonBox, QTextBrowser, QVBoxLayout, QWidget
+
+from juxtum import __version__
+from juxtum.desk.actions import ACTIONS, MENUS
+from juxtum.desk.stations.findings import Key
+
+METHODS: dict[Key, list[tuple[str, str]]] = {
+    Key.BRIEF: [
+        ("Profile of a surface", "Every point of the surface lies between two offsets of the nominal. Each side of the zone is its own line with its own verdict (ISO 1101)."),
+        ("Temperature", "Lengths measured at T are divided by 1 + \u03b1 (T \u2212 20 \u00b0C). Uncertainty from u(\u03b1) L |T \u2212 20| and \u03b1 L u(T)."),
+    ],
+    Key.ASSEMBLE: [
+        ("The table", "The largest flat region that has everything else on one side and reaches beyond the outline of what stands on it. Trimming keeps what lies more than the offset above it."),
+        ("Pieces", "Triangles that share points belong to one piece; pieces are ranked by area."),
+    ],
+    Key.ALIGN: [
+        ("Rough", "24 poses from the principal axes, then 140 evenly spread turns if none fits; each drawn in by nearest points, scored by the share of the scan near the nominal."),
+        ("Best fit", "Point-to-surface Gauss-Newton on the exact faces, the worst 2 % left out, Huber weights; ends when no point moves by more than 1e-6 mm."),
+        ("Datum system", "ISO 5459: each datum locks what earlier ones left free. Datums are associated by least squares to the scan points nearest to their faces, clear of edges."),
+        ("Pairs", "Least squares without scale (Kabsch 1976)."),
+    ],
+    Key.MEASURE: [
+        ("Deviation", "Signed distance from the nominal to the point along the outward normal, on the exact CAD face: + is proud, \u2212 is shy. Beyond the search distance, or more than 60\u00b0 off the nominal's normal, there is no deviation."),
+        ("Profile value", "Deviations are averaged over patches of 2 mm, clear of sharp edges; the value is the extreme of these means on its side."),
+        ("Uncertainty", "Instrument (a + b L) / \u221a3, certificate U / k, sampling, alignment (its covariance carried to the place), temperature; root of the sum of squares, k = 2 (JCGM 100)."),
+        ("Decision", "Simple: on which side of the limit. Guarded: conforms with at least U to spare, does not conform with more than U beyond, otherwise not decided (ISO 14253-1). Probability from the normal distribution (JCGM 106)."),
+        ("Statistics", "Weighted by the area that each point stands for."),
+    ],
+    Key.REPORT: [("Digits", "U to two significant digits, the value to the same place.")],
+}  # fmt: skip
+
+
+def method_text(key: Key) -> str:
+    """The page of a station, as HTML."""
+    parts = [f"<h2>Method: {key.title}</h2>"]
+    parts += [f"<p><b>{escape(name)}</b><br>{escape(text)}</p>" for name, text in METHODS[key]]
+    return "".join(parts)
+
+
+def keys_text() -> str:
+    """All keys, by menu, as HTML."""
+    parts = ["<h2>Keys</h2>", "<p>Left drag turns, right drag or Shift shifts, the wheel zooms, a double click sets the place to turn about.</p>"]
+    for menu in MENUS:
+        rows = "".join(
+            f"<tr><td width='130'><b>{escape(a.key)}</b></td><td>{escape(a.title)}</td></tr>"
+            for a in ACTIONS
+            if a.menu.startswith(menu + "/") and a.key
+        )
+        parts.append(f"<h3>{menu}</h3><table>{rows}</table>")
+    return "".join(parts)
+
+
+def about_text() -> str:
+    """Version, licence and the open works inside."""
+    return (
+        f"<h2>Juxtum {__version__}</h2><p>Puts a manufactured part beside its drawing.</p>"
+        "<p>Free software under the GNU General Public License, version 3 or later.</p>"
+        "<p>Words are set in Atkinson Hyperlegible (SIL Open Font License); icons are from Lucide (ISC).</p>"
+    )
+
+
+class Page(QDialog):
+    """A page of help."""
+
+    def __init__(self, parent: QWidget, title: str, html: str) -> None:
+        super().__init__(parent)
+        self.setWindowTitle(title)
+        self.setAccessibleName(title)
+        layout = QVBoxLayout(self)
+        self.browser = QTextBrowser()
+        self.browser.setHtml(html)
+        layout.addWidget(self.browser)
+        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Close)
+        buttons.rejected.connect(self.close)
+        layout.addWidget(buttons)
+        self.resize(560, 520)

@@ -1,0 +1,127 @@
+"""What is painted over the stage: cards, pins, scale bar, axes, captions."""
+
+from __future__ import annotations
+
+import numpy as np
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QFontMetricsF, QPainter, QPen
+
+from juxtum.desk.marks import paint_mark, paint_ruler
+from juxtum.desk.style import THEME, colour, font
+from juxtum.evaluate import Reading, Verdict
+from juxtum.geometry.arrays import Floats
+from juxtum.look import BODY, SMALL
+from juxtum.scene.camera import Eye
+from juxtum.scene.cards import Box
+from juxtum.scene.palette import MapScale
+from juxtum.wording import measured, uncertainty
+
+
+def card_size() -> tuple[float, float]:
+    """Width and height of a reading's card."""
+    return 118.0 * THEME.scale, 50.0 * THEME.scale
+
+
+def reading_verdict(reading: Reading, scale: MapScale) -> Verdict:
+    """On which side of the map's limits a reading lies, with its uncertainty."""
+    if not reading.is_seen:
+        return Verdict.NOT_DECIDED
+    room = min(scale.upper - reading.deviation, reading.deviation - scale.lower)
+    if abs(room) < reading.expanded:
+        return Verdict.NOT_DECIDED
+    return Verdict.CONFORMS if room > 0 else Verdict.DOES_NOT_CONFORM
+
+
+def paint_leader(painter: QPainter, spot: Floats, box: Box) -> None:
+    """A line from a place to the nearest corner of its card."""
+    x = min(max(spot[0], box.x), box.x + box.width)
+    y = min(max(spot[1], box.y), box.y + box.height)
+    painter.setPen(QPen(colour("ink"), 1.1))
+    painter.drawLine(QPointF(*spot), QPointF(x, y))
+
+
+def paint_dot(painter: QPainter, x: float, y: float, reading: Reading, scale: MapScale, small: bool) -> None:
+    """The place of a reading."""
+    if small:
+        paint_mark(painter, QPointF(x, y), reading_verdict(reading, scale), 7)
+        return
+    painter.setPen(QPen(colour("ink"), 1.2))
+    painter.setBrush(colour("panel"))
+    painter.drawEllipse(QPointF(x, y), 3.2, 3.2)
+
+
+def paint_card(painter: QPainter, box: Box, reading: Reading, scale: MapScale, selected: bool) -> None:
+    """Label, value, uncertainty and ruler of a reading."""
+    k = THEME.scale
+    rectangle = QRectF(box.x, box.y, box.width, box.height)
+    painter.setPen(QPen(colour("accent" if selected else "rule"), 2 if selected else 1))
+    painter.setBrush(colour("panel"))
+    painter.drawRoundedRect(rectangle, 4, 4)
+    verdict = reading_verdict(reading, scale)
+    painter.setFont(font(SMALL))
+    painter.setPen(colour("ink_soft"))
+    label = QFontMetricsF(painter.font()).elidedText(reading.label, Qt.TextElideMode.ElideRight, box.width - 28 * k)
+    painter.drawText(QPointF(box.x + 8 * k, box.y + 14 * k), label)
+    paint_mark(painter, QPointF(box.x + box.width - 11 * k, box.y + 10 * k), verdict, 9 * k)
+    painter.setFont(font(BODY + 1, bold=True, mono=True))
+    painter.setPen(colour("ink"))
+    text = measured(reading.deviation, reading.expanded) if reading.is_seen else "not seen"
+    painter.drawText(QPointF(box.x + 8 * k, box.y + 31 * k), text)
+    if reading.is_seen:
+        offset = QFontMetricsF(painter.font()).horizontalAdvance(text)
+        painter.setFont(font(SMALL, mono=True))
+        painter.setPen(colour("ink_soft"))
+        painter.drawText(QPointF(box.x + 12 * k + offset, box.y + 31 * k), "\u00b1" + uncertainty(reading.expanded))
+        line = QRectF(box.x + 8 * k, box.y + 36 * k, box.width - 16 * k, 10 * k)
+        paint_ruler(painter, line, (scale.lower, scale.upper), reading.deviation, reading.expanded, verdict)
+
+
+def paint_pin(painter: QPainter, x: float, y: float, text: str, token: str) -> None:
+    """A picked place with its number."""
+    painter.setFont(font(SMALL, bold=True))
+    painter.setPen(QPen(colour("panel"), 1.5))
+    painter.setBrush(colour(token))
+    painter.drawEllipse(QPointF(x, y), 9, 9)
+    painter.setPen(colour("panel"))
+    painter.drawText(QRectF(x - 9, y - 9, 18, 18), Qt.AlignmentFlag.AlignCenter, text)
+
+
+def paint_scale_bar(painter: QPainter, height: int, per_pixel: float) -> None:
+    """A bar of a round length in mm, lower left."""
+    length = 10 ** np.floor(np.log10(max(per_pixel, 1e-9) * 140))
+    for factor in (5, 2):
+        if length * factor <= per_pixel * 140:
+            length *= factor
+            break
+    pixels, y = length / per_pixel, height - 20.0
+    painter.setPen(QPen(colour("ink"), 1.4))
+    painter.drawLine(QPointF(18, y), QPointF(18 + pixels, y))
+    for x in (18.0, 18 + pixels):
+        painter.drawLine(QPointF(x, y - 4), QPointF(x, y + 4))
+    painter.setFont(font(SMALL))
+    painter.drawText(QPointF(26 + pixels, y + 4), f"{length:g} mm")
+
+
+def paint_axes(painter: QPainter, eye: Eye, width: int, height: int) -> None:
+    """Directions of the frame in force, lower right; letters, not colours, tell them apart."""
+    centre = QPointF(width - 44.0, height - 40.0)
+    axes = sorted(zip("XYZ", np.eye(3), strict=True), key=lambda item: float(item[1] @ eye.towards))
+    painter.setFont(font(SMALL, bold=True))
+    for letter, axis in axes:
+        x, y = float(axis @ eye.right), -float(axis @ eye.up)
+        near = colour("ink") if float(axis @ eye.towards) > -0.3 else colour("ink_soft")
+        painter.setPen(QPen(near, 1.5))
+        painter.drawLine(centre, centre + QPointF(x, y) * 22)
+        painter.drawText(QRectF(centre.x() + x * 31 - 8, centre.y() + y * 31 - 8, 16, 16), Qt.AlignmentFlag.AlignCenter, letter)
+
+
+def paint_caption(painter: QPainter, text: str, width: int, height: int) -> None:
+    """What a click does now, at the lower edge."""
+    painter.setFont(font(BODY))
+    length = QFontMetricsF(painter.font()).horizontalAdvance(text) + 28
+    box = QRectF((width - length) / 2, height - 46, length, 30)
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(colour("ink"))
+    painter.drawRoundedRect(box, 6, 6)
+    painter.setPen(colour("panel"))
+    painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)

@@ -1,0 +1,109 @@
+"""Pictures of the five stations on the demo job, taken from the real window."""
+
+from __future__ import annotations
+
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+from PyQt6.QtCore import QSettings
+from PyQt6.QtWidgets import QApplication
+
+from juxtum.desk.app import make_application
+from juxtum.desk.stations.findings import Key
+from juxtum.scene.camera import View
+
+SIZE = (1280, 800)
+PATIENCE = 300.0
+
+
+def take_shots(folder: Path) -> int:
+    """Walk the demo job and save a PNG of each station; returns the exit status."""
+    from juxtum.desk.window import MainWindow
+
+    folder.mkdir(parents=True, exist_ok=True)
+    application = make_application(["shots"])
+    with tempfile.TemporaryDirectory() as place:
+        window = MainWindow(QSettings(f"{place}/settings.ini", QSettings.Format.IniFormat))
+        window.resize(*SIZE)
+        window.show()
+        walk = _Walk(application, window, folder)
+        try:
+            _route(walk)
+        finally:
+            window.session.discard()
+            window.close()
+    return 0
+
+
+class _Walk:
+    def __init__(self, application: QApplication, window: object, folder: Path) -> None:
+        from juxtum.desk.window import MainWindow
+
+        assert isinstance(window, MainWindow)
+        self.application, self.window, self.folder = application, window, folder
+
+    def settle(self, until: Callable[[], bool] | None = None) -> None:
+        """Let the window work until nothing runs and a condition holds."""
+        end = time.monotonic() + PATIENCE
+        quiet = 0
+        while quiet < 12 and time.monotonic() < end:
+            self.application.processEvents()
+            time.sleep(0.03)
+            busy = self.window.session.workbench.is_busy or (until is not None and not until())
+            quiet = 0 if busy else quiet + 1
+
+    def do(self, action: str) -> None:
+        """Run an action and wait for it."""
+        self.window.perform(action)
+        self.settle()
+
+    def save(self, name: str) -> None:
+        """A picture of the window."""
+        self.settle()
+        self.window.grab().save(str(self.folder / f"{name}.png"))
+
+
+def _route(walk: _Walk) -> None:
+    window = walk.window
+    walk.settle()
+    window.open_demo()
+    walk.settle(lambda: window.session.derived.nominal is not None)
+    window.go(Key.BRIEF)
+    walk.save("1-brief")
+    window.go(Key.ASSEMBLE)
+    walk.save("2-assemble")
+    walk.do("trim table")
+    walk.do("drop pieces")
+    walk.do("align automatically")
+    window.go(Key.ALIGN)
+    _lock_to_datums(walk)
+    walk.save("3-align")
+    window.choose_frame("best fit")
+    walk.settle()
+    window.go(Key.MEASURE)
+    walk.do("pin worst")
+    for place in ((98.0, 44.0, 48.0), (0.0, -20.0, 140.0), (-116.0, 20.0, 18.0)):
+        window.measure.pin(np.array(place))
+        walk.settle()
+    window.view.look_from(View.CORNER)
+    window.view.stage.eye.orbit(0.28, 0.0)
+    window.view.redraw()
+    window.selected_line = "4u"
+    window.measure.show_results()
+    window._show_ledger()
+    walk.save("4-measure")
+    window.go(Key.REPORT)
+    walk.save("5-report")
+
+
+def _lock_to_datums(walk: _Walk) -> None:
+    from juxtum.demo.job import datum_step
+
+    step = datum_step("best fit")
+    decide = walk.window.session.job.procedure.decide
+    in_force = decide.model_copy(update={"frame": step.name})
+    walk.window.session.edit("lock to datums", lambda job: job.with_step(step).with_step(in_force))
+    walk.settle()

@@ -1,0 +1,297 @@
+"""Align: rough, pairs, best fit and the datum system, side by side as frames."""
+
+from __future__ import annotations
+
+import numpy as np
+from PyQt6.QtWidgets import QGridLayout, QLabel, QWidget
+
+from juxtum.align.result import AXES
+from juxtum.desk.stage_view import Mode, Pin
+from juxtum.desk.stations.base import Station
+from juxtum.desk.stations.findings import Key, alignment_facts
+from juxtum.desk.widgets import Choice, Facts, button, label, line, row
+from juxtum.geometry import RigidTransform
+from juxtum.geometry.arrays import Floats
+from juxtum.job import Job
+from juxtum.job.steps import BestFit, DatumChoice, Datums, Pairs, Rough
+from juxtum.scene.drawables import face_surface
+from juxtum.scene.stage import Hit, Shown
+
+LETTERS = "ABCDEF"
+
+
+class AlignStation(Station):
+    """The worksheet of Align."""
+
+    key = Key.ALIGN
+
+    def build(self) -> None:
+        """Ways to align, datum picking, the lock matrix, what changed between two frames."""
+        self._measured: list[Floats] = []
+        self._nominal: list[Floats] = []
+        self._datums: list[int] = []
+        self.body.addWidget(label("By the shape", "heading"))
+        self.body.addLayout(row(button("Align by itself", self.automatic), button("Best fit", self.best_fit)))
+        self._pairs = button("Pick pairs", self.pick_pairs, tip="Click the same place on the scan and on the nominal, three times or more")
+        self._pairs.setCheckable(True)
+        self._use_pairs = button("Use the pairs", self._finish_pairs)
+        self.body.addLayout(row(self._pairs, self._use_pairs))
+        self.body.addWidget(line())
+        self.body.addWidget(label("By datums", "heading"))
+        self._said = label("", "soft", wrap=True)
+        self._said.setAccessibleName("Picked datums")
+        self.body.addWidget(self._said)
+        self._pick_datums = button("Pick datums", self.pick_datums, tip="Click faces of the nominal in the order A, B, C")
+        self._pick_datums.setCheckable(True)
+        self._use_datums = button("Lock to them", self._finish_datums)
+        self.body.addLayout(row(self._pick_datums, self._use_datums))
+        self.body.addWidget(line())
+        self.body.addWidget(label("The frame in force", "heading"))
+        self._frame = Choice("Frame")
+        self._frame.picked.connect(self.window_.choose_frame)
+        self.body.addWidget(self._frame)
+        self._locks = LockMatrix()
+        self.body.addWidget(self._locks)
+        self._facts = Facts("Alignment")
+        self.body.addWidget(self._facts)
+        self._note = label("", "soft", wrap=True)
+        self.body.addWidget(self._note)
+        self.body.addWidget(line())
+        self._compare_title = label("", "heading", wrap=True)
+        self.body.addWidget(self._compare_title)
+        self._moved = Facts("Movement between frames")
+        self.body.addWidget(self._moved)
+        self._changes = label("", "soft", wrap=True)
+        self._changes.setAccessibleName("Verdicts that change")
+        self.body.addWidget(self._changes)
+
+    def automatic(self) -> None:
+        """Rough, then best fit from there."""
+
+        def change(job: Job) -> Job:
+            job = job.with_step(Rough()).with_step(BestFit(start="rough"))
+            return _in_force(job, "best fit")
+
+        self.session.edit("align by itself", change, then=self._show_all)
+
+    def best_fit(self) -> None:
+        """Best fit from the frame in force, or from a rough alignment."""
+        frame = self.derived.frame
+        if not frame:
+            self.automatic()
+            return
+        start = frame if frame != "best fit" else "rough"
+        names = [s.name for s in self.session.job.procedure.alignments]
+        step = BestFit(start=start if start in names else None)
+        self.session.edit("best fit", lambda job: _in_force(job.with_step(step), "best fit"))
+
+    def pick_pairs(self) -> None:
+        """Begin to pick pairs, or stop."""
+        wanted = self._pairs.isChecked()
+        self.leave()
+        self._pairs.setChecked(wanted)
+        if wanted:
+            self.dress_apart()
+            self.view.set_mode(Mode.PICK, "Click a place on the scan and the same place on the nominal; Esc ends")
+        else:
+            self.dress()
+
+    def pick_datums(self) -> None:
+        """Begin to pick datums, or stop."""
+        wanted = self._pick_datums.isChecked()
+        self.leave()
+        self._pick_datums.setChecked(wanted)
+        if wanted:
+            self.view.show_layer("nominal", Shown.SOLID)
+            for name in ("map", "limits", "unseen", "scan"):
+                self.view.show_layer(name, Shown.HIDDEN)
+            self.view.set_legend(None, None)
+            self.view.set_mode(Mode.PICK, "Click faces in the order A, B, C: a plane first; Esc ends")
+        else:
+            self.dress()
+
+    def picked(self, hit: Hit) -> None:
+        """Gather pairs or datums."""
+        if self._pairs.isChecked():
+            if hit.layer == "scan":
+                self._measured.append(self._apart().inverse.apply(hit.place[None])[0])
+            elif hit.layer == "nominal":
+                self._nominal.append(hit.place)
+            self._show_pairs()
+        elif self._pick_datums.isChecked() and hit.layer == "nominal" and self.derived.nominal is not None:
+            number = int(self.derived.nominal.triangle_faces[hit.triangle]) + 1
+            if number in self._datums:
+                self._datums.remove(number)
+            elif len(self._datums) < len(LETTERS):
+                self._datums.append(number)
+            self._show_datums()
+
+    def _show_pairs(self) -> None:
+        apart = self._apart()
+        pins = [Pin(apart.apply(p[None])[0], str(k + 1)) for k, p in enumerate(self._measured)]
+        pins += [Pin(p, str(k + 1), "ink") for k, p in enumerate(self._nominal)]
+        self.view.set_pins(pins)
+        self._use_pairs.setEnabled(self._pair_count() >= 3)
+        self._use_pairs.setText(f"Use {self._pair_count()} pairs" if self._pair_count() else "Use the pairs")
+
+    def _pair_count(self) -> int:
+        return min(len(self._measured), len(self._nominal))
+
+    def _finish_pairs(self) -> None:
+        count = self._pair_count()
+        step = Pairs(
+            measured=tuple(_triple(p) for p in self._measured[:count]), nominal=tuple(_triple(p) for p in self._nominal[:count])
+        )
+        self.leave()
+
+        def change(job: Job) -> Job:
+            return _in_force(job.with_step(step).with_step(BestFit(start="pairs")), "best fit")
+
+        self.session.edit(f"align by {count} pairs", change, then=self._show_all)
+
+    def _show_datums(self) -> None:
+        nominal = self.derived.nominal
+        if nominal is None:
+            return
+        self.view.put("marked", face_surface(nominal, tuple(self._datums)) if self._datums else None)
+        pins = [Pin(nominal.face(n).centre, LETTERS[k]) for k, n in enumerate(self._datums)]
+        self.view.set_pins(pins)
+        chosen = "; ".join(f"{LETTERS[k]} {nominal.face(n).title}" for k, n in enumerate(self._datums))
+        words = "Pick faces of the nominal: a plane, then a cylinder or a plane, then a plane."
+        self._said.setText(chosen + "." if chosen else words)
+        self._use_datums.setEnabled(bool(self._datums))
+
+    def _finish_datums(self) -> None:
+        datums = tuple(DatumChoice(letter=LETTERS[k], faces=(n,)) for k, n in enumerate(self._datums))
+        names = [s.name for s in self.session.job.procedure.alignments]
+        start = "best fit" if "best fit" in names else names[0] if names else None
+        name = "datums " + "|".join(d.letter for d in datums)
+        step = Datums(name=name, start=start, datums=datums)
+        self.leave()
+
+        def change(job: Job) -> Job:
+            if start is None:
+                job = job.with_step(Rough()).with_step(BestFit(start="rough"))
+            return _in_force(job.with_step(step if start else step.model_copy(update={"start": "best fit"})), name)
+
+        self.session.edit(f"lock to {name}", change)
+
+    def leave(self) -> None:
+        """Let picks go."""
+        super().leave()
+        self._pairs.setChecked(False)
+        self._pick_datums.setChecked(False)
+        self._measured, self._nominal, self._datums = [], [], []
+        self.view.put("marked", None)
+        self._show_pairs()
+        self._show_datums()
+
+    def escape(self) -> None:
+        """End picking and show the stage as it was."""
+        self.leave()
+        self.dress()
+
+    def show_results(self) -> None:
+        """Frames, locks, numbers, comparison."""
+        d = self.derived
+        names = [s.name for s in d.job.procedure.alignments]
+        self._frame.show_options([(n, n) for n in names], d.frame)
+        self._locks.show_locks(d.evaluation.alignment.locked if d.evaluation else {})
+        self._facts.show_facts(alignment_facts(d))
+        self._note.setText(" ".join(d.evaluation.alignment.notes) if d.evaluation else "No frame yet.")
+        self._note.setVisible(bool(self._note.text()))
+        self._show_datums()
+        self._show_pairs()
+        self._show_comparison()
+
+    def _show_comparison(self) -> None:
+        c = self.derived.comparison
+        if c is None:
+            self._compare_title.setText("With a second frame, what it changes is told here")
+            self._moved.show_facts([])
+            self._changes.setText("")
+            return
+        self._compare_title.setText(f"From '{c.first}' to '{c.second}'")
+        shift = "  ".join(f"{v:+.3f}".replace("-", "\u2212") for v in c.motion.shift)
+        self._moved.show_facts(
+            [("centre moves, X Y Z", shift), ("turns", f"{c.motion.angle:.4f}\u00b0"), ("largest movement", f"{c.motion.largest:.3f} mm")]
+        )
+        lines = [
+            f"{x.before.characteristic.id} {x.before.characteristic.title}: {x.before.verdict} \u2192 {x.after.verdict}" for x in c.changes
+        ]
+        self._changes.setText("\n".join(lines) if lines else "No verdict changes.")
+
+    def dress(self) -> None:
+        """The map in the frame in force; before there is one, nominal and scan side by side."""
+        if self.derived.map_surface is not None:
+            self.dress_map()
+            self.view.set_readings(())
+        else:
+            self.dress_apart()
+
+    def _apart(self) -> RigidTransform:
+        """Where the scan is shown beside the nominal."""
+        d = self.derived
+        if d.nominal is None or d.scan is None:
+            return d.upright
+        upright = d.upright.apply(d.scan.bounds).mean(0)
+        width = float(np.linalg.norm(np.ptp(d.scan.bounds, axis=0)) + d.nominal.diagonal) / 2
+        return RigidTransform.translation(d.nominal.centre + np.array([0.9 * width, 0, 0]) - upright) @ d.upright
+
+    def dress_apart(self) -> None:
+        """Nominal and scan beside each other."""
+        d, view = self.derived, self.view
+        for name in ("map", "limits", "unseen"):
+            view.put(name, None)
+        view.put("nominal", d.nominal_surface)
+        view.put("edges", d.nominal_edges)
+        view.put("scan", d.scan_surface, self._apart())
+        for name in ("nominal", "scan"):
+            view.show_layer(name, Shown.SOLID)
+        view.set_legend(None, None)
+        view.set_readings(())
+        view.fit()
+
+    def _show_all(self) -> None:
+        self.dress()
+        self.window_.look_home()
+
+
+class LockMatrix(QWidget):
+    """Six cells, each with the letter of what locks that motion."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setAccessibleName("Lock matrix")
+        grid = QGridLayout(self)
+        grid.setContentsMargins(0, 0, 0, 0)
+        grid.setSpacing(4)
+        self._cells: dict[str, QLabel] = {}
+        for index, axis in enumerate(AXES):
+            cell = label("", "card")
+            cell.setMinimumHeight(36)
+            cell.setAccessibleName(f"Lock {axis}")
+            grid.addWidget(cell, index // 3, index % 3)
+            self._cells[axis] = cell
+
+    def show_locks(self, locked: dict[str, str]) -> None:
+        """Show what locks each motion; an open cell names the motion left free."""
+        for axis, cell in self._cells.items():
+            by = locked.get(axis, "")
+            short = by if len(by) == 1 else {"best fit": "fit"}.get(by, by)
+            cell.setText(f"  {axis}   <b>{short}</b>" if by else f"  {axis}   free")
+            cell.setToolTip(f"{axis} is locked by {by}" if by else f"nothing locks {axis}")
+
+    def texts(self) -> dict[str, str]:
+        """What the cells say."""
+        return {axis: cell.toolTip() for axis, cell in self._cells.items()}
+
+
+def _in_force(job: Job, name: str) -> Job:
+    decide = job.procedure.decide
+    return job.with_step(decide.model_copy(update={"frame": name}))
+
+
+def _triple(values: Floats) -> tuple[float, float, float]:
+    x, y, z = (float(v) for v in values)
+    return x, y, z

@@ -1,0 +1,181 @@
+"""Assemble: cut off the table, drop what hangs loose, delete what does not belong."""
+
+from __future__ import annotations
+
+import numpy as np
+from PyQt6.QtWidgets import QComboBox
+
+from juxtum.assemble import Prism, inside_prism
+from juxtum.desk.stage_view import Mode, Pin
+from juxtum.desk.stations.base import Station
+from juxtum.desk.stations.findings import Key, scan_facts, thousands
+from juxtum.desk.widgets import Facts, LengthField, button, form, label, line, row
+from juxtum.errors import InputError
+from juxtum.geometry import Plane, TriangleMesh
+from juxtum.geometry.arrays import Floats
+from juxtum.job.steps import Fragments, PlaneChoice, Selection, Trim
+from juxtum.scene.drawables import plain_surface
+from juxtum.scene.stage import Hit, Shown
+
+
+class AssembleStation(Station):
+    """The worksheet of Assemble."""
+
+    key = Key.ASSEMBLE
+
+    def build(self) -> None:
+        """Trim, pieces, selection, facts."""
+        self._points: list[Floats] = []
+        self._selection: Selection | None = None
+        self._facts = Facts("Scan")
+        self.body.addWidget(self._facts)
+        self.body.addWidget(line())
+        self.body.addWidget(label("Trim by a plane", "heading"))
+        self._offset = LengthField("Offset", 0.5, "What lies less than this above the plane goes too")
+        self._keep = QComboBox()
+        self._keep.setAccessibleName("Side to keep")
+        self._keep.addItem("above the plane", "above")
+        self._keep.addItem("below the plane", "below")
+        self.body.addLayout(form([("Offset, mm", self._offset), ("Keep", self._keep)]))
+        self._pick = button("Pick 3 points", self._toggle_pick, tip="Click three places of the scan that lie on the plane")
+        self._pick.setCheckable(True)
+        self.body.addLayout(row(button("Find the table", self.trim_table), self._pick))
+        self.body.addWidget(line())
+        self.body.addWidget(label("Loose pieces", "heading"))
+        self._smallest = LengthField("Smallest area", 500.0, "Pieces with less area than this go, mm\u00b2")
+        self.body.addLayout(form([("Smaller than, mm\u00b2", self._smallest)]))
+        self.body.addLayout(row(button("Drop small", self._drop_small), button("Keep the largest", self.keep_largest)))
+        self.body.addWidget(line())
+        self.body.addWidget(label("Selection", "heading"))
+        self._chosen = label("Draw an outline round what does not belong.", "soft", wrap=True)
+        self._chosen.setAccessibleName("Selection")
+        self.body.addWidget(self._chosen)
+        self._outline = button("Draw outline", self._toggle_outline)
+        self._outline.setCheckable(True)
+        self._invert = button("Invert", self.invert)
+        self._delete = button("Delete", self.delete_selection)
+        self.body.addLayout(row(self._outline, self._invert, self._delete))
+
+    def show_results(self) -> None:
+        """Facts of the scan; the selection belonged to the scan as it was."""
+        self._facts.show_facts(scan_facts(self.derived))
+        self._set_selection(None)
+
+    def trim_table(self) -> None:
+        """Trim along the largest flat region under the part."""
+        if self.derived.table is None:
+            self.window_.tell("no table was found in the scan", "trim", "Pick three points on the plane instead")
+            return
+        step = Trim(offset=self._offset.value, keep=self._keep.currentData())
+        self.session.add(step, step.title)
+
+    def drop_pieces(self) -> None:
+        """Drop everything but the largest piece."""
+        self.keep_largest()
+
+    def keep_largest(self) -> None:
+        """Keep the largest connected piece."""
+        step = Fragments()
+        self.session.add(step, step.title)
+
+    def _drop_small(self) -> None:
+        step = Fragments(smallest=max(self._smallest.value, 0.0))
+        self.session.add(step, step.title)
+
+    def _toggle_pick(self) -> None:
+        self._points = []
+        self.view.set_pins([])
+        self._outline.setChecked(False)
+        if self._pick.isChecked():
+            self.view.set_mode(Mode.PICK, "Click three places on the plane; Esc ends")
+        else:
+            self.view.set_mode(Mode.LOOK)
+
+    def picked(self, hit: Hit) -> None:
+        """Gather three places, then trim through them."""
+        if not self._pick.isChecked() or hit.layer != "scan":
+            return
+        self._points.append(hit.place)
+        self.view.set_pins([Pin(p, str(k + 1)) for k, p in enumerate(self._points)])
+        if len(self._points) == 3:
+            points = self.derived.upright.inverse.apply(np.array(self._points))
+            self.leave()
+            try:
+                self._trim_through(Plane.through(points))
+            except InputError as problem:
+                self.session.failed.emit(problem)
+
+    def _trim_through(self, plane: Plane) -> None:
+        scan = self.derived.scan
+        assert scan is not None
+        # "Above" is the side with more of the scan, whichever way the points were picked.
+        if np.median(plane.distances(scan.points[:: max(1, len(scan.points) // 10_000)])) < 0:
+            plane = plane.flipped()
+        choice = PlaneChoice(point=_triple(plane.point), normal=_triple(plane.normal))
+        step = Trim(plane=choice, offset=self._offset.value, keep=self._keep.currentData())
+        self.session.add(step, step.title)
+
+    def _toggle_outline(self) -> None:
+        self._pick.setChecked(False)
+        if self._outline.isChecked():
+            self.view.set_mode(Mode.OUTLINE, "Draw round what you want to select; Esc ends")
+        else:
+            self.view.set_mode(Mode.LOOK)
+
+    def outlined(self, outline: Floats, matrix: Floats) -> None:
+        """Select what the outline holds, right through the part."""
+        view = matrix @ self.derived.upright.matrix
+        corners = tuple((float(x), float(y)) for x, y in outline)
+        self._set_selection(Selection(view=tuple(float(v) for v in view.ravel()), outline=corners))
+
+    def _set_selection(self, selection: Selection | None) -> None:
+        self._selection = selection
+        scan = self.derived.scan
+        marked, count = None, 0
+        if selection is not None and scan is not None:
+            inside = inside_prism(scan.points, Prism(np.array(selection.view).reshape(4, 4), np.array(selection.outline)))
+            chosen = inside if selection.delete == "inside" else ~inside
+            count = int(chosen.sum())
+            if count and isinstance(scan, TriangleMesh) and chosen[scan.triangles].all(1).any():
+                marked = plain_surface(scan.kept(chosen))
+        self.view.put("marked", marked, self.derived.upright)
+        self._invert.setEnabled(count > 0)
+        self._delete.setEnabled(count > 0)
+        words = "Draw an outline round what does not belong."
+        self._chosen.setText(f"{thousands(count)} points selected" if selection is not None else words)
+
+    def invert(self) -> None:
+        """Select all else."""
+        if self._selection is not None:
+            other = "outside" if self._selection.delete == "inside" else "inside"
+            self._set_selection(self._selection.model_copy(update={"delete": other}))
+
+    def delete_selection(self) -> None:
+        """Delete what is selected."""
+        if self._selection is not None:
+            step = self._selection
+            self.leave()
+            self.session.add(step, step.title)
+
+    def leave(self) -> None:
+        """Let picks and outlines go."""
+        super().leave()
+        self._pick.setChecked(False)
+        self._outline.setChecked(False)
+        self._points = []
+        self._set_selection(None)
+
+    def dress(self) -> None:
+        """The scan alone, standing on its table."""
+        d, view = self.derived, self.view
+        for name in ("map", "limits", "unseen", "nominal", "edges"):
+            view.put(name, None)
+        view.put("scan", d.scan_surface, d.upright)
+        view.show_layer("scan", Shown.SOLID)
+        view.set_legend(None, None)
+        view.set_readings(())
+
+
+def _triple(values: Floats) -> tuple[float, float, float]:
+    x, y, z = (float(v) for v in values)
+    return x, y, z

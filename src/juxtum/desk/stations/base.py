@@ -1,0 +1,107 @@
+"""What all worksheets have in common."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QFrame, QScrollArea, QVBoxLayout, QWidget
+
+from juxtum.desk.derived import Derived
+from juxtum.desk.stage_view import Mode
+from juxtum.desk.stations.findings import Key, next_action
+from juxtum.desk.widgets import NextBox, label
+from juxtum.geometry.arrays import Floats
+from juxtum.scene.stage import Hit, Shown
+
+if TYPE_CHECKING:
+    from juxtum.desk.window import MainWindow
+
+
+class Station(QScrollArea):
+    """A worksheet: next action on top, then parameters, then live results.
+
+    Parameters
+    ----------
+    window : MainWindow
+        Gives session, stage and actions.
+    """
+
+    key: Key
+
+    def __init__(self, window: MainWindow) -> None:
+        super().__init__()
+        self.window_ = window
+        self.session = window.session
+        self.view = window.view
+        self.setWidgetResizable(True)
+        self.setFrameShape(QFrame.Shape.NoFrame)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.setAccessibleName(f"{self.key.title} worksheet")
+        body = QWidget()
+        body.setObjectName("worksheetBody")
+        self.body = QVBoxLayout(body)
+        self.body.setContentsMargins(16, 14, 16, 16)
+        self.body.setSpacing(10)
+        self.next = NextBox()
+        self.next.wanted.connect(window.perform)
+        self.body.addWidget(label(self.key.title, "title"))
+        self.body.addWidget(self.next)
+        self.build()
+        self.body.addStretch(1)
+        self.setWidget(body)
+
+    def build(self) -> None:
+        """Add the station's own parts to `body`."""
+
+    @property
+    def derived(self) -> Derived:
+        """What is known of the job."""
+        return self.session.derived
+
+    def refresh(self) -> None:
+        """Show the job as it is now."""
+        self.next.show_action(next_action(self.key, self.derived))
+        self.show_results()
+
+    def show_results(self) -> None:
+        """Update the station's own parts."""
+
+    def enter(self) -> None:
+        """Set the stage for this station."""
+        self.dress()
+
+    def leave(self) -> None:
+        """Let go of what was begun on the stage."""
+        self.view.set_mode(Mode.LOOK)
+        self.view.set_pins([])
+
+    def dress(self) -> None:
+        """Put the layers of this station on the stage."""
+        self.dress_map()
+
+    def dress_map(self) -> None:
+        """The map, or what there is of nominal and scan."""
+        d, view, window = self.derived, self.view, self.window_
+        has_map = d.map_surface is not None
+        view.put("map", d.map_surface)
+        view.put("limits", d.limits)
+        view.put("unseen", d.unseen)
+        view.put("scan", None)
+        view.put("nominal", d.nominal_surface)
+        view.put("edges", d.nominal_edges)
+        view.show_layer("nominal", window.nominal_shown if has_map else Shown.SOLID)
+        view.show_layer("map", window.data_shown)
+        for name in ("limits", "unseen"):
+            view.show_layer(name, Shown.HIDDEN if window.data_shown is Shown.HIDDEN else Shown.SOLID)
+        window.show_legend()
+
+    def picked(self, hit: Hit) -> None:
+        """A click on the stage."""
+
+    def outlined(self, outline: Floats, matrix: Floats) -> None:
+        """An outline drawn on the stage."""
+
+    def escape(self) -> None:
+        """Escape was pressed."""
+        self.leave()

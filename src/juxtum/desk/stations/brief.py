@@ -1,0 +1,215 @@
+"""Brief: what is to be measured, against what, for whom and by which rule."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
+
+from juxtum.desk.stage_view import Mode
+from juxtum.desk.stations.base import Station
+from juxtum.desk.stations.findings import Key
+from juxtum.desk.widgets import Facts, LengthField, button, form, label, line, row
+from juxtum.job import Job
+from juxtum.job.steps import ProfileStep
+from juxtum.scene.drawables import face_surface
+from juxtum.scene.stage import Hit, Shown
+from juxtum.wording import tolerance
+
+FIELDS = (
+    ("part", "Part"), ("serial", "Serial"), ("drawing", "Drawing"), ("customer", "Customer"), ("operator", "Operator"),
+    ("date", "Date"), ("note", "Note"),
+)  # fmt: skip
+ROOM = (
+    ("temperature", "Temperature, \u00b0C", -40.0, 120.0), ("temperature_u", "known to, \u00b0C", 0.0, 20.0),
+    ("expansion", "Expansion, 1e-6/K", 0.0, 200.0),
+)  # fmt: skip
+GAUGE = (("a", "Error a, mm", 0.0, 10.0), ("b", "Error b, mm/m", 0.0, 10.0))
+
+
+class BriefStation(Station):
+    """The worksheet of Brief."""
+
+    key = Key.BRIEF
+
+    def build(self) -> None:
+        """Files, characteristics, cover fields, instrument and room."""
+        self._chosen: tuple[int, ...] = ()
+        self._files = Facts("Files")
+        self.body.addWidget(self._files)
+        self.body.addLayout(
+            row(
+                button("Bring nominal\u2026", lambda: self.window_.perform("bring nominal")),
+                button("Bring scan\u2026", lambda: self.window_.perform("bring scan")),
+            )
+        )
+        self.body.addWidget(line())
+        self._build_characteristics()
+        self.body.addWidget(line())
+        self._build_cover()
+
+    def _build_characteristics(self) -> None:
+        self.body.addWidget(label("Profile of a surface", "heading"))
+        self._faces = label("", "soft", wrap=True)
+        self._faces.setAccessibleName("Chosen faces")
+        self.body.addWidget(self._faces)
+        self._lower, self._upper = LengthField("Lower limit", -0.2), LengthField("Upper limit", 0.2)
+        self.body.addLayout(form([("Lower limit", self._lower), ("Upper limit", self._upper)]))
+        self._pick = button("Pick faces", self._toggle_pick, tip="Click faces of the nominal on the stage")
+        self._pick.setCheckable(True)
+        self.body.addLayout(row(self._pick, button("Add characteristic", self._add)))
+        self._list = QVBoxLayout()
+        self._list.setSpacing(2)
+        self.body.addLayout(self._list)
+
+    def _build_cover(self) -> None:
+        self.body.addWidget(label("On the cover of the report", "heading"))
+        self._fields: dict[str, QLineEdit] = {}
+        rows: list[tuple[str, QWidget]] = []
+        for name, title in FIELDS:
+            field = QLineEdit()
+            field.setAccessibleName(title)
+            field.setMaxLength(500)
+            field.editingFinished.connect(self._brief_setter(name))
+            self._fields[name] = field
+            rows.append((title, field))
+        self.body.addLayout(form(rows))
+        self.body.addWidget(line())
+        self.body.addWidget(label("Instrument and room", "heading"))
+        self._instrument = QLineEdit()
+        self._instrument.setAccessibleName("Instrument")
+        self._instrument.editingFinished.connect(self._set_instrument)
+        rows = [("Instrument", self._instrument)]
+        self._numbers: dict[str, LengthField] = {}
+        for part, table in (("instrument", GAUGE), ("environment", ROOM)):
+            for name, title, low, high in table:
+                field = LengthField(title, 0.0, f"{title}, from {low:g} to {high:g}")
+                field.chosen.connect(self._number_setter(part, name, low, high))
+                self._numbers[name] = field
+                rows.append((title, field))
+        self.body.addLayout(form(rows))
+
+    def _brief_setter(self, name: str) -> Callable[[], None]:
+        def change() -> None:
+            text = self._fields[name].text()
+            if text != getattr(self.session.job.brief, name):
+                self._edit_brief(f"{name} on the cover", {name: text})
+
+        return change
+
+    def _edit_brief(self, title: str, update: dict[str, object]) -> None:
+        def change(job: Job) -> Job:
+            return job.model_copy(update={"brief": job.brief.model_copy(update=update)})
+
+        self.session.edit(title, change)
+
+    def _set_instrument(self) -> None:
+        name = self._instrument.text().strip()
+        instrument = self.session.job.brief.instrument
+        if name and name != instrument.name:
+            self._edit_brief("name of the instrument", {"instrument": instrument.model_copy(update={"name": name[:200]})})
+
+    def _number_setter(self, part: str, name: str, low: float, high: float) -> Callable[[float], None]:
+        def change(value: float) -> None:
+            value = min(max(value, low), high)
+            held = getattr(self.session.job.brief, part)
+            self._edit_brief(name.replace("_u", " uncertainty"), {part: held.model_copy(update={name: value})})
+
+        return change
+
+    def _toggle_pick(self) -> None:
+        if self._pick.isChecked():
+            self.view.set_mode(Mode.PICK, "Click faces of the nominal; click again to let one go; Esc ends")
+        else:
+            self.view.set_mode(Mode.LOOK)
+
+    def leave(self) -> None:
+        """Stop picking."""
+        super().leave()
+        self._pick.setChecked(False)
+        self._chosen = ()
+        self.view.put("marked", None)
+
+    def picked(self, hit: Hit) -> None:
+        """Choose a face or let it go."""
+        d = self.derived
+        if not self._pick.isChecked() or hit.layer != "nominal" or d.nominal is None:
+            return
+        number = int(d.nominal.triangle_faces[hit.triangle]) + 1
+        chosen = set(self._chosen) ^ {number}
+        self._chosen = tuple(sorted(chosen))
+        self._show_chosen()
+
+    def _show_chosen(self) -> None:
+        d = self.derived
+        marked = face_surface(d.nominal, self._chosen) if self._chosen and d.nominal else None
+        self.view.put("marked", marked)
+        if d.nominal is None:
+            self._faces.setText("Needs a nominal.")
+        elif not self._chosen:
+            self._faces.setText("For the whole part. Pick faces to limit it to them.")
+        else:
+            self._faces.setText("For " + "; ".join(d.nominal.face(n).title for n in self._chosen) + ".")
+
+    def _add(self) -> None:
+        if self._lower.value >= self._upper.value:
+            self.window_.tell("the lower limit is not below the upper limit", "characteristic", "Swap them")
+            return
+        used = [int(p.id) for p in self.session.job.procedure.profiles if p.id.isdigit()]
+        number = str(max(used, default=0) + 1)
+        names = ", ".join(str(n) for n in self._chosen)
+        title = "Profile, whole part" if not self._chosen else f"Profile, face{'s' if len(self._chosen) > 1 else ''} {names}"
+        step = ProfileStep(id=number, title=title[:200], lower=self._lower.value, upper=self._upper.value, faces=self._chosen)
+        self.session.add(step, f"add characteristic {number}")
+
+    def show_results(self) -> None:
+        """Files, characteristics, fields."""
+        d = self.derived
+        job = d.job
+        facts = []
+        if d.nominal is not None and job.nominal is not None:
+            size = " x ".join(f"{v:.0f}" for v in d.nominal.mesh.bounds[1] - d.nominal.mesh.bounds[0])
+            exact = "exact faces" if d.nominal.is_exact else "mesh"
+            facts += [("nominal", job.nominal.name), ("", f"{len(d.nominal.faces)} {exact}, {size} mm")]
+        if d.scan is not None and job.scan is not None and d.loaded is not None:
+            facts += [("scan", job.scan.name), ("", f"{len(d.loaded.scan.points):,} points".replace(",", "\u202f"))]
+        self._files.show_facts(facts)
+        for name, field in self._fields.items():
+            if not field.hasFocus():
+                field.setText(getattr(job.brief, name))
+        if not self._instrument.hasFocus():
+            self._instrument.setText(job.brief.instrument.name)
+        for name, number in self._numbers.items():
+            held = job.brief.instrument if name in ("a", "b") else job.brief.environment
+            if not number.hasFocus():
+                number.set_value(getattr(held, name))
+        self._show_chosen()
+        self._show_characteristics()
+
+    def _show_characteristics(self) -> None:
+        while item := self._list.takeAt(0):
+            widget = item.widget()
+            if widget is not None:
+                widget.deleteLater()
+        for step in self.session.job.procedure.profiles:
+            holder = QWidget()
+            inner = QHBoxLayout(holder)
+            inner.setContentsMargins(0, 0, 0, 0)
+            words = label(f"{step.id}  {step.title}  {tolerance(step.lower, step.upper)}", "soft")
+            words.setToolTip(words.text())
+            inner.addWidget(words, 1)
+            remove = button("remove", lambda s=step: self.session.edit(f"remove characteristic {s.id}", lambda j: j.without(s)), "plain")
+            remove.setAccessibleName(f"Remove characteristic {step.id}")
+            inner.addWidget(remove)
+            self._list.addWidget(holder)
+
+    def dress(self) -> None:
+        """The nominal alone."""
+        d, view = self.derived, self.view
+        for name in ("map", "limits", "unseen", "scan"):
+            view.put(name, None)
+        view.put("nominal", d.nominal_surface)
+        view.put("edges", d.nominal_edges)
+        view.show_layer("nominal", Shown.SOLID)
+        view.set_legend(None, None)
+        view.set_readings(())

@@ -1,0 +1,355 @@
+"""Measure: the map, readings, and how each verdict came to be."""
+
+from __future__ import annotations
+
+import numpy as np
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
+from PyQt6.QtGui import QPainter, QPaintEvent
+from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+
+from juxtum.desk.marks import paint_mark, paint_ruler, verdict_colour
+from juxtum.desk.stage_view import Mode
+from juxtum.desk.stations.base import Station
+from juxtum.desk.stations.findings import Key, map_facts, worst_result
+from juxtum.desk.style import THEME, colour, font
+from juxtum.desk.widgets import Facts, LengthField, button, form, label, line, row
+from juxtum.errors import InputError
+from juxtum.evaluate import CharacteristicResult, Reading
+from juxtum.evaluate.uncertainty import Budget
+from juxtum.geometry.arrays import Floats
+from juxtum.job.steps import GridStep, Measure, ReadingStep
+from juxtum.look import LARGE, SMALL
+from juxtum.scene.stage import Hit
+from juxtum.units import parse_length
+from juxtum.wording import measured, percent, uncertainty
+
+
+class MeasureStation(Station):
+    """The worksheet of Measure."""
+
+    key = Key.MEASURE
+
+    def build(self) -> None:
+        """The selected value with its budget, readings, limits of the map, statistics."""
+        self._detail = Detail()
+        self.body.addWidget(self._detail)
+        self.body.addWidget(line())
+        self.body.addWidget(label("Readings", "heading"))
+        self._pin = button("Pin readings", self.toggle_pin, tip="Click places of the part (P)")
+        self._pin.setCheckable(True)
+        self._place = QLineEdit()
+        self._place.setAccessibleName("Place of a reading")
+        self._place.setPlaceholderText("X Y Z in mm")
+        self._place.returnPressed.connect(self._typed)
+        self.body.addLayout(_side(self._pin, self._place))
+        self._grid = button("Grid on face\u2026", self.toggle_grid, tip="Click a face to spread readings over it")
+        self._grid.setCheckable(True)
+        self._spacing = LengthField("Grid spacing", 20.0)
+        self.body.addLayout(row(self._grid, label("every", "soft"), self._spacing, label("mm", "soft")))
+        self._list = QListWidget()
+        self._list.setAccessibleName("Readings")
+        self._list.setMinimumHeight(60)
+        self._list.currentItemChanged.connect(lambda now, _: self._choose(now))
+        self.body.addWidget(self._list)
+        self._remove = button("Remove", self.remove_selected)
+        self.body.addLayout(row(self._remove))
+        self.body.addWidget(line())
+        self.body.addWidget(label("Limits of the map", "heading"))
+        self._lower, self._upper = LengthField("Map lower limit", -0.2), LengthField("Map upper limit", 0.2)
+        self._lower.chosen.connect(lambda v: self.set_limits(v, self._upper.value))
+        self._upper.chosen.connect(lambda v: self.set_limits(self._lower.value, v))
+        self._search = LengthField("Search distance", 3.0, "Farther from the nominal than this nothing is a deviation")
+        self._search.chosen.connect(self._set_search)
+        rows: list[tuple[str, QWidget]] = [("Lower", self._lower), ("Upper", self._upper), ("Search distance", self._search)]
+        self.body.addLayout(form(rows))
+        self.body.addWidget(label("Statistics, weighted by area", "heading"))
+        self._facts = Facts("Statistics")
+        self.body.addWidget(self._facts)
+
+    def toggle_pin(self) -> None:
+        """Begin to pin readings, or stop."""
+        self._grid.setChecked(False)
+        mode = Mode.PICK if self._pin.isChecked() else Mode.LOOK
+        self.view.set_mode(mode, "Click where you want to know the deviation; Esc ends")
+
+    def begin_pinning(self) -> None:
+        """As if the button had been pressed."""
+        self._pin.setChecked(not self._pin.isChecked())
+        self.toggle_pin()
+
+    def toggle_grid(self) -> None:
+        """Choose a face for a grid, or stop."""
+        self._pin.setChecked(False)
+        self.view.set_mode(Mode.PICK if self._grid.isChecked() else Mode.LOOK, "Click a face for a grid of readings; Esc ends")
+
+    def picked(self, hit: Hit) -> None:
+        """Pin a reading, spread a grid, or select what was clicked."""
+        nominal = self.derived.nominal
+        if nominal is None or self.derived.evaluation is None:
+            return
+        if self._grid.isChecked():
+            foot = nominal.projector.project(hit.place[None], limit=20.0)
+            if foot.faces[0] >= 0:
+                face = int(foot.faces[0]) + 1
+                self.leave()
+                step = GridStep(label=f"face {face}", face=face, spacing=max(self._spacing.value, 1e-3))
+                self.session.add(step, f"grid of readings on face {face}")
+        elif self._pin.isChecked():
+            self.pin(hit.place)
+
+    def pin(self, place: Floats) -> None:
+        """Pin a reading at a place."""
+        x, y, z = (round(float(v), 3) for v in place)
+        step = ReadingStep(label=self._free_label(), place=(x, y, z))
+        self.session.add(step, f"pin reading {step.label}")
+
+    def _free_label(self) -> str:
+        used = {r.label for r in self.session.job.procedure.readings}
+        number = 1
+        while f"R{number}" in used:
+            number += 1
+        return f"R{number}"
+
+    def pin_worst(self) -> None:
+        """Pin a reading where the worst characteristic has its extreme."""
+        worst = worst_result(self.derived)
+        if worst is not None and worst.place is not None:
+            self.pin(worst.place)
+
+    def _typed(self) -> None:
+        words = self._place.text().replace(";", " ").split()
+        try:
+            if len(words) != 3:
+                raise InputError("a place has three numbers", "reading", "Type X Y Z, for example 90 46 48")
+            place = np.array([parse_length(word) for word in words])
+        except InputError as problem:
+            self.session.failed.emit(problem)
+            return
+        self._place.clear()
+        self.pin(place)
+
+    def remove_selected(self) -> None:
+        """Remove the selected reading, or the grid that it belongs to."""
+        item = self._list.currentItem()
+        name = self._label_of(item)
+        for step in self.session.job.procedure.readings:
+            if name == step.label or (isinstance(step, GridStep) and name.startswith(f"{step.label}.")):
+                self.window_.select_reading("")
+                self.session.edit(f"remove reading {step.label}", lambda job, s=step: job.without(s))
+                return
+
+    @staticmethod
+    def _label_of(item: QListWidgetItem | None) -> str:
+        return "" if item is None else str(item.data(256))
+
+    def _choose(self, item: QListWidgetItem | None) -> None:
+        if item is not None:
+            self.window_.select_reading(self._label_of(item))
+
+    def set_limits(self, lower: float, upper: float) -> None:
+        """Other limits for the map."""
+        if lower >= upper:
+            self.window_.tell("the lower limit is not below the upper limit", "limits of the map", "Choose others")
+            self.show_results()
+            return
+        self._change_measure("limits of the map", lower=lower, upper=upper)
+
+    def _set_search(self, value: float) -> None:
+        self._change_measure("search distance", limit=min(max(value, 0.01), 1000.0))
+
+    def _change_measure(self, title: str, **update: float) -> None:
+        old = self.session.job.procedure.measure
+        self.session.add(Measure(**(old.model_dump() | update)), title)
+
+    def show_results(self) -> None:
+        """The selected value, the list, limits and statistics."""
+        d = self.derived
+        measure = d.job.procedure.measure
+        for field, value in ((self._lower, measure.lower), (self._upper, measure.upper), (self._search, measure.limit)):
+            field.set_value(value)
+        self._facts.show_facts(map_facts(d))
+        readings = d.evaluation.readings if d.evaluation else ()
+        self._show_list(readings)
+        self._detail.show_item(self._selected_result(), self._selected_reading())
+
+    def _selected_result(self) -> CharacteristicResult | None:
+        if self.window_.selected_reading:
+            return None
+        ledger = self.derived.evaluation.ledger if self.derived.evaluation else ()
+        chosen = [c for c in ledger if c.characteristic.id == self.window_.selected_line]
+        return chosen[0] if chosen else worst_result(self.derived)
+
+    def _selected_reading(self) -> Reading | None:
+        readings = self.derived.evaluation.readings if self.derived.evaluation else ()
+        return next((r for r in readings if r.label == self.window_.selected_reading), None)
+
+    def _show_list(self, readings: tuple[Reading, ...]) -> None:
+        self._list.blockSignals(True)
+        self._list.clear()
+        for r in readings:
+            value = measured(r.deviation, r.expanded) if r.is_seen else "not seen"
+            item = QListWidgetItem(f"{r.label}   {value}  \u00b1{uncertainty(r.expanded)}")
+            item.setData(256, r.label)
+            item.setFont(font(SMALL + 1, mono=True))
+            self._list.addItem(item)
+            if r.label == self.window_.selected_reading:
+                self._list.setCurrentItem(item)
+        self._list.setFixedHeight(min(len(readings), 6) * THEME.px(30) + 6)
+        self._list.setVisible(bool(readings))
+        self._remove.setVisible(bool(readings))
+        self._list.blockSignals(False)
+
+    def leave(self) -> None:
+        """Stop pinning."""
+        super().leave()
+        self._pin.setChecked(False)
+        self._grid.setChecked(False)
+
+    def dress(self) -> None:
+        """The map with its readings."""
+        self.dress_map()
+        readings = self.derived.evaluation.readings if self.derived.evaluation else ()
+        self.view.set_readings(readings, self.window_.selected_reading)
+
+
+class Detail(QWidget):
+    """One value in large digits, its ruler, its reason and what its uncertainty is made of."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setAccessibleName("Selected value")
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(4)
+        self._title = label("", "heading", wrap=True)
+        self._value = _ValueLine()
+        self._reason = label("", "soft", wrap=True)
+        self._reason.setAccessibleName("Reason")
+        self._budget_title = label("What the uncertainty is made of", "heading")
+        self._budget = BudgetBars()
+        for widget in (self._title, self._value, self._reason, self._budget_title, self._budget):
+            layout.addWidget(widget)
+
+    def show_item(self, result: CharacteristicResult | None, reading: Reading | None) -> None:
+        """Show a characteristic or a reading, or nothing."""
+        self.setVisible(result is not None or reading is not None)
+        if reading is not None:
+            self._title.setText(f"Reading {reading.label}")
+            self._value.show_reading(reading)
+            place = ", ".join(f"{v:.2f}" for v in reading.place)
+            self._reason.setText(f"at ({place}) on face {reading.face}; mean of {reading.count} points")
+            self._show_budget(reading.budget if reading.is_seen else None)
+        elif result is not None:
+            line = result.characteristic
+            self._title.setText(f"{line.id}  {line.title}, {line.side}")
+            self._value.show_result(result)
+            words = result.reason[:1].upper() + result.reason[1:] + "."
+            if result.points:
+                words += f" Probability of conformity {percent(result.probability)}; {percent(result.area_seen, 0)} of its area seen."
+            self._reason.setText(words)
+            self._show_budget(result.budget if result.points else None)
+
+    def _show_budget(self, budget: Budget | None) -> None:
+        self._budget_title.setVisible(budget is not None)
+        self._budget.setVisible(budget is not None)
+        if budget is not None:
+            self._budget.show_budget(budget)
+
+    @property
+    def texts(self) -> tuple[str, str, str]:
+        """Title, value and reason, as read."""
+        return self._title.text(), self._value.text, self._reason.text()
+
+
+class _ValueLine(QWidget):
+    """The one number that matters, with mark and ruler."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.text = ""
+        self._result: CharacteristicResult | None = None
+        self._expanded = ""
+        self.setMinimumHeight(THEME.px(58))
+
+    def show_result(self, result: CharacteristicResult) -> None:
+        """A characteristic's value."""
+        self._result = result
+        self.text = measured(result.value, result.expanded)
+        self._expanded = uncertainty(result.expanded) if result.points else "\u2013"
+        self.update()
+
+    def show_reading(self, reading: Reading) -> None:
+        """A reading's value."""
+        self._result = None
+        self.text = measured(reading.deviation, reading.expanded) if reading.is_seen else "not seen"
+        self._expanded = uncertainty(reading.expanded)
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Digits, mark, ruler."""
+        painter = QPainter(self)
+        k = THEME.scale
+        painter.setFont(font(LARGE + 4, bold=True, mono=True))
+        painter.setPen(colour("ink"))
+        painter.drawText(QPointF(0, 26 * k), self.text)
+        offset = painter.fontMetrics().horizontalAdvance(self.text)
+        painter.setFont(font(SMALL + 1))
+        painter.setPen(colour("ink_soft"))
+        painter.drawText(QPointF(offset + 8 * k, 26 * k), f"mm  \u00b1 {self._expanded}  (k = 2)")
+        r = self._result
+        if r is not None:
+            paint_mark(painter, QPointF(self.width() - 12, 17 * k), r.verdict, 13 * k)
+            box = QRectF(2, 36 * k, self.width() * 0.55, 18 * k)
+            paint_ruler(painter, box, (r.characteristic.lower, r.characteristic.upper), r.value, r.expanded, r.verdict)
+            painter.setPen(verdict_colour(r.verdict))
+            painter.setFont(font(SMALL + 2, bold=True))
+            painter.drawText(QPointF(self.width() * 0.55 + 14, 50 * k), str(r.verdict))
+        painter.end()
+
+
+class BudgetBars(QWidget):
+    """Lines of a budget with bars."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setAccessibleName("Budget")
+        self._budget: Budget | None = None
+
+    def show_budget(self, budget: Budget) -> None:
+        """Show a budget."""
+        self._budget = budget
+        self.setFixedHeight(len(budget.contributions) * THEME.px(20) + 4)
+        self.setToolTip("\n".join(f"{c.source}: {c.standard:.5f} mm" for c in budget.contributions))
+        self.update()
+
+    def sizeHint(self) -> QSize:
+        """As high as its lines."""
+        lines = len(self._budget.contributions) if self._budget else 0
+        return QSize(280, lines * THEME.px(20) + 4)
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """Source, bar, number."""
+        if self._budget is None:
+            return
+        painter = QPainter(self)
+        largest = max((c.standard for c in self._budget.contributions), default=0.0) or 1.0
+        tall, width = THEME.px(20), self.width()
+        for index, c in enumerate(self._budget.contributions):
+            middle = index * tall + tall / 2
+            painter.setFont(font(SMALL))
+            painter.setPen(colour("ink_soft"))
+            words = painter.fontMetrics().elidedText(c.source, Qt.TextElideMode.ElideRight, int(width * 0.56))
+            painter.drawText(QPointF(0, middle + 4), words)
+            painter.fillRect(QRectF(width * 0.6, middle - 3, width * 0.2, 6), colour("field"))
+            painter.fillRect(QRectF(width * 0.6, middle - 3, width * 0.2 * c.standard / largest, 6), colour("ink_soft"))
+            painter.setFont(font(SMALL, mono=True))
+            painter.setPen(colour("ink"))
+            painter.drawText(QRectF(width * 0.8, middle - 8, width * 0.2, 16), Qt.AlignmentFlag.AlignRight, f"{c.standard:.4f}")
+        painter.end()
+
+
+def _side(left: QWidget, right: QWidget) -> QHBoxLayout:
+    made = QHBoxLayout()
+    made.addWidget(left)
+    made.addWidget(right, 1)
+    return made

@@ -1,0 +1,212 @@
+"""Small widgets that all stations use."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtWidgets import (
+    QComboBox,
+    QFrame,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QSizePolicy,
+    QVBoxLayout,
+    QWidget,
+)
+
+from juxtum.desk.stations.findings import NextAction
+from juxtum.errors import InputError
+from juxtum.units import Unit, parse_length
+
+
+def label(text: str, name: str = "", wrap: bool = False) -> QLabel:
+    """A label of one of the stylesheet's kinds."""
+    made = QLabel(text)
+    made.setObjectName(name)
+    made.setWordWrap(wrap)
+    return made
+
+
+def button(text: str, clicked: Callable[[], None], name: str = "", tip: str = "") -> QPushButton:
+    """A push button."""
+    made = QPushButton(text)
+    made.setObjectName(name)
+    made.setAccessibleName(text)
+    made.setToolTip(tip)
+    made.clicked.connect(lambda: clicked())
+    return made
+
+
+def line() -> QFrame:
+    """A hairline between parts of a worksheet."""
+    made = QFrame()
+    made.setFixedHeight(1)
+    made.setStyleSheet("background: palette(mid);")
+    made.setFrameShape(QFrame.Shape.NoFrame)
+    return made
+
+
+def row(*widgets: QWidget, stretch: bool = True) -> QHBoxLayout:
+    """Widgets side by side."""
+    made = QHBoxLayout()
+    made.setSpacing(8)
+    for widget in widgets:
+        made.addWidget(widget)
+    if stretch:
+        made.addStretch(1)
+    return made
+
+
+class NextBox(QFrame):
+    """The next sensible action with its reason and one button."""
+
+    wanted = pyqtSignal(str)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("next")
+        self.setAccessibleName("Next action")
+        self._action = ""
+        self._text, self._reason = label("", "heading", wrap=True), label("", "soft", wrap=True)
+        self._text.setAccessibleName("Next")
+        self._button = button("Do it", lambda: self.wanted.emit(self._action), "primary")
+        self._button.setAccessibleName("Do the next action")
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(14, 10, 12, 12)
+        layout.setSpacing(4)
+        layout.addWidget(self._text)
+        layout.addWidget(self._reason)
+        layout.addSpacing(4)
+        layout.addLayout(row(self._button))
+
+    @property
+    def text(self) -> str:
+        """What it proposes, as read."""
+        return self._text.text()
+
+    def show_action(self, action: NextAction) -> None:
+        """Propose something."""
+        self._action = action.action
+        self._text.setText(f"Next: {action.text}")
+        self._reason.setText(action.reason[:1].upper() + action.reason[1:] + ".")
+        self._button.setText(action.button)
+
+
+class Facts(QWidget):
+    """Names on the left, numbers on the right."""
+
+    def __init__(self, name: str) -> None:
+        super().__init__()
+        self.setAccessibleName(name)
+        self._grid = QGridLayout(self)
+        self._grid.setContentsMargins(0, 0, 0, 0)
+        self._grid.setVerticalSpacing(3)
+        self._grid.setColumnStretch(0, 1)
+        self._labels: list[tuple[QLabel, QLabel]] = []
+
+    def show_facts(self, facts: list[tuple[str, str]]) -> None:
+        """Show other facts."""
+        while len(self._labels) < len(facts):
+            pair = (label("", "soft"), label("", "mono"))
+            pair[1].setAlignment(Qt.AlignmentFlag.AlignRight)
+            pair[1].setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+            at = len(self._labels)
+            self._grid.addWidget(pair[0], at, 0)
+            self._grid.addWidget(pair[1], at, 1)
+            self._labels.append(pair)
+        for index, (name, value) in enumerate(self._labels):
+            shown = index < len(facts)
+            name.setVisible(shown)
+            value.setVisible(shown)
+            if shown:
+                name.setText(facts[index][0])
+                value.setText(facts[index][1])
+        self.setVisible(bool(facts))
+
+    @property
+    def facts(self) -> dict[str, str]:
+        """What is shown."""
+        return {name.text(): value.text() for name, value in self._labels if not name.isHidden()}
+
+
+class LengthField(QLineEdit):
+    """A length: takes units and decimal commas, shows millimetres."""
+
+    chosen = pyqtSignal(float)
+
+    def __init__(self, name: str, value: float, tip: str = "") -> None:
+        super().__init__()
+        self.setObjectName("number")
+        self.setAccessibleName(name)
+        self.setToolTip(tip or f"{name} in mm; 0,2 or 1/64 in work too")
+        self.setAlignment(Qt.AlignmentFlag.AlignRight)
+        self.setFixedWidth(92)
+        self.value = value
+        self.set_value(value)
+        self.editingFinished.connect(self._finished)
+
+    def set_value(self, value: float) -> None:
+        """Show a value."""
+        self.value = value
+        self.setText(f"{value:g}")
+        self._mark(False)
+
+    def _mark(self, bad: bool) -> None:
+        self.setProperty("bad", "true" if bad else "false")
+        style = self.style()
+        if style is not None:
+            style.unpolish(self)
+            style.polish(self)
+
+    def _finished(self) -> None:
+        try:
+            value = parse_length(self.text(), Unit.MILLIMETRE)
+        except InputError as problem:
+            self._mark(True)
+            self.setToolTip(problem.sentence)
+            return
+        self._mark(False)
+        if value != self.value:
+            self.value = value
+            self.chosen.emit(value)
+
+
+class Choice(QComboBox):
+    """A drop-down list with a prefix in front of what is chosen."""
+
+    picked = pyqtSignal(str)
+
+    def __init__(self, name: str) -> None:
+        super().__init__()
+        self.setAccessibleName(name)
+        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
+        self.activated.connect(lambda index: self.picked.emit(self.itemData(index)))
+
+    def show_options(self, options: list[tuple[str, str]], chosen: str) -> None:
+        """Show (value, text) pairs and choose one."""
+        self.blockSignals(True)
+        self.clear()
+        for value, text in options:
+            self.addItem(text, value)
+        self.setCurrentIndex(max(self.findData(chosen), 0) if options else -1)
+        self.blockSignals(False)
+        self.setEnabled(len(options) > 0)
+
+
+def form(rows: list[tuple[str, QWidget]]) -> QGridLayout:
+    """Names on the left, fields on the right."""
+    grid = QGridLayout()
+    grid.setContentsMargins(0, 0, 0, 0)
+    grid.setHorizontalSpacing(10)
+    grid.setVerticalSpacing(6)
+    grid.setColumnStretch(1, 1)
+    for index, (name, field) in enumerate(rows):
+        words = label(name, "soft")
+        words.setBuddy(field)
+        grid.addWidget(words, index, 0)
+        grid.addWidget(field, index, 1)
+    return grid
