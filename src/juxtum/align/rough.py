@@ -14,14 +14,13 @@ import numpy.typing as npt
 
 from juxtum.align.pairs import rigid_from_pairs
 from juxtum.align.result import AXES, Alignment
-from juxtum.align.samples import ScanSample, scan_sample
+from juxtum.align.samples import scan_sample
 from juxtum.errors import AlignmentError
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats, frozen
 from juxtum.geometry.mesh import Scan
 from juxtum.nominal import Nominal
 from juxtum.progress import Progress, silent
-
 
 MARKS = 5000
 

@@ -7,7 +7,7 @@ import numpy as np
 from juxtum.associate import fit_plane
 from juxtum.errors import InputError
 from juxtum.geometry import Plane
-from juxtum.geometry.arrays import Floats, unit
+from juxtum.geometry.arrays import Bools, Floats, unit
 from juxtum.geometry.mesh import PointCloud, Scan
 
 HULL_RATIO = 1.15
@@ -87,7 +87,7 @@ def _refined(points: Floats, normals: Floats | None, areas: Floats, seed: Plane)
     return plane
 
 
-def _is_table(plane: Plane, points: Floats, on: Floats) -> bool:
+def _is_table(plane: Plane, points: Floats, on: Bools) -> bool:
     """Whether all else stands on one side, within the outline of the flat region."""
     heights = plane.distances(points)
     away = np.abs(heights) > 1.0
@@ -101,7 +101,7 @@ def _is_table(plane: Plane, points: Floats, on: Floats) -> bool:
 def _without_outliers(points: Floats) -> Floats:
     """Without the farthest half per cent, so that stray fragments do not stretch the outline."""
     distance = np.linalg.norm(points - np.median(points, axis=0), axis=1)
-    return points[distance <= np.quantile(distance, 0.995)]
+    return np.asarray(points[distance <= np.quantile(distance, 0.995)])
 
 
 def _hull_area(points: Floats, plane: Plane) -> float:

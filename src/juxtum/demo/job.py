@@ -5,7 +5,7 @@ from __future__ import annotations
 from juxtum.demo.world import nominal_path, scan_path
 from juxtum.evaluate import Environment, Instrument
 from juxtum.job import Brief, FileStore, Job, Procedure
-from juxtum.job.steps import DatumChoice, Datums, Decide, Measure, ProfileStep
+from juxtum.job.steps import DatumChoice, Datums, Decide, Measure, ProfileStep, Step
 from juxtum.progress import Progress
 
 FACES = {"seat top": 12, "plate top": 14, "seat end": 16, "bore": 51, "shroud": 1, "underside": 63}
@@ -60,7 +60,7 @@ def datum_step(start: str) -> Datums:
 
 def demo_job(files: FileStore, progress: Progress | None = None) -> Job:
     """The job with its scan loaded and nothing done yet."""
-    steps = (Measure(lower=-0.2, upper=0.2), Decide(), *characteristics())
+    steps: tuple[Step, ...] = (Measure(lower=-0.2, upper=0.2), Decide(), *characteristics())
     return Job(
         brief=BRIEF,
         nominal=files.adopt(nominal_path()),

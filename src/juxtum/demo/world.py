@@ -14,8 +14,6 @@ from juxtum.job.files import cache_folder
 from juxtum.progress import Progress, silent
 
 
-
-
 def nominal_path() -> Path:
     """The shipped STEP file of BC-220."""
     return Path(str(files("juxtum.demo").joinpath("data/BC-220.step")))

@@ -7,7 +7,6 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
-
 from juxtum.assemble import find_fragments, find_table
 from juxtum.errors import JuxtumError
 from juxtum.evaluate import Histogram, histogram

@@ -14,8 +14,8 @@ from juxtum.evaluate import Characteristic, CharacteristicResult
 from juxtum.look import BODY
 from juxtum.wording import DASH, measured, signed, signed_short, uncertainty
 
-COLUMNS = ("No.", "Characteristic", "Nominal", "Limit", "Measured", "U (k = 2)", "Ruler", "Verdict")
-WIDTHS = (44, 226, 64, 70, 84, 74, 118, 96)
+COLUMNS = ("No.", "Characteristic", "Nominal", "Limit", "Measured", "\u00b1 U", "Ruler", "Verdict")
+WIDTHS = (38, 226, 60, 62, 80, 66, 106, 92)
 RULER, VERDICT = 6, 7
 Row = tuple[Characteristic, CharacteristicResult | None]
 
@@ -117,7 +117,7 @@ class _Painted(QStyledItemDelegate):
             paint_mark(painter, QPointF(box.left() + 12, box.center().y()), verdict, 11)
             painter.setPen(verdict_colour(verdict))
             painter.setFont(font(BODY))
-            word = "not measured" if verdict is None else VERDICT_WORDS[verdict]
+            word = "not yet" if verdict is None else VERDICT_WORDS[verdict]
             painter.drawText(box.adjusted(24, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, word)
         painter.restore()
 
@@ -157,7 +157,7 @@ class Ledger(QTableView):
         columns.setHighlightSections(False)
         columns.setMinimumSectionSize(40)
         for index, width in enumerate(WIDTHS):
-            self.setColumnWidth(index, width)
+            self.setColumnWidth(index, THEME.px(width))
         columns.setSectionResizeMode(1, QHeaderView.ResizeMode.Stretch)
         self.restyle()
         selection = self.selectionModel()
@@ -184,7 +184,11 @@ class Ledger(QTableView):
             if line.id == selected:
                 flags = QItemSelectionModel.SelectionFlag.ClearAndSelect | QItemSelectionModel.SelectionFlag.Rows
                 selection.setCurrentIndex(self._model.index(index, 0), flags)
+                self.scrollTo(self._model.index(index, 0))
         selection.blockSignals(False)
+        viewport = self.viewport()
+        if viewport is not None:
+            viewport.update()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Copying gives rows that paste into a spreadsheet."""

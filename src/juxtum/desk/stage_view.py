@@ -149,12 +149,27 @@ class StageView(QWidget):
 
     def look_from(self, view: View) -> None:
         """A preset view."""
-        self.stage.look_from(view, self.aspect)
+        self.stage.look_from(view, self._free_aspect)
+        self._clear_legend()
         self.redraw()
+
+    @property
+    def _free_aspect(self) -> float:
+        """Of the part of the stage that no legend covers."""
+        covered = 128 if self.legend is not None else 0
+        return max(self.width() - covered, 100) / max(self.height() - 40, 1)
+
+    def _clear_legend(self) -> None:
+        """Move what was fitted into the part that neither legend nor bar covers."""
+        eye, tall = self.stage.eye, max(self.height(), 1)
+        eye.camera.SetParallelScale(eye.camera.GetParallelScale() * tall / max(tall - 40, 1))
+        right = -64 / max(self.width(), 1) if self.legend is not None else 0.0
+        eye.pan(right, 0.0, self.aspect)
 
     def fit(self) -> None:
         """Show everything from where the eye is."""
-        self.stage.eye.fit(self.stage.bounds, self.aspect)
+        self.stage.eye.fit(self.stage.bounds, self._free_aspect)
+        self._clear_legend()
         self.redraw()
 
     def frame(self, bounds: Floats, towards: Floats | None = None) -> None:
@@ -166,7 +181,8 @@ class StageView(QWidget):
             towards = towards / np.linalg.norm(towards)
             if abs(towards[2]) > 0.95:
                 up = np.array([0.0, 1.0, 0.0])
-        self.stage.eye.fit(np.stack([middle - half, middle + half]), self.aspect, towards, up if towards is not None else None)
+        self.stage.eye.fit(np.stack([middle - half, middle + half]), self._free_aspect, towards, up if towards is not None else None)
+        self._clear_legend()
         self.redraw()
 
     def redraw(self) -> None:

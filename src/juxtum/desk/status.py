@@ -72,8 +72,11 @@ class StatusStrip(QWidget):
         else:
             place = "   ".join(f"{letter} {v:.3f}".replace("-", "\u2212") for letter, v in zip("XYZ", hit.place, strict=True))
             self._text.setText(f"{hit.layer}:   {place}{self._deviation(hit, d)}")
-        if d.scan is not None:
-            self._counts.setText(f"{thousands(len(d.scan.points))} points")
+
+    def show_counts(self, d: Derived, saved: bool) -> None:
+        """How much data there is, and whether it is saved."""
+        parts = [f"{thousands(len(d.scan.points))} points"] if d.scan is not None else []
+        self._counts.setText("  \u00b7  ".join([*parts, "saved" if saved else "not saved yet"]))
 
     @staticmethod
     def _deviation(hit: Hit, d: Derived) -> str:

@@ -84,11 +84,22 @@ def apply(application: QApplication) -> None:
     application.setStyleSheet(stylesheet())
 
 
+def _arrow() -> str:
+    """The drop-down arrow in the colour of the look, as a file, which is what a stylesheet can refer to."""
+    from juxtum.job.files import cache_folder
+
+    path = cache_folder() / "look" / f"arrow-{THEME.look.name}.svg"
+    path.parent.mkdir(exist_ok=True)
+    text = (asset("icons") / "chevron-down.svg").read_text("utf-8").replace("currentColor", THEME.look.ink_soft)
+    path.write_text(text, "utf-8")
+    return path.as_posix()
+
+
 def stylesheet() -> str:
     """All rules, with tokens and sizes filled in."""
     look = THEME.look
     sizes = {"body": BODY, "small": SMALL, "large": LARGE, "heading": HEADING}
-    text = _RULES
+    text = _RULES.replace("@arrow", _arrow())
     for name, value in sizes.items():
         text = text.replace(f"@{name}px", f"{THEME.px(value)}px")
     for name in ("accent_wash", "on_accent", "ink_soft", "not_conforming", "undecided", "conforms", "paper", "panel", "rule", "field", "ink", "accent"):
@@ -144,7 +155,8 @@ QToolButton:checked { color: @accent; font-weight: bold; background: @accent_was
 QLineEdit, QPlainTextEdit, QComboBox, QSpinBox { background: @paper; border: 1px solid @rule; border-radius: 4px; padding: 4px 7px; min-height: 18px; selection-background-color: @accent; selection-color: @on_accent; }
 QLineEdit[bad="true"] { border-color: @not_conforming; }
 QLineEdit#number { font-family: "@mono"; }
-QComboBox::drop-down { border: none; width: 18px; }
+QComboBox::drop-down { border: none; width: 22px; }
+QComboBox::down-arrow { image: url("@arrow"); width: 13px; height: 13px; }
 QComboBox QAbstractItemView { background: @panel; border: 1px solid @rule; selection-background-color: @accent_wash; selection-color: @ink; }
 QTableView { background: @panel; border: none; gridline-color: @rule; selection-background-color: @accent_wash; selection-color: @ink; }
 QTableView::item { padding: 0 4px; border-bottom: 1px solid @field; }

@@ -191,8 +191,9 @@ class Choice(QComboBox):
         self.blockSignals(True)
         self.clear()
         for value, text in options:
-            self.addItem(text, value)
-        self.setCurrentIndex(max(self.findData(chosen), 0) if options else -1)
+            self.addItem(text, str(value))
+        values = [str(value) for value, _ in options]
+        self.setCurrentIndex(values.index(str(chosen)) if str(chosen) in values else 0 if options else -1)
         self.blockSignals(False)
         self.setEnabled(len(options) > 0)
 

@@ -246,6 +246,7 @@ class MainWindow(QMainWindow):
         ids = [c.id for p in d.job.procedure.profiles for c in p.characteristics()]
         if self.selected_line not in ids:
             self.selected_line = ""
+        self.status.show_counts(d, self.session.is_saved)
         self._show_ledger()
         for station in self.stations.values():
             station.refresh()

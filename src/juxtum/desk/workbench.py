@@ -47,7 +47,7 @@ class Workbench(QObject):
             try:
                 progress.check()
                 answer = work(progress)
-            except Exception as problem:  # noqa: BLE001 - every failure goes to the notifier
+            except Exception as problem:
                 if not isinstance(problem, JuxtumError | Cancelled):
                     LOG.error("work failed", exc_info=problem)
                 self._answered.emit(failed, problem, None)

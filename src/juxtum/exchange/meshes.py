@@ -72,7 +72,7 @@ def _checked(raw: RawMesh, path: Path) -> MeshFile:
     where = str(path)
     if len(raw.points) == 0:
         raise InputError("the file holds no points", where, "Export it again")
-    finite = np.isfinite(raw.points).all(1)
+    finite = np.asarray(np.isfinite(raw.points).all(axis=1))
     if not finite.all():
         count = int((~finite).sum())
         raise InputError(f"{count} of {len(finite)} points are not finite numbers", where, "Export the file again")

@@ -109,7 +109,7 @@ def _read_lists(
             fields += [(f"{name} length", order + length), (name, order + kind, 3)]
         else:
             fields.append((name, order + kind))
-    together = np.dtype(fields)  # type: ignore[arg-type]
+    together = np.dtype(fields)
     size = together.itemsize * element.count
     indices = next((n for n, _, k in element.properties if k and n in ("vertex_indices", "vertex_index")), None)
     if at + size <= len(data):

@@ -98,4 +98,4 @@ def _transform(text: str | None) -> npt.NDArray[np.float64]:
 
 
 def _apply(matrix: npt.NDArray[np.float64], points: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
-    return points @ matrix[:3] + matrix[3]
+    return np.asarray(points @ matrix[:3] + matrix[3])

@@ -8,7 +8,7 @@ import numpy as np
 import numpy.typing as npt
 
 Floats = npt.NDArray[np.float64]
-Ints = npt.NDArray[np.int32]
+Ints = npt.NDArray[np.signedinteger[Any]]
 Bools = npt.NDArray[np.bool_]
 
 

@@ -165,7 +165,7 @@ class TriangleMesh:
 
     def kept(self, points: Bools) -> TriangleMesh:
         """The triangles whose three points are all true in `points` (N,), without loose points."""
-        return self.kept_triangles(points[self.triangles].all(1))
+        return self.kept_triangles(np.asarray(points[self.triangles].all(axis=1)))
 
     def kept_triangles(self, keep: Bools) -> TriangleMesh:
         """The triangles that are true in `keep` (M,), without loose points."""

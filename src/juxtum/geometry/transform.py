@@ -19,14 +19,14 @@ def rotation_from_vector(vector: npt.ArrayLike) -> Floats:
     x, y, z = v
     skew = np.array([[0, -z, y], [z, 0, -x], [-y, x, 0]])
     if angle < 1e-8:
-        return np.eye(3) + skew + skew @ skew / 2
-    return np.eye(3) + np.sin(angle) / angle * skew + (1 - np.cos(angle)) / angle**2 * (skew @ skew)
+        return np.asarray(np.eye(3) + skew + skew @ skew / 2)
+    return np.asarray(np.eye(3) + np.sin(angle) / angle * skew + (1 - np.cos(angle)) / angle**2 * (skew @ skew))
 
 
 def orthonormalised(rotation: npt.ArrayLike) -> Floats:
     """The rotation matrix nearest to a 3x3 matrix, by SVD."""
     u, _, vt = np.linalg.svd(np.asarray(rotation, dtype=np.float64))
-    return u @ np.diag([1, 1, np.sign(np.linalg.det(u @ vt))]) @ vt
+    return np.asarray(u @ np.diag([1, 1, np.sign(np.linalg.det(u @ vt))]) @ vt)
 
 
 @dataclass(frozen=True, eq=False)

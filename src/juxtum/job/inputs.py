@@ -103,4 +103,4 @@ def core_size(scan: Scan) -> float:
     """Diagonal of the bounds without the outermost half per cent, which may be stray fragments."""
     some = scan.points[:: max(1, len(scan.points) // 20_000)]
     low, high = np.quantile(some, [0.005, 0.995], axis=0)
-    return float(max(np.linalg.norm(high - low), 1e-9))
+    return max(float(np.linalg.norm(high - low)), 1e-9)

@@ -10,6 +10,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, TypeVar
 
+import numpy as np
+
 from juxtum.align import Alignment, FrameComparison, compare
 from juxtum.align.result import no_alignment
 from juxtum.errors import AlignmentError, JobError, JuxtumError
@@ -191,7 +193,7 @@ class Runner:
                 places = grid_places(deviation.nominal, item.face, item.spacing)
                 named = [(f"{item.label}.{k + 1}", place) for k, place in enumerate(places)]
             else:
-                named = [(item.label, item.place)]  # type: ignore[list-item]
+                named = [(item.label, np.array(item.place))]
             readings += [take_reading(deviation, alignment, chain, place, label) for label, place in named]
         return Evaluation(
             frame, alignment, deviation, statistics(deviation, measure.lower, measure.upper), tuple(readings), tuple(ledger)

@@ -11,7 +11,8 @@ from __future__ import annotations
 import numba as nb
 import numpy as np
 
-from juxtum.nominal._spline_kernels import ORDER, foot as spline_foot
+from juxtum.nominal._spline_kernels import ORDER
+from juxtum.nominal._spline_kernels import foot as spline_foot
 
 PLANE, CYLINDER, CONE, SPHERE, TORUS, SPLINE = 0, 1, 2, 3, 4, 5
 

@@ -194,7 +194,7 @@ class Nominal:
         if len(self.sharp_segments) == 0:
             return np.full(len(points), limit)
         distances, _ = self._edge_tree.query(points, distance_upper_bound=limit, workers=2)
-        return np.minimum(distances, limit)
+        return np.asarray(np.minimum(distances, limit))
 
 
 def _spots(ends: Floats, step: float = 0.25) -> Floats:

@@ -99,7 +99,7 @@ def _edge_pseudonormals(mesh: TriangleMesh) -> Floats:
     _, inverse = np.unique(keys, return_inverse=True)
     repeated = np.repeat(mesh.triangle_normals, 3, axis=0)
     sums = np.stack([np.bincount(inverse, repeated[:, k]) for k in range(3)], axis=1)
-    return sums[inverse].reshape(-1, 3, 3)
+    return np.asarray(sums[inverse].reshape(-1, 3, 3), dtype=np.float64)
 
 
 def sharp_edges(mesh: TriangleMesh, degrees: float = 25.0) -> Bools:
@@ -241,9 +241,9 @@ def _surface_arrays(t: Tessellation) -> tuple[Any, ...]:
 
 def _welded(nodes: Floats) -> npt.NDArray[np.int64]:
     """Number of the common place of each node (N,): faces that meet share the places along their edge."""
-    from scipy.spatial import cKDTree
     from scipy.sparse import coo_matrix
     from scipy.sparse.csgraph import connected_components
+    from scipy.spatial import cKDTree
 
     pairs = cKDTree(nodes).query_pairs(1e-6, output_type="ndarray")
     n = len(nodes)
@@ -297,7 +297,7 @@ def _borders(t: Tessellation, welded: npt.NDArray[np.int64]) -> _Borders:
     corner_starts = np.searchsorted(welded[order], np.arange(count + 1))
     entries = np.column_stack([node_faces[order], order])
     sharp = _sharp(low[open_edges] * count + high[open_edges], TriangleMesh(t.nodes, t.triangles), open_edges // 3)
-    return _Borders(starts, pieces, neighbours, touches, node_pieces, corner_starts, entries, sharp)
+    return _Borders(starts, pieces, neighbours, np.asarray(touches), node_pieces, corner_starts, entries, np.asarray(sharp))
 
 
 def _sharp(keys: npt.NDArray[np.int64], mesh: TriangleMesh, triangles: Ints, degrees: float = 28.0) -> Bools:

@@ -218,4 +218,4 @@ def is_closed(shape: Any) -> bool:
     while walk.More():
         closed = closed and bool(BRep_Tool.IsClosed_s(walk.Current()))
         walk.Next()
-    return closed
+    return bool(closed)

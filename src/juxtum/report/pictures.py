@@ -87,4 +87,4 @@ def _picture(stage: Stage, evaluation: Evaluation, view: View, size: tuple[int, 
 
 
 def _relative(stage: Stage, places: Floats, width: int, height: int) -> Floats:
-    return stage.project(places, width, height) / np.array([width, height])
+    return np.asarray(stage.project(places, width, height) / np.array([width, height]))

@@ -67,7 +67,7 @@ def write_xlsx(path: Path, job: Job, evaluation: Evaluation) -> None:
         _sheet(book, "Ledger", LEDGER_COLUMNS, ledger_rows(evaluation), head, number)
         _sheet(book, "Readings", READING_COLUMNS, reading_rows(evaluation), head, number)
         s = evaluation.statistics
-        facts = [
+        facts: list[list[Any]] = [
             ["part", job.brief.part], ["serial", job.brief.serial], ["drawing", job.brief.drawing],
             ["operator", job.brief.operator], ["instrument", job.brief.instrument.name], ["date", job.brief.date],
             ["frame", evaluation.frame], ["points", s.points], ["area seen", s.area_seen], ["mean", s.mean],

@@ -17,6 +17,8 @@ from juxtum.scene.proxy import clustered
 LIGHT_ENOUGH = 60_000
 """A surface of fewer triangles is drawn as it is while the view moves."""
 HATCH_PITCH = 3.0
+DENSE = 100_000
+"""From so many points on, the outermost ones say nothing about where the part is."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -37,9 +39,9 @@ class Surface:
     has_scalars: bool
 
     @cached_property
-    def box(self) -> Floats:
-        """Lowest and highest corner (2, 3)."""
-        return np.stack([self.points.min(0), self.points.max(0)])
+    def some_points(self) -> Floats:
+        """Enough of the points to tell where it is."""
+        return self.points[:: max(1, len(self.points) // 20_000)] if len(self.points) >= DENSE else self.points
 
 
 @dataclass(frozen=True, eq=False)

@@ -11,7 +11,7 @@ from juxtum.geometry.arrays import Floats
 from juxtum.look import LIGHT, Look, rgb
 
 STEPS = 3
-SPREAD = 2.2
+SPREAD = 3.0
 """The map reaches this many times as far as the tolerance limits before its last colour."""
 
 

@@ -15,7 +15,7 @@ from juxtum.geometry import Plane, RigidTransform
 from juxtum.geometry.arrays import Bools, Floats
 from juxtum.look import LIGHT, Look, rgb
 from juxtum.scene.camera import Eye, View
-from juxtum.scene.drawables import Lines, Surface
+from juxtum.scene.drawables import DENSE, Lines, Surface
 from juxtum.scene.palette import MapScale, colours
 
 TABLE_SIZE = 512
@@ -75,6 +75,7 @@ class Stage:
         self._window = make_window()
         self._renderer = vtkRenderer()
         self._renderer.GradientBackgroundOn()
+        self._light()
         self._window.AddRenderer(self._renderer)
         self._buffer = vtkUnsignedCharArray()
         self._actors: dict[str, tuple[Any, Any]] = {}
@@ -89,6 +90,19 @@ class Stage:
         self.scale = MapScale(-0.2, 0.2)
         self.eye = Eye(self._renderer.GetActiveCamera())
         self.set_look(look)
+
+    def _light(self) -> None:
+        """A main light from upper left behind the eye and a weaker one from the right, both carried by the camera."""
+        from vtkmodules.vtkRenderingCore import vtkLight
+
+        self._renderer.AutomaticLightCreationOff()
+        for place, strength in (((-0.5, 0.8, 1.0), 0.82), ((0.9, 0.1, 0.7), 0.34)):
+            light = vtkLight()
+            light.SetLightTypeToCameraLight()
+            light.SetPosition(*place)
+            light.SetFocalPoint(0, 0, 0)
+            light.SetIntensity(strength)
+            self._renderer.AddLight(light)
 
     def set_look(self, look: Look) -> None:
         """Use other tokens."""
@@ -106,7 +120,7 @@ class Stage:
         self._table.SetRange(low, high)
         values = low + (np.arange(TABLE_SIZE) + 0.5) / TABLE_SIZE * (high - low)
         for index, colour in enumerate(colours(values, scale, self.look)):
-            self._table.SetTableValue(index, *colour, 1.0)
+            self._table.SetTableValue(index, (*(float(c) for c in colour), 1.0))
         self._table.SetNanColor(*rgb(self.look.hatch), 1.0)
         self._table.Modified()
 
@@ -244,10 +258,10 @@ class Stage:
         return np.stack([stacked[:, 0].min(0), stacked[:, 1].max(0)])
 
     def _box(self, name: str, held: Surface) -> Floats:
-        low, high = held.box
-        corners = np.array([[(low, high)[i][0], (low, high)[j][1], (low, high)[k][2]] for i in (0, 1) for j in (0, 1) for k in (0, 1)])
-        moved = self._placements[name].apply(corners)
-        return np.stack([moved.min(0), moved.max(0)])
+        moved = self._placements[name].apply(held.some_points)
+        if len(held.points) < DENSE:
+            return np.stack([moved.min(0), moved.max(0)])
+        return np.stack(list(np.quantile(moved, [0.002, 0.998], axis=0)))
 
     def look_from(self, view: View, aspect: float) -> None:
         """A preset view that shows everything."""

@@ -16,6 +16,7 @@ from juxtum.job import Job
 from juxtum.job.steps import BestFit, DatumChoice, Datums, Pairs, Rough
 from juxtum.scene.drawables import face_surface
 from juxtum.scene.stage import Hit, Shown
+from juxtum.wording import signed
 
 LETTERS = "ABCDEF"
 
@@ -212,7 +213,7 @@ class AlignStation(Station):
             self._changes.setText("")
             return
         self._compare_title.setText(f"From '{c.first}' to '{c.second}'")
-        shift = "  ".join(f"{v:+.3f}".replace("-", "\u2212") for v in c.motion.shift)
+        shift = "  ".join(signed(float(v)) for v in c.motion.shift)
         self._moved.show_facts(
             [("centre moves, X Y Z", shift), ("turns", f"{c.motion.angle:.4f}\u00b0"), ("largest movement", f"{c.motion.largest:.3f} mm")]
         )

@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from juxtum.desk.stage_view import Mode
 from juxtum.desk.stations.base import Station
-from juxtum.desk.stations.findings import Key
+from juxtum.desk.stations.findings import Key, short, thousands
 from juxtum.desk.widgets import Facts, LengthField, button, form, label, line, row
 from juxtum.job import Job
 from juxtum.job.steps import ProfileStep
@@ -168,11 +168,11 @@ class BriefStation(Station):
         job = d.job
         facts = []
         if d.nominal is not None and job.nominal is not None:
-            size = " x ".join(f"{v:.0f}" for v in d.nominal.mesh.bounds[1] - d.nominal.mesh.bounds[0])
-            exact = "exact faces" if d.nominal.is_exact else "mesh"
-            facts += [("nominal", job.nominal.name), ("", f"{len(d.nominal.faces)} {exact}, {size} mm")]
+            size = " \u00d7 ".join(f"{v:.0f}" for v in d.nominal.mesh.bounds[1] - d.nominal.mesh.bounds[0])
+            exact = "exact" if d.nominal.is_exact else "from the mesh"
+            facts += [("nominal", short(job.nominal.name)), ("faces", f"{len(d.nominal.faces)} {exact}"), ("size", f"{size} mm")]
         if d.scan is not None and job.scan is not None and d.loaded is not None:
-            facts += [("scan", job.scan.name), ("", f"{len(d.loaded.scan.points):,} points".replace(",", "\u202f"))]
+            facts += [("scan", short(job.scan.name)), ("as scanned", f"{thousands(len(d.loaded.scan.points))} points")]
         self._files.show_facts(facts)
         for name, field in self._fields.items():
             if not field.hasFocus():

@@ -251,6 +251,12 @@ def map_facts(d: Derived) -> list[tuple[str, str]]:
     ]  # fmt: skip
 
 
+def short(text: str, longest: int = 28) -> str:
+    """A text cut in its middle to a length."""
+    half = (longest - 1) // 2
+    return text if len(text) <= longest else f"{text[:half]}\u2026{text[-half:]}"
+
+
 def thousands(number: int) -> str:
     """A count with thin spaces.
 

@@ -9,7 +9,7 @@ from PyQt6.QtCore import QUrl
 from PyQt6.QtGui import QDesktopServices
 
 from juxtum.desk.stations.base import Station
-from juxtum.desk.stations.findings import Key
+from juxtum.desk.stations.findings import Key, short
 from juxtum.desk.widgets import Facts, button, label, line, row
 from juxtum.progress import Progress
 from juxtum.report.result import headline
@@ -60,7 +60,7 @@ class ReportStation(Station):
         facts += [("operator", brief.operator), ("date", brief.date), ("instrument", brief.instrument.name)]
         if d.evaluation is not None:
             facts += [("frame", d.frame), ("rule", str(d.job.procedure.decide.rule)), ("ledger", headline(d.evaluation))]
-        self._facts.show_facts([(name, _short(value) or "\u2013") for name, value in facts])
+        self._facts.show_facts([(name, short(value, 30) or "\u2013") for name, value in facts])
         self._write.setEnabled(d.evaluation is not None)
 
     def write(self, folder: Path, then: Callable[[], None] | None = None) -> None:
@@ -94,6 +94,3 @@ class ReportStation(Station):
         readings = self.derived.evaluation.readings if self.derived.evaluation else ()
         self.view.set_readings(readings)
 
-
-def _short(text: str) -> str:
-    return text if len(text) <= 30 else text[:29] + "\u2026"
