@@ -1,0 +1,60 @@
+"""What all tests share: the demo part, its scan, and places that are thrown away afterwards."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+
+import pytest
+
+os.environ["JUXTUM_DATA"] = tempfile.mkdtemp(prefix="juxtum-tests-")
+
+from juxtum.assemble import drop_fragments, find_table, trim
+from juxtum.demo.truth import Truth, truth
+from juxtum.demo.world import nominal_path, scan_path
+from juxtum.exchange.cad import read_cad
+from juxtum.exchange.meshes import read_mesh
+from juxtum.geometry.mesh import Scan
+from juxtum.job import FileStore, Job, Runner
+from juxtum.job.document import default_procedure
+from juxtum.nominal import Nominal
+
+
+@pytest.fixture(scope="session")
+def known() -> Truth:
+    """What was injected into the demo scan."""
+    return truth()
+
+
+@pytest.fixture(scope="session")
+def nominal() -> Nominal:
+    """BC-220 with its exact faces."""
+    return Nominal.from_shape(read_cad(nominal_path()).shape)
+
+
+@pytest.fixture(scope="session")
+def raw_scan() -> Scan:
+    """The demo scan as it came from the device."""
+    return read_mesh(scan_path()).scan
+
+
+@pytest.fixture(scope="session")
+def clean_scan(raw_scan: Scan) -> Scan:
+    """Without table and loose pieces."""
+    table = find_table(raw_scan)
+    assert table is not None
+    return drop_fragments(trim(raw_scan, table, 0.5), None)
+
+
+@pytest.fixture(scope="session")
+def demo_files() -> tuple[FileStore, Job]:
+    """A job on the demo files with the default procedure."""
+    files = FileStore()
+    job = Job(nominal=files.adopt(nominal_path()), scan=files.adopt(scan_path()), procedure=default_procedure())
+    return files, job
+
+
+@pytest.fixture(scope="session")
+def demo_runner(demo_files: tuple[FileStore, Job]) -> Runner:
+    """A runner that keeps the demo's results for all tests."""
+    return Runner(demo_files[0])
