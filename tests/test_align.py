@@ -1,0 +1,161 @@
+"""Alignments against known poses."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from helpers import box_mesh, bracket_mesh, turned
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from scipy.optimize import least_squares
+from scipy.spatial.transform import Rotation
+
+from juxtum.align import align_pairs, best_fit, compare, datum_alignment, rough_align
+from juxtum.align.best_fit import BestFitOptions
+from juxtum.align.datums import DatumFeature
+from juxtum.associate import fit_cylinder, fit_plane
+from juxtum.demo.job import FACES
+from juxtum.demo.truth import Truth
+from juxtum.errors import AlignmentError, FitError, InputError
+from juxtum.geometry import Plane, PointCloud, RigidTransform, TriangleMesh
+from juxtum.geometry.mesh import Scan
+from juxtum.nominal import Nominal
+
+ABC = tuple(DatumFeature(letter, (FACES[name],)) for letter, name in (("A", "plate top"), ("B", "bore"), ("C", "seat end")))
+
+
+def bracket() -> TriangleMesh:
+    mesh = bracket_mesh()
+    return TriangleMesh(np.array(mesh.vertices), np.array(mesh.faces))
+
+
+def apart(found: RigidTransform, true: RigidTransform, nominal: Nominal) -> tuple[float, float]:
+    """Distance at the part's centre in mm and angle in degrees between two poses."""
+    motion = found @ true
+    return float(np.linalg.norm(motion.apply(nominal.centre[None])[0] - nominal.centre)), motion.angle
+
+
+@pytest.mark.parametrize("seed", range(10))
+def test_rough_alignment_from_any_pose(seed: int, clean_scan: Scan, nominal: Nominal, known: Truth) -> None:
+    rng = np.random.default_rng(seed)
+    start = RigidTransform.from_parts(Rotation.random(random_state=seed).as_matrix(), rng.uniform(-800, 800, 3))
+    found = rough_align(clean_scan.moved(start), nominal)
+    shift, angle = apart(found.transform, start @ known.pose, nominal)
+    assert shift < 1.0 and angle < 1.0
+    assert not found.alternatives
+
+
+def test_symmetry_is_told(nominal: Nominal) -> None:
+    box = box_mesh(cuts=4)
+    found = rough_align(box.moved(turned((170, 10, 30), (5, 5, 5))), Nominal.from_mesh(box_mesh()))
+    assert found.alternatives and "the part is symmetrical" in found.notes[0]
+
+
+def test_scan_of_another_part_is_refused(nominal: Nominal) -> None:
+    with pytest.raises(AlignmentError, match="no pose brings the scan onto the nominal"):
+        rough_align(bracket().scaled(4), nominal)
+
+
+def test_best_fit_finds_the_pose_of_what_is_not_distorted(clean_scan: Scan, nominal: Nominal, known: Truth) -> None:
+    """Within 0.01 mm and 0.005 degrees, judged against the pose with which the demo scan was simulated."""
+    start = turned((0.4, -0.3, 0.5), (0.8, -0.6, 0.5)) @ known.pose.inverse
+    found = best_fit(clean_scan, nominal, start)
+    shift, angle = apart(found.transform, known.pose, nominal)
+    assert shift < 0.01 and angle < 0.005
+    assert found.rms < 0.03
+    assert np.sqrt(np.diag(found.covariance)[:3]).max() < 0.01
+
+
+def test_best_fit_does_not_depend_on_the_start(clean_scan: Scan, nominal: Nominal, known: Truth) -> None:
+    starts = [turned(v, t) @ known.pose.inverse for v, t in (((0, 0, 0), (0, 0, 0)), ((0.5, 0.5, -0.5), (1, -1, 1)))]
+    a, b = (best_fit(clean_scan, nominal, s, BestFitOptions(count=20_000)).transform for s in starts)
+    assert compare(a, b, nominal).largest < 1e-4
+
+
+def test_free_motion_is_named() -> None:
+    from OCP.BRepPrimAPI import BRepPrimAPI_MakeCylinder
+
+    nominal = Nominal.from_shape(BRepPrimAPI_MakeCylinder(20.0, 60.0).Shape())
+    scan = PointCloud(nominal.samples.centres)
+    with pytest.raises(AlignmentError, match="free to turn about Z"):
+        best_fit(scan, nominal, RigidTransform.identity())
+
+
+def test_datum_system_locks_in_order(clean_scan: Scan, nominal: Nominal, known: Truth) -> None:
+    start = turned((0.1, -0.1, 0.1), (0.2, 0.2, -0.2)) @ known.pose.inverse
+    found = datum_alignment(clean_scan, nominal, start, ABC)
+    assert found.locked == {"Tx": "B", "Ty": "C", "Tz": "A", "Rx": "A", "Ry": "A", "Rz": "B"}
+    shift, angle = apart(found.transform, known.pose, nominal)
+    assert shift < 0.01 and angle < 0.005
+    assert np.linalg.matrix_rank(found.covariance) == 6
+
+
+@pytest.mark.parametrize(
+    ("datums", "kind", "words"),
+    [
+        (ABC[:1], AlignmentError, "free to"),
+        (ABC[:2], AlignmentError, "free to slide along Y"),
+        ((DatumFeature("A", (FACES["shroud"],)),), InputError, "cannot be a datum yet"),
+        ((DatumFeature("A", (FACES["underside"],)),), AlignmentError, "points of the scan lie on it"),
+        ((DatumFeature("A", (999,)),), InputError, "the nominal has no face 999"),
+        ((), InputError, "has no datums"),
+    ],
+)
+def test_datums_that_do_not_do(
+    datums: tuple[DatumFeature, ...], kind: type[Exception], words: str, clean_scan: Scan, nominal: Nominal, known: Truth
+) -> None:
+    with pytest.raises(kind, match=words):
+        datum_alignment(clean_scan, nominal, known.pose.inverse, datums)
+
+
+@given(st.integers(0, 10_000))
+@settings(max_examples=40, deadline=None)
+def test_pairs_bring_back_any_motion(seed: int) -> None:
+    rng = np.random.default_rng(seed)
+    pose = RigidTransform.from_parts(Rotation.random(random_state=seed).as_matrix(), rng.uniform(-500, 500, 3))
+    points = rng.uniform(-100, 100, (4, 3))
+    found = align_pairs(pose.apply(points), points)
+    assert np.allclose((found.transform @ pose).matrix, np.eye(4), atol=1e-8)
+
+
+@pytest.mark.parametrize("count", [2, 3])
+def test_pairs_on_a_line_are_refused(count: int) -> None:
+    points = np.arange(count)[:, None] * np.array([[1.0, 2.0, 3.0]])
+    with pytest.raises(AlignmentError, match="do not fix the part" if count == 2 else "lie on one line"):
+        align_pairs(points, points)
+
+
+@pytest.mark.parametrize("far", [0.0, 10_000.0])
+def test_cylinder_fit_equals_a_reference(far: float) -> None:
+    """A 60-degree arc with noise, wherever it lies: parameters as a general-purpose solver finds them."""
+    rng = np.random.default_rng(5)
+    angle, height = rng.uniform(0, np.pi / 3, 400), rng.uniform(-20, 20, 400)
+    radius = 12 + rng.normal(0, 0.02, 400)
+    turn = Rotation.from_rotvec([0.4, -0.7, 0.2]).as_matrix()
+    points = np.column_stack([radius * np.cos(angle), radius * np.sin(angle), height]) @ turn.T + far
+    found = fit_cylinder(points)
+    local = points - points.mean(0)
+
+    def residuals(p: np.ndarray) -> np.ndarray:
+        axis = p[3:6] / np.linalg.norm(p[3:6])
+        across = local - p[:3]
+        return np.linalg.norm(across - np.outer(across @ axis, axis), axis=1) - p[6]
+
+    guess = np.r_[found.cylinder.point - points.mean(0) + 0.01, found.cylinder.axis + 0.001, found.cylinder.radius + 0.01]
+    best = least_squares(residuals, guess, xtol=1e-15, ftol=1e-15, gtol=1e-15)
+    assert found.cylinder.radius == pytest.approx(best.x[6], abs=1e-6)
+    assert np.sqrt(np.mean(best.fun**2)) == pytest.approx(found.rms, rel=1e-7)
+    assert 55 < found.seen_angle < 65
+
+
+def test_plane_fit_and_its_refusals() -> None:
+    rng = np.random.default_rng(3)
+    flat = np.column_stack([rng.uniform(-50, 50, (500, 2)), rng.normal(0, 0.01, 500)])
+    pose = turned((20, 30, 40), (1, 2, 3))
+    found = fit_plane(pose.apply(flat))
+    assert abs(found.plane.normal @ pose.rotation[:, 2]) == pytest.approx(1, abs=1e-8)
+    assert found.rms == pytest.approx(0.01, rel=0.1)
+    with pytest.raises(FitError, match="on one line"):
+        fit_plane(np.arange(5)[:, None] * np.ones((1, 3)))
+    with pytest.raises(InputError, match="lie on one line"):
+        Plane.through([[0, 0, 0], [1, 1, 1], [2, 2, 2]])
