@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from helpers import box_mesh, bracket_mesh, turned
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.optimize import least_squares
 from scipy.spatial.transform import Rotation
 
+from helpers import box_mesh, bracket_mesh, turned
 from juxtum.align import align_pairs, best_fit, compare, datum_alignment, rough_align
 from juxtum.align.best_fit import BestFitOptions
 from juxtum.align.datums import DatumFeature

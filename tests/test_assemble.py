@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from helpers import box_mesh
 
+from helpers import box_mesh
 from juxtum.assemble import Prism, drop_fragments, find_fragments, find_table, inside_prism, trim
 from juxtum.demo.truth import Truth
 from juxtum.errors import InputError

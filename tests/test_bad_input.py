@@ -11,8 +11,8 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from helpers import bracket_mesh, write_bracket
 
+from helpers import bracket_mesh, write_bracket
 from juxtum.cli import main
 from juxtum.demo.world import nominal_path
 

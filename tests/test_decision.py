@@ -6,10 +6,10 @@ import math
 
 import numpy as np
 import pytest
-from helpers import box_mesh
 from hypothesis import given
 from hypothesis import strategies as st
 
+from helpers import box_mesh
 from juxtum.align.result import no_alignment
 from juxtum.errors import InputError
 from juxtum.evaluate import Characteristic, DecisionRule, Environment, Instrument, Side, Verdict, decide, measure_deviation, profile

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from helpers import box_mesh, turned
 
+from helpers import box_mesh, turned
 from juxtum.align import best_fit
 from juxtum.align.result import no_alignment
+from juxtum.demo.world import nominal_path
 from juxtum.evaluate import Environment, Instrument, SearchRule, measure_deviation, statistics, take_reading
 from juxtum.evaluate.statistics import weighted_percentiles
 from juxtum.evaluate.uncertainty import Chain
 from juxtum.exchange.cad import read_cad
-from juxtum.demo.world import nominal_path
 from juxtum.geometry import PointCloud, RigidTransform, TriangleMesh
 from juxtum.nominal import FaceKind, Nominal
 from juxtum.nominal.tessellation import TessellationRule

@@ -124,7 +124,8 @@ def _linearise(
 def _weights(residuals: Floats, trim: float) -> Floats:
     """Huber's weights about the median spread; the worst `trim` share weighs nothing."""
     size = np.abs(residuals)
-    spread = max(1.4826 * float(np.median(size)), 1e-9)
+    # The median alone would be nothing where most residuals are nothing, and the rest would lose their say.
+    spread = max(1.4826 * float(np.median(size)), 0.3 * float(np.sqrt(np.mean(size**2))), 1e-9)
     weights = np.minimum(1.0, HUBER * spread / np.maximum(size, 1e-12))
     if trim > 0:
         weights[size > np.quantile(size, 1 - trim)] = 0.0

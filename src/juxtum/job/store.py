@@ -8,7 +8,7 @@ import zipfile
 from pathlib import Path
 from typing import Any, Literal
 
-from pydantic import BaseModel, ConfigDict, ValidationError
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from juxtum.errors import InputError, JobError
 from juxtum.evaluate.instrument import validation_sentence
@@ -142,7 +142,8 @@ def _unpack(package: zipfile.ZipFile, taken: InputFile, folder: Path, path: Path
 
 
 def _inputs(job: Job) -> list[InputFile]:
-    return [taken for taken in (job.nominal, job.scan) if taken is not None]
+    held = [taken for taken in (job.nominal, job.scan) if taken is not None]
+    return list({_member(taken): taken for taken in held}.values())
 
 
 def _member(taken: InputFile) -> str:
@@ -163,7 +164,7 @@ class ProcedureFile(BaseModel):
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 
-    schema_name: Literal["juxtum-procedure-1"] = "juxtum-procedure-1"
+    schema_name: Literal["juxtum-procedure-1"] = Field("juxtum-procedure-1", alias="schema")
     nominal: NominalReference
     brief: Brief = Brief()
     procedure: Procedure
@@ -192,4 +193,4 @@ def save_procedure(job: Job, path: Path, nominal: Path) -> None:
     unit = job.nominal.unit if job.nominal else None
     reference = NominalReference(path=os.path.relpath(nominal, path.parent), unit=unit)
     document = ProcedureFile(nominal=reference, brief=job.brief, procedure=job.procedure)
-    write_atomically(path, lambda target: target.write_text(document.model_dump_json(indent=1), "utf-8"))
+    write_atomically(path, lambda target: target.write_text(document.model_dump_json(indent=1, by_alias=True), "utf-8"))

@@ -16,7 +16,7 @@ from juxtum.geometry.arrays import Bools, Floats, Ints, frozen, unit
 from juxtum.geometry.topology import edge_keys, sound_triangles
 from juxtum.nominal import _foot_kernels as kernels
 from juxtum.nominal.projection import ExactProjector, MeshProjector, Projector, sharp_edges
-from juxtum.nominal.tessellation import Tessellation, TessellationRule, exact_volume, tessellate
+from juxtum.nominal.tessellation import Tessellation, TessellationRule, bare_triangles, exact_volume, tessellate
 
 
 class FaceKind(StrEnum):
@@ -245,8 +245,8 @@ def sample_surface(mesh: TriangleMesh, faces: Ints, size: float) -> SurfaceSampl
 
 def _coarse_samples(shape: Any, diagonal: float) -> SurfaceSamples:
     """Samples from a coarse tessellation of their own: the fine one is cut into slivers."""
-    t = tessellate(shape, TessellationRule(chord=diagonal / 1500, angle=0.6))
-    return sample_surface(TriangleMesh(t.nodes, t.triangles), t.triangle_faces, max(diagonal / 130, 0.2))
+    nodes, triangles, faces = bare_triangles(shape, TessellationRule(chord=diagonal / 1500, angle=0.6))
+    return sample_surface(TriangleMesh(nodes, triangles), faces, max(diagonal / 130, 0.2))
 
 
 def _exact_face(t: Tessellation, mesh: TriangleMesh, index: int) -> NominalFace:

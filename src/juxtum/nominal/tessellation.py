@@ -72,6 +72,35 @@ def tessellate(shape: Any, rule: TessellationRule) -> Tessellation:
     return collector.result(rule)
 
 
+def bare_triangles(shape: Any, rule: TessellationRule) -> tuple[Floats, Ints, Ints]:
+    """Nodes (N, 3), triangles (M, 3) and the face of each triangle (M,), without anything about surfaces."""
+    from OCP.BRep import BRep_Tool
+    from OCP.BRepMesh import BRepMesh_IncrementalMesh
+    from OCP.BRepTools import BRepTools
+    from OCP.TopLoc import TopLoc_Location
+
+    BRepTools.Clean_s(shape)
+    BRepMesh_IncrementalMesh(shape, rule.chord, False, rule.angle, True)
+    nodes, triangles, faces, count, number = [], [], [], 0, 0
+    for face in _faces(shape):
+        location = TopLoc_Location()
+        mesh = BRep_Tool.Triangulation_s(face, location)
+        if mesh is None or mesh.NbTriangles() == 0:
+            continue
+        nodes.append(_nodes(mesh, location))
+        triangles.append(_corners(face, mesh) + count)
+        faces.append(np.full(len(triangles[-1]), number, dtype=np.int32))
+        count += len(nodes[-1])
+        number += 1
+    return np.concatenate(nodes), np.concatenate(triangles), np.concatenate(faces)
+
+
+def _corners(face: Any, mesh: Any) -> npt.NDArray[np.int32]:
+    """Triangles of one face (M, 3), counter-clockwise seen from outside."""
+    triangles = np.array([mesh.Triangle(i).Get() for i in range(1, mesh.NbTriangles() + 1)], dtype=np.int32) - 1
+    return triangles[:, ::-1] if face.Orientation().name == "TopAbs_REVERSED" else triangles
+
+
 def _faces(shape: Any) -> list[Any]:
     from OCP.collections import IndexedMap_TopoDS_Shape_TopTools_ShapeMapHasher as ShapeMap
     from OCP.TopAbs import TopAbs_ShapeEnum
@@ -108,9 +137,7 @@ class _Collector:
             return
         points = _nodes(mesh, location)
         uv = np.array([_pair(mesh.UVNode(i)) for i in range(1, mesh.NbNodes() + 1)])
-        triangles = np.array([mesh.Triangle(i).Get() for i in range(1, mesh.NbTriangles() + 1)], dtype=np.int32) - 1
-        if face.Orientation().name == "TopAbs_REVERSED":
-            triangles = triangles[:, ::-1]
+        triangles = _corners(face, mesh)
         index = len(self.surfaces)
         row, uv = describe_surface(face, points, uv, triangles, self.splines)
         self.surfaces.append(row)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -152,11 +153,8 @@ def _fields(c: Any, job: Job, y: float) -> float:
 
 
 def _draw_picture(pages: _Pages, picture: Picture, box: Box) -> None:
-    from PIL import Image
-    from reportlab.lib.utils import ImageReader
-
     c, scale = pages.canvas, pages.content.scale
-    c.drawImage(ImageReader(Image.fromarray(picture.pixels)), box.x, box.y, box.width, box.height)
+    c.drawImage(_as_jpeg(picture), box.x, box.y, box.width, box.height)
     if not picture.pinned:
         return
     size = (62.0, 22.0)
@@ -175,6 +173,17 @@ def _draw_picture(pages: _Pages, picture: Picture, box: Box) -> None:
             r = pinned.reading
             inside = scale.lower <= r.deviation <= scale.upper
             d.card(c, box.x + place.x, box.y + box.height - place.y - size[1], size, r.label, r.deviation, inside)
+
+
+def _as_jpeg(picture: Picture) -> Any:
+    """JPEG goes into a PDF as it is; bare pixels would be packed again, which takes seconds a picture."""
+    from PIL import Image
+    from reportlab.lib.utils import ImageReader
+
+    buffer = io.BytesIO()
+    Image.fromarray(picture.pixels).save(buffer, "JPEG", quality=93, subsampling=0)
+    buffer.seek(0)
+    return ImageReader(buffer)
 
 
 def _sides(pages: _Pages) -> None:

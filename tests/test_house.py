@@ -1,0 +1,99 @@
+"""The rules of the house: who loads what, where colours are, how long things get."""
+
+from __future__ import annotations
+
+import ast
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from juxtum.look import DARK, LIGHT, Look, rgb
+from juxtum.scene.cards import Box, place_cards
+from juxtum.scene.palette import MapScale, colours
+
+SOURCE = Path(__file__).parents[1] / "src" / "juxtum"
+MODULES = sorted(SOURCE.rglob("*.py"))
+CORE = ("geometry", "exchange", "nominal", "associate", "align", "assemble", "evaluate", "job", "demo")
+
+
+@pytest.mark.parametrize("package", [*CORE, "report", "cli", "scene"])
+def test_core_packages_load_neither_qt_nor_rendering(package: str) -> None:
+    modules = [".".join(p.relative_to(SOURCE.parent).with_suffix("").parts) for p in (SOURCE / package).glob("*.py")]
+    names = [m.removesuffix(".__init__") for m in modules]
+    program = f"import importlib, sys\nfor name in {names}: importlib.import_module(name)\nprint('\\n'.join(sys.modules))"
+    loaded = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, check=True).stdout.split()
+    assert not [m for m in loaded if m.startswith(("PyQt6", "vtkmodules.vtkRendering"))]
+
+
+def test_modules_and_functions_stay_short() -> None:
+    for path in MODULES:
+        assert len(path.read_text("utf-8").splitlines()) <= 400 or path.name == "window.py", path
+        for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+            if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef):
+                length = (node.end_lineno or 0) - node.lineno
+                assert length <= 90 or path.name.startswith("_"), f"{path}: {node.name} has {length} lines"
+
+
+def test_colours_are_only_in_the_look() -> None:
+    literal = re.compile(r"""["']#[0-9A-Fa-f]{6}["']""")
+    found = [str(p) for p in MODULES if p.name != "look.py" and literal.search(p.read_text("utf-8"))]
+    assert not found
+
+
+def luminance(colour: str) -> float:
+    parts = [c / 12.92 if c <= 0.03928 else ((c + 0.055) / 1.055) ** 2.4 for c in rgb(colour)]
+    return 0.2126 * parts[0] + 0.7152 * parts[1] + 0.0722 * parts[2]
+
+
+def contrast(a: str, b: str) -> float:
+    high, low = sorted((luminance(a), luminance(b)), reverse=True)
+    return (high + 0.05) / (low + 0.05)
+
+
+@pytest.mark.parametrize("look", [LIGHT, DARK])
+def test_words_can_be_read(look: Look) -> None:
+    assert contrast(look.ink, look.panel) >= 7 and contrast(look.ink, look.paper) >= 7
+    for token in (look.ink_soft, look.conforms, look.not_conforming, look.undecided):
+        assert contrast(token, look.panel) >= 4.5
+    assert contrast(look.on_accent, look.accent) >= 4.5
+
+
+# Machado, Oliveira and Fernandes 2009, full severity, linear RGB.
+DEFICIENCIES = {
+    "protan": [[0.152286, 1.052583, -0.204868], [0.114503, 0.786281, 0.099216], [-0.003882, -0.048116, 1.051998]],
+    "deutan": [[0.367322, 0.860646, -0.227968], [0.280085, 0.672501, 0.047413], [-0.011820, 0.042940, 0.968881]],
+    "tritan": [[1.255528, -0.076749, -0.178779], [-0.078411, 0.930809, 0.147602], [0.004733, 0.691367, 0.303900]],
+}
+
+
+@pytest.mark.parametrize("kind", DEFICIENCIES)
+def test_proud_and_shy_differ_for_every_eye(kind: str) -> None:
+    scale = MapScale(-0.2, 0.2)
+    steps = np.array([-0.55, -0.4, -0.25, 0.0, 0.25, 0.4, 0.55])
+    linear = colours(steps, scale) ** 2.2
+    seen = np.clip(linear @ np.array(DEFICIENCIES[kind]).T, 0, 1) ** (1 / 2.2)
+    for low in range(3):
+        for high in range(4, 7):
+            assert np.linalg.norm(seen[low] - seen[high]) > 0.15
+    assert all(np.linalg.norm(a - b) > 0.1 for a, b in zip(seen, seen[1:], strict=False))
+
+
+def test_limits_themselves_conform_on_the_map() -> None:
+    inside = colours([0.0], MapScale(-0.1, 0.3))[0]
+    assert np.array_equal(colours([-0.1, 0.3, 0.1], MapScale(-0.1, 0.3)), np.tile(inside, (3, 1)))
+
+
+def test_cards_never_overlap() -> None:
+    rng = np.random.default_rng(4)
+    for _ in range(20):
+        anchors = rng.uniform(100, 700, (12, 2))
+        placed = place_cards(anchors, (118, 50), Box(0, 0, 900, 640), (Box(780, 0, 120, 640),))
+        boxes = [b for b in placed if b is not None]
+        assert len(boxes) >= 9
+        for k, a in enumerate(boxes):
+            assert all(not a.overlaps(b) for b in boxes[k + 1 :])
+            assert not a.overlaps(Box(780, 0, 120, 640))

@@ -1,0 +1,215 @@
+"""The job: undo, cache, store, recovery, and saving that survives being killed."""
+
+from __future__ import annotations
+
+import os
+import random
+import signal
+import subprocess
+import sys
+import time
+import zipfile
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from helpers import bracket_mesh, write_bracket
+from juxtum.errors import Cancelled, JobError, JuxtumError
+from juxtum.job import Brief, FileStore, History, Job, Procedure, Runner, load_job, save_job
+from juxtum.job.document import default_procedure
+from juxtum.job.recovery import Recovery
+from juxtum.job.steps import AsScanned, BestFit, Decide, Fragments, Measure, ProfileStep, ReadingStep, Rough, Trim
+from juxtum.progress import Progress
+
+
+def named(text: str) -> Job:
+    return Job(id="0" * 32, brief=Brief(part=text))
+
+
+@given(st.lists(st.sampled_from(["edit", "undo", "redo"]), max_size=40))
+@settings(deadline=None)
+def test_history_is_a_line_with_a_place_on_it(moves: list[str]) -> None:
+    history, line, place = History(named("0")), [named("0")], 0
+    for number, move in enumerate(moves):
+        if move == "edit":
+            job = named(str(number + 1))
+            history.record(f"edit {number}", job)
+            line, place = [*line[: place + 1], job], place + 1
+        elif move == "undo":
+            history.undo()
+            place = max(place - 1, 0)
+        else:
+            history.redo()
+            place = min(place + 1, len(line) - 1)
+        assert history.job == line[place]
+        assert (history.undo_label is None) == (place == 0)
+        assert (history.redo_label is None) == (place == len(line) - 1)
+
+
+def test_a_drag_is_one_entry() -> None:
+    history = History(named("a"))
+    for text in "bcd":
+        history.record("limits", named(text), merge="drag 1")
+    assert history.undo() == named("a")
+
+
+def test_steps_of_one_slot_replace_each_other() -> None:
+    procedure = Procedure().with_step(Measure(upper=0.1)).with_step(Rough()).with_step(Measure(upper=0.3))
+    assert [s.kind for s in procedure.steps] == ["measure", "rough"] and procedure.measure.upper == 0.3
+    assert len(procedure.with_step(Trim()).with_step(Trim()).cleaning) == 2, "the same cut may be made twice"
+
+
+@pytest.fixture
+def small(tmp_path: Path) -> tuple[FileStore, Job]:
+    """A job on the bracket."""
+    files = FileStore()
+    part = write_bracket(tmp_path / "part.stl")
+    steps = (AsScanned(), Measure(), Decide(frame="as scanned"), ProfileStep(id="1", title="all"))
+    return files, Job(nominal=files.adopt(part), scan=files.adopt(part), procedure=Procedure(steps=steps))
+
+
+def test_only_what_depends_on_a_change_runs_again(small: tuple[FileStore, Job]) -> None:
+    files, job = small
+    runner = Runner(files)
+    first = runner.evaluation(job)
+    assert runner.evaluation(job) is first
+    other_limits = job.with_step(Measure(upper=0.5))
+    assert runner.evaluation(other_limits).deviation is first.deviation
+    other_search = job.with_step(Measure(limit=1.0))
+    assert runner.evaluation(other_search).deviation is not first.deviation
+    cut = job.with_step(Fragments())
+    assert runner.cleaned(cut) is not runner.cleaned(job)
+
+
+def test_temperature_scales_the_scan(small: tuple[FileStore, Job]) -> None:
+    files, job = small
+    warm = job.brief.environment.model_copy(update={"temperature": 40.0, "expansion": 100.0})
+    hot = job.model_copy(update={"brief": job.brief.model_copy(update={"environment": warm})})
+    runner = Runner(files)
+    ratio = np.ptp(runner.cleaned(hot).points, axis=0) / np.ptp(runner.cleaned(job).points, axis=0)
+    assert ratio == pytest.approx(1 / 1.002)
+
+
+def test_an_alignment_cannot_start_from_itself(small: tuple[FileStore, Job]) -> None:
+    files, job = small
+    loop = job.with_step(BestFit(name="a", start="b")).with_step(BestFit(name="b", start="a"))
+    with pytest.raises(JobError, match="starts from itself"):
+        Runner(files).frame(loop, "a")
+    with pytest.raises(JobError, match="there is no alignment called 'c'"):
+        Runner(files).frame(loop, "c")
+
+
+def test_cancelling_leaves_no_result(small: tuple[FileStore, Job]) -> None:
+    files, job = small
+    progress = Progress()
+    progress.cancel()
+    runner = Runner(files)
+    with pytest.raises(Cancelled):
+        runner.evaluation(job, None, progress)
+    assert runner.evaluation(job).statistics.points > 0
+
+
+def test_replaying_gives_the_same_digits(demo_files: tuple[FileStore, Job], demo_runner: Runner) -> None:
+    files, job = demo_files
+    again = Runner(files).evaluation(job)
+    assert again.statistics == demo_runner.evaluation(job).statistics
+    assert [c.value for c in again.ledger] == [c.value for c in demo_runner.evaluation(job).ledger]
+
+
+def test_two_frames_are_compared(small: tuple[FileStore, Job], tmp_path: Path) -> None:
+    files, job = small
+    shifted = bracket_mesh().apply_translation([0.25, 0, 0])
+    shifted.export(tmp_path / "shifted.stl")
+    job = job.model_copy(update={"scan": files.adopt(tmp_path / "shifted.stl")}).with_step(BestFit(start="as scanned"))
+    found = Runner(files).compare(job, "as scanned", "best fit")
+    assert found.motion.shift == pytest.approx([-0.25, 0, 0], abs=1e-3)
+    assert found.motion.largest == pytest.approx(0.25, abs=2e-3)
+    assert {c.after.characteristic.id for c in found.changes} == {"1u", "1l"}
+
+
+def test_store_round_trip(small: tuple[FileStore, Job], tmp_path: Path) -> None:
+    files, job = small
+    job = job.with_step(ReadingStep(label="R1", place=(1, 2, 3)))
+    path = tmp_path / "a.juxtum"
+    save_job(job, path, files)
+    other = FileStore()
+    assert load_job(path, other, tmp_path / "inputs") == job
+    assert Runner(other).evaluation(job).statistics == Runner(files).evaluation(job).statistics
+    assert zipfile.ZipFile(path).namelist()[0] == "job.json"
+
+
+def test_a_failed_save_leaves_the_old_file(small: tuple[FileStore, Job], tmp_path: Path) -> None:
+    files, job = small
+    path = tmp_path / "a.juxtum"
+    save_job(job, path, files)
+    before = path.read_bytes()
+    assert job.scan is not None
+    lost = job.model_copy(update={"scan": job.scan.model_copy(update={"sha256": "f" * 64})})
+    with pytest.raises(JuxtumError, match="cannot be found"):
+        save_job(lost, path, files)
+    assert path.read_bytes() == before
+
+
+def test_damaged_input_inside_a_job_is_noticed(small: tuple[FileStore, Job], tmp_path: Path) -> None:
+    files, job = small
+    path = tmp_path / "a.juxtum"
+    save_job(job, path, files)
+    with zipfile.ZipFile(path) as package:
+        members = {n: package.read(n) for n in package.namelist()}
+    with zipfile.ZipFile(path, "w") as package:
+        for name, data in members.items():
+            package.writestr(name, data if name == "job.json" else data[:-4] + b"\0\0\0\1")
+    with pytest.raises(JuxtumError, match="inside the job is damaged"):
+        load_job(path, FileStore(), tmp_path / "inputs")
+
+
+def keep_saving(part: Path, path: Path, number: int, told: int) -> None:
+    """Save one state after another, and tell each that is saved."""
+    files = FileStore()
+    job = Job(id="0" * 32, nominal=files.adopt(part), scan=files.adopt(part))
+    os.write(told, b"ready\n")
+    while True:
+        number += 1
+        save_job(job.model_copy(update={"brief": Brief(part=str(number))}), path, files)
+        os.write(told, b"%d\n" % number)
+
+
+def test_a_job_survives_being_killed_while_it_is_saved(tmp_path: Path) -> None:
+    """Killed 50 times at random moments: it always opens, with the last or the last but one state."""
+    part, path = write_bracket(tmp_path / "part.stl"), tmp_path / "a.juxtum"
+    draw, last = random.Random(7), 0
+    for _ in range(50):
+        reading, writing = os.pipe()
+        child = os.fork()
+        if child == 0:
+            keep_saving(part, path, last, writing)
+        os.close(writing)
+        with os.fdopen(reading) as said:
+            assert said.readline() == "ready\n"
+            time.sleep(draw.uniform(0.005, 0.08))
+            os.kill(child, signal.SIGKILL)
+            os.waitpid(child, 0)
+            told = said.read().split()
+        told_last = int(told[-1]) if told else last
+        if path.exists():
+            found = int(load_job(path, FileStore(), tmp_path / "inputs").brief.part)
+            assert found in (told_last, told_last + 1)
+            last = found
+    assert last > 20
+
+
+def test_recovery_finds_what_a_crash_left_behind() -> None:
+    program = "from juxtum.job import *\nfrom juxtum.job.recovery import Recovery\nRecovery().note(Job(brief=Brief(part='lost')), None)\n"
+    subprocess.run([sys.executable, "-c", program], check=True, env=os.environ)
+    recovery = Recovery()
+    found = recovery.left_behind()
+    assert found is not None and found.job.brief.part == "lost"
+    found.note.write_text("{ broken")
+    assert recovery.left_behind() is None, "a note that cannot be read is put aside"
+
+
+def test_default_procedure_needs_no_choices() -> None:
+    assert default_procedure().frame("best fit").start == "rough"
