@@ -49,7 +49,7 @@ def _begin(window: object, files: list[Path], demo: bool) -> None:
     elif left is not None:
         window.session.recover(left)
     elif demo:
-        window.open_demo()
+        window.bringing.open_demo()
         window.guide.start()
 
 

@@ -126,3 +126,23 @@ class Bringing:
     def _start(self, job: object) -> None:
         assert isinstance(job, Job)
         self._session.start(job, then=self._window.look_home)
+
+    def ask_open(self) -> None:
+        """Ask for a job and open it."""
+        if (path := self.asking.job()) is not None:
+            self._session.open(path)
+
+    def ask_nominal(self) -> None:
+        """Ask for a nominal and bring it."""
+        if (path := self.asking.nominal()) is not None:
+            self.nominal(path)
+
+    def ask_scan(self) -> None:
+        """Ask for a scan and bring it."""
+        if (path := self.asking.scan()) is not None:
+            self.scan(path)
+
+    def ask_report(self) -> None:
+        """Ask for a folder and write the report."""
+        if (path := self.asking.folder()) is not None:
+            self._window.report.write(path)

@@ -69,7 +69,7 @@ class _Walk:
 def _route(walk: _Walk) -> None:
     window = walk.window
     walk.settle()
-    window.open_demo()
+    window.bringing.open_demo()
     walk.settle(lambda: window.session.derived.nominal is not None)
     window.go(Key.BRIEF)
     walk.save("1-brief")

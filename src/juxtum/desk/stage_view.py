@@ -11,13 +11,13 @@ from PyQt6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, Q
 from PyQt6.QtWidgets import QWidget
 
 from juxtum.desk import overlays
+from juxtum.desk.cards import Cards
 from juxtum.desk.legend import Legend
 from juxtum.desk.style import THEME, colour
 from juxtum.evaluate import Histogram, Reading
 from juxtum.geometry import Plane, RigidTransform
 from juxtum.geometry.arrays import Floats
 from juxtum.scene.camera import View
-from juxtum.scene.cards import Box, place_cards
 from juxtum.scene.drawables import Lines, Surface
 from juxtum.scene.palette import MapScale
 from juxtum.scene.sections import section
@@ -66,11 +66,9 @@ class StageView(QWidget):
         self.stage = Stage(THEME.look)
         self.mode = Mode.LOOK
         self.legend: Legend | None = None
-        self.readings: tuple[Reading, ...] = ()
-        self.selected_reading = ""
+        self.cards = Cards()
         self.pins: list[Pin] = []
         self.caption = ""
-        self.cards: list[Box | None] = []
         self._outline: list[QPointF] = []
         self._image: QImage | None = None
         self._pixels: np.ndarray | None = None
@@ -107,7 +105,7 @@ class StageView(QWidget):
 
     def set_readings(self, readings: tuple[Reading, ...], selected: str = "") -> None:
         """Show readings as cards on leader lines."""
-        self.readings, self.selected_reading = readings, selected
+        self.cards.readings, self.cards.selected = readings, selected
         self.redraw()
 
     def set_pins(self, pins: list[Pin]) -> None:
@@ -201,8 +199,7 @@ class StageView(QWidget):
         self._image = QImage(self._pixels.data, width, height, 4 * width, QImage.Format.Format_RGBX8888)
         self._dirty = False
         if not self._moving:
-            places = np.array([r.place for r in self.readings]).reshape(-1, 3)
-            self._reading_visible = self.stage.visible(places, PICKED_FROM)
+            self._reading_visible = self.stage.visible(self.cards.places, PICKED_FROM)
 
     def _start_moving(self) -> None:
         self._moving = True
@@ -252,28 +249,7 @@ class StageView(QWidget):
         painter.end()
 
     def _paint_cards(self, painter: QPainter) -> None:
-        if not self.readings:
-            self.cards = []
-            return
-        visible = self._reading_visible if len(self._reading_visible) == len(self.readings) else np.ones(len(self.readings), bool)
-        shown = [r for r, ok in zip(self.readings, visible, strict=True) if ok]
-        anchors = self.project(np.array([r.place for r in shown]).reshape(-1, 3))
-        room = Box(8, 52, self.width() - 16 - (128 if self.legend else 0), self.height() - 92)
-        width, height = overlays.card_size()
-        with_cards = shown if len(shown) <= 24 else [r for r in shown if r.label == self.selected_reading]
-        boxes = place_cards(self.project(np.array([r.place for r in with_cards]).reshape(-1, 3)), (width, height), room)
-        self.cards = boxes
-        self._shown_cards = list(zip(with_cards, boxes, strict=True))
-        scale = self.stage.scale
-        for reading, box in self._shown_cards:
-            if box is not None:
-                spot = self.project(reading.place[None])[0]
-                overlays.paint_leader(painter, spot, box)
-        for reading, (x, y) in zip(shown, anchors, strict=True):
-            overlays.paint_dot(painter, x, y, reading, scale, small=len(shown) > 24)
-        for reading, box in self._shown_cards:
-            if box is not None:
-                overlays.paint_card(painter, box, reading, scale, reading.label == self.selected_reading)
+        self.cards.paint(painter, self._reading_visible, (self.width() - (128 if self.legend else 0), self.height()), self.project, self.stage.scale)
 
     def _paint_pins(self, painter: QPainter) -> None:
         for pin in self.pins:
@@ -339,10 +315,10 @@ class StageView(QWidget):
             self._settle.start()
 
     def _clicked(self, here: QPointF) -> None:
-        for reading, box in getattr(self, "_shown_cards", []):
-            if box is not None and self.readings and box.holds(here.x(), here.y()):
-                self.card_clicked.emit(reading.label)
-                return
+        label = self.cards.label_at(here.x(), here.y())
+        if label:
+            self.card_clicked.emit(label)
+            return
         hit = self.hit(here)
         if hit is not None:
             self.picked.emit(hit)
@@ -361,7 +337,7 @@ class StageView(QWidget):
 
     def _look_under_pointer(self) -> None:
         if self._press is None and not self._moving:
-            self.hovered.emit(self.hit(self._last) if self.underMouse() or True else None)
+            self.hovered.emit(self.hit(self._last))
 
     def wheelEvent(self, event: QWheelEvent | None) -> None:
         """Zoom about the pointer."""

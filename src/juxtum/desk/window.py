@@ -6,15 +6,17 @@ from pathlib import Path
 
 import numpy as np
 from PyQt6.QtCore import QSettings, Qt, QTimer
-from PyQt6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QGuiApplication, QKeySequence, QResizeEvent
-from PyQt6.QtWidgets import QApplication, QHBoxLayout, QMainWindow, QSplitter, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QResizeEvent
+from PyQt6.QtWidgets import QHBoxLayout, QMainWindow, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
-from juxtum.desk import style
-from juxtum.desk.actions import ACTIONS, MENUS, Action
+from juxtum.desk.actions import ACTIONS
+from juxtum.desk.appearance import Appearance
 from juxtum.desk.bringing import Bringing
+from juxtum.desk.controls import StageControls
 from juxtum.desk.first_steps import FirstSteps
+from juxtum.desk.helping import Help
 from juxtum.desk.ledger import Ledger
-from juxtum.desk.method import Page, about_text, keys_text, method_text
+from juxtum.desk.menus import Menus
 from juxtum.desk.notice import Notice
 from juxtum.desk.palette import CommandPalette
 from juxtum.desk.route import Route
@@ -29,20 +31,11 @@ from juxtum.desk.stations.measure import MeasureStation
 from juxtum.desk.stations.report import ReportStation
 from juxtum.desk.status import StatusStrip
 from juxtum.desk.strip import Strip
-from juxtum.desk.style import THEME
-from juxtum.desk.view_bar import SectionBar, ViewBar
 from juxtum.errors import InputError
 from juxtum.evaluate import DecisionRule
 from juxtum.job.steps import ProfileStep
-from juxtum.log import log_file
-from juxtum.look import DARK, LIGHT
 from juxtum.scene.camera import View
-from juxtum.scene.palette import MapScale
-from juxtum.scene.stage import Hit, Shown
-from juxtum.wording import percent
-
-FLOOR_SCALE = 1.45
-CYCLE = {Shown.SOLID: Shown.SEE_THROUGH, Shown.SEE_THROUGH: Shown.HIDDEN, Shown.HIDDEN: Shown.SOLID}
+from juxtum.scene.stage import Hit
 
 
 class MainWindow(QMainWindow):
@@ -55,17 +48,17 @@ class MainWindow(QMainWindow):
         self.view = StageView()
         self.selected_line = ""
         self.selected_reading = ""
-        self.nominal_shown, self.data_shown = Shown.HIDDEN, Shown.SOLID
-        self.section_is_on = False
         self._station: Station | None = None
         self.setAcceptDrops(True)
         self.bringing = Bringing(self)
         self._build()
-        self._build_menus()
+        self.help = Help(self)
+        self.menus = Menus(self)
+        self.menus.fill_recent()
         self._connect()
         self._restore()
         self.go(Key.BRIEF)
-        self._refresh()
+        self.refresh()
 
     # -- building ---------------------------------------------------------------------------------------------
 
@@ -100,53 +93,15 @@ class MainWindow(QMainWindow):
         down.addWidget(self.status)
         self.setCentralWidget(central)
         self.notice, self.guide = Notice(self.view), FirstSteps(self.view)
-        self.bar, self.section_bar = ViewBar(self.view, self.tip), SectionBar(self.view)
-        self.bar.move(12, 12)
+        self.controls = StageControls(self.view, lambda: self.station.dress(), self.perform)
         self.setMinimumSize(1000, 640)
-        self._size_to_scale()
-
-    def _build_menus(self) -> None:
-        self.actions_: dict[str, QAction] = {}
-        bar = self.menuBar()
-        assert bar is not None
-        for name in MENUS:
-            menu = bar.addMenu(name)
-            assert menu is not None
-            group = ""
-            for item in (a for a in ACTIONS if a.menu.startswith(f"{name}/")):
-                if group and item.menu != group:
-                    menu.addSeparator()
-                group = item.menu
-                menu.addAction(self._action(item))
-            if name == "File":
-                self.recent_menu = menu.addMenu("Recent jobs")
-            menu.aboutToShow.connect(self._enable_actions)
-        self._fill_recent()
-
-    def _action(self, item: Action) -> QAction:
-        made = QAction(item.title, self)
-        if item.key:
-            made.setShortcut(QKeySequence(item.key))
-        if item.icon:
-            made.setIcon(style.icon(item.icon, "ink_soft"))
-        made.setCheckable(item.checked is not None)
-        made.setToolTip(self.tip(item.id))
-        made.triggered.connect(lambda: self.perform(item.id))
-        self.actions_[item.id] = made
-        self.addAction(made)
-        return made
-
-    @staticmethod
-    def tip(name: str) -> str:
-        """Key and one plain sentence about an action."""
-        item = next(a for a in ACTIONS if a.id == name)
-        words = item.tip or item.title
-        return f"{words} ({item.key})" if item.key else words
+        self.appearance = Appearance(self)
+        self.appearance.resize_to_scale()
 
     def _connect(self) -> None:
         session, view = self.session, self.view
-        session.changed.connect(self._refresh)
-        session.replaced.connect(self._fill_recent)
+        session.changed.connect(self.refresh)
+        session.replaced.connect(self.menus.fill_recent)
         session.failed.connect(self.notice.tell_failure)
         session.news.connect(self.announce)
         session.workbench.busy_changed.connect(self._busy)
@@ -156,8 +111,6 @@ class MainWindow(QMainWindow):
         self.strip.frame_chosen.connect(self.choose_frame)
         self.strip.rule_chosen.connect(self._choose_rule)
         self.strip.palette_wanted.connect(self.show_palette)
-        self.bar.wanted.connect(self.perform)
-        self.section_bar.changed.connect(self._cut)
         self.ledger.chosen.connect(self.select_line)
         view.picked.connect(self._picked)
         view.hovered.connect(self._hovered)
@@ -165,7 +118,7 @@ class MainWindow(QMainWindow):
         view.limits_dragged.connect(self._limits_dragged)
         view.limits_chosen.connect(lambda low, high: self.measure.set_limits(low, high))
         view.card_clicked.connect(self.select_reading)
-        self.notice.log_wanted.connect(self.show_log)
+        self.notice.log_wanted.connect(self.help.show_log)
         self.guide.station_wanted.connect(self.go)
         self.guide.action_wanted.connect(self.perform)
 
@@ -180,17 +133,7 @@ class MainWindow(QMainWindow):
             item.run(self)
         else:
             self.announce(f"'{item.title}' makes no sense yet")
-        self._enable_actions()
-
-    def _enable_actions(self) -> None:
-        for item in ACTIONS:
-            made = self.actions_[item.id]
-            made.setEnabled(item.enabled(self))
-            if item.checked is not None:
-                made.setChecked(item.checked(self))
-        history = self.session.history
-        self.actions_["undo"].setText(f"Undo: {history.undo_label}" if history.undo_label else "Undo")
-        self.actions_["redo"].setText(f"Redo: {history.redo_label}" if history.redo_label else "Redo")
+        self.menus.enable()
 
     def show_palette(self) -> None:
         """Find an action by its letters."""
@@ -210,13 +153,13 @@ class MainWindow(QMainWindow):
         before, self._station = self._station, self.stations[key]
         self.route.show_station(key)
         self.sheets.setCurrentWidget(self._station)
-        self._clear_section()
+        self.controls.clear_section()
         self._station.refresh()
         self._station.enter()
         if before is None or self._scene_of(before.key) != self._scene_of(key):
             self.look_home()
-        self._enable_actions()
-        self._show_states()
+        self.menus.enable()
+        self.controls.show_states()
 
     def _scene_of(self, key: Key) -> str:
         """Stations that show the same thing keep the view."""
@@ -239,7 +182,7 @@ class MainWindow(QMainWindow):
         self.go(Key.ASSEMBLE)
         self.look_home()
 
-    def _refresh(self) -> None:
+    def refresh(self) -> None:
         d = self.session.derived
         self.strip.show_job(d, self.session.is_saved)
         self.route.show_findings({key: finding(key, d) for key in Key})
@@ -254,10 +197,9 @@ class MainWindow(QMainWindow):
         self.station.dress()
         if had_map != self.view.stage.has("map"):
             self.look_home()
-        if self.section_is_on:
-            self._cut()
-        self._enable_actions()
-        self._show_states()
+        self.controls.cut()
+        self.menus.enable()
+        self.controls.show_states()
         self.guide.job_changed(d)
         title = d.job.title + (f" {d.job.brief.serial}" if d.job.brief.serial else "")
         self.setWindowTitle(f"{title}[*] \u2013 Juxtum")
@@ -268,20 +210,6 @@ class MainWindow(QMainWindow):
         measured = {c.characteristic.id: c for c in d.evaluation.ledger} if d.evaluation else {}
         rows = [(c, measured.get(c.id)) for p in d.job.procedure.profiles for c in p.characteristics()]
         self.ledger.set_rows(rows, self.selected_line)
-
-    def show_legend(self) -> None:
-        """The legend of the map in force, or none."""
-        d = self.session.derived
-        measure = d.job.procedure.measure
-        if d.area is None or d.evaluation is None or self.data_shown is Shown.HIDDEN:
-            self.view.set_legend(None, None)
-            return
-        note = f"not seen {percent(1 - d.evaluation.statistics.area_seen)}"
-        self.view.set_legend(MapScale(measure.lower, measure.upper), d.area, note)
-
-    def _show_states(self) -> None:
-        has_map = self.view.stage.has("map")
-        self.bar.show_states(self.section_is_on, self.nominal_shown, self.data_shown, has_map)
 
     # -- selection --------------------------------------------------------------------------------------------
 
@@ -307,7 +235,7 @@ class MainWindow(QMainWindow):
     def select_reading(self, name: str) -> None:
         """Show a reading in the worksheet, the list and on the stage."""
         self.selected_reading = name
-        self.view.selected_reading = name
+        self.view.cards.selected = name
         self.view.update()
         self.measure.show_results()
 
@@ -380,40 +308,6 @@ class MainWindow(QMainWindow):
 
     # -- what the stage shows ---------------------------------------------------------------------------------
 
-    def toggle_section(self) -> None:
-        """Look inside, or no more."""
-        if self.section_is_on:
-            self._clear_section()
-        else:
-            self.section_is_on = True
-            self.section_bar.begin(self.view.stage.bounds)
-            self._place_bars()
-        self._show_states()
-
-    def _clear_section(self) -> None:
-        self.section_is_on = False
-        self.section_bar.hide()
-        self.view.set_section(None)
-
-    def _cut(self) -> None:
-        if self.section_is_on:
-            self.view.set_section(self.section_bar.plane(self.view.stage.eye.towards))
-
-    def cycle_nominal(self) -> None:
-        """Shown, see-through, hidden."""
-        order = {Shown.HIDDEN: Shown.SEE_THROUGH, Shown.SEE_THROUGH: Shown.SOLID, Shown.SOLID: Shown.HIDDEN}
-        self.nominal_shown = order[self.nominal_shown]
-        self._redress()
-
-    def cycle_data(self) -> None:
-        """Shown, see-through, hidden."""
-        self.data_shown = CYCLE[self.data_shown]
-        self._redress()
-
-    def _redress(self) -> None:
-        self.station.dress()
-        self._show_states()
-
     def toggle_ledger(self) -> None:
         """Show or hide the ledger."""
         self.ledger.setVisible(not self.ledger.isVisible())
@@ -422,94 +316,7 @@ class MainWindow(QMainWindow):
         """Only the marks of the route, or its words too."""
         self.route.set_narrow(not self.route.is_narrow)
 
-    @property
-    def is_large(self) -> bool:
-        """Whether floor-readable sizes are on."""
-        return THEME.scale > 1
-
-    @property
-    def is_dark(self) -> bool:
-        """Whether the dark look is on."""
-        return THEME.look is DARK
-
-    def toggle_sizes(self) -> None:
-        """Floor-readable sizes, or desk sizes."""
-        THEME.scale = 1.0 if self.is_large else FLOOR_SCALE
-        self._restyle()
-
-    def toggle_look(self) -> None:
-        """Dark or light."""
-        THEME.look = LIGHT if self.is_dark else DARK
-        self._restyle()
-
-    def _restyle(self) -> None:
-        application = QApplication.instance()
-        assert isinstance(application, QApplication)
-        style.apply(application)
-        for item in ACTIONS:
-            if item.icon:
-                self.actions_[item.id].setIcon(style.icon(item.icon, "ink_soft"))
-        self._size_to_scale()
-        self.view.restyle()
-        self.ledger.restyle()
-        self._refresh()
-        self._place_bars()
-
-    def _size_to_scale(self) -> None:
-        self.sheets.setFixedWidth(round(340 * (1 + (THEME.scale - 1) * 0.7)))
-        self.strip.setFixedHeight(THEME.px(46))
-        self.route.resize_to_scale()
-        self.bar.adjustSize()
-
     # -- files ------------------------------------------------------------------------------------------------
-
-    def new_job(self) -> None:
-        """Start with nothing."""
-        self.bringing.new_job()
-
-    def open_demo(self) -> None:
-        """Open the demo job."""
-        self.bringing.open_demo()
-
-    def ask_open(self) -> None:
-        """Ask for a job and open it."""
-        if (path := self.bringing.asking.job()) is not None:
-            self.session.open(path)
-
-    def ask_nominal(self) -> None:
-        """Ask for a nominal and bring it."""
-        if (path := self.bringing.asking.nominal()) is not None:
-            self.bringing.nominal(path)
-
-    def ask_scan(self) -> None:
-        """Ask for a scan and bring it."""
-        if (path := self.bringing.asking.scan()) is not None:
-            self.bringing.scan(path)
-
-    def ask_report(self) -> None:
-        """Ask for a folder and write the report."""
-        if (path := self.bringing.asking.folder()) is not None:
-            self.report.write(path)
-
-    def ask_save(self) -> None:
-        """Ask where to save."""
-        self.bringing.ask_save()
-
-    def ask_procedure(self) -> None:
-        """Ask where to export the procedure."""
-        self.bringing.ask_procedure()
-
-    def save(self) -> None:
-        """Save."""
-        self.bringing.save()
-
-    def _fill_recent(self) -> None:
-        menu = self.recent_menu
-        assert menu is not None
-        menu.clear()
-        for path in self.session.recent:
-            menu.addAction(path.name, lambda p=path: self.session.open(p))
-        menu.setEnabled(bool(self.session.recent))
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
         """Files may be dropped anywhere."""
@@ -526,7 +333,7 @@ class MainWindow(QMainWindow):
             if url.isLocalFile():
                 self.bringing.bring(Path(url.toLocalFile()))
 
-    # -- help, notices, end -----------------------------------------------------------------------------------
+    # -- notices, end -----------------------------------------------------------------------------------
 
     def tell(self, what: str, where: str, next: str) -> None:
         """Say what cannot be done and what can."""
@@ -536,55 +343,17 @@ class MainWindow(QMainWindow):
         """Say something good."""
         self.notice.tell_news(words)
 
-    def start_first_steps(self) -> None:
-        """Walk a newcomer through."""
-        self.guide.start()
-
-    def show_method(self) -> None:
-        """Formulas and references of this station."""
-        self._show_page("Method", method_text(self.station.key))
-
-    def show_keys(self) -> None:
-        """All keys."""
-        self._show_page("Keys", keys_text())
-
-    def show_about(self) -> None:
-        """Version and licences."""
-        self._show_page("About Juxtum", about_text())
-
-    def _show_page(self, title: str, html: str) -> None:
-        page = Page(self, title, html)
-        page.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        page.show()
-
-    def show_log(self) -> None:
-        """The last part of the log file."""
-        path = log_file()
-        text = path.read_text("utf-8", "replace")[-20_000:] if path.exists() else "The log is empty."
-        from html import escape
-
-        self._show_page("Log", f"<p>{escape(str(path))}</p><pre>{escape(text)}</pre>")
-
-    def copy_ledger(self) -> None:
-        """To the clipboard, for a spreadsheet."""
-        clipboard = QGuiApplication.clipboard()
-        if clipboard is not None:
-            clipboard.setText(self.ledger.as_text())
-            self.announce("The ledger is on the clipboard")
-
     def _busy(self, busy: bool) -> None:
         self.status.show_busy(busy)
-        self._enable_actions()
+        self.menus.enable()
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         """Keep what floats over the stage in place."""
         super().resizeEvent(event)
-        QTimer.singleShot(0, self._place_bars)
+        QTimer.singleShot(0, self.place_floating)
 
-    def _place_bars(self) -> None:
-        self.bar.adjustSize()
-        self.bar.move(12, 12)
-        self.section_bar.move(12, self.bar.height() + 20)
+    def place_floating(self) -> None:
+        self.controls.place()
         self.notice.place()
         if self.guide.isVisible():
             self.guide.place()
@@ -596,9 +365,6 @@ class MainWindow(QMainWindow):
         else:
             self.resize(1280, 800)
 
-    def close_window(self) -> None:
-        """Quit."""
-        self.close()
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         """A changed job stays recoverable unless it was saved; nothing is asked."""

@@ -82,7 +82,7 @@ class Station(QScrollArea):
 
     def dress_map(self) -> None:
         """The map, or what there is of nominal and scan."""
-        d, view, window = self.derived, self.view, self.window_
+        d, view, controls = self.derived, self.view, self.window_.controls
         has_map = d.map_surface is not None
         view.put("map", d.map_surface)
         view.put("limits", d.limits)
@@ -90,11 +90,11 @@ class Station(QScrollArea):
         view.put("scan", None)
         view.put("nominal", d.nominal_surface)
         view.put("edges", d.nominal_edges)
-        view.show_layer("nominal", window.nominal_shown if has_map else Shown.SOLID)
-        view.show_layer("map", window.data_shown)
+        view.show_layer("nominal", controls.nominal_shown if has_map else Shown.SOLID)
+        view.show_layer("map", controls.data_shown)
         for name in ("limits", "unseen"):
-            view.show_layer(name, Shown.HIDDEN if window.data_shown is Shown.HIDDEN else Shown.SOLID)
-        window.show_legend()
+            view.show_layer(name, Shown.HIDDEN if controls.data_shown is Shown.HIDDEN else Shown.SOLID)
+        controls.show_legend(d)
 
     def picked(self, hit: Hit) -> None:
         """A click on the stage."""

@@ -1,0 +1,87 @@
+"""What floats over the stage and what it controls: layers, the section plane, the legend."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from juxtum.desk.derived import Derived
+from juxtum.desk.menus import tip
+from juxtum.desk.stage_view import StageView
+from juxtum.desk.view_bar import SectionBar, ViewBar
+from juxtum.scene.palette import MapScale
+from juxtum.scene.stage import Shown
+from juxtum.wording import percent
+
+NEXT_DATA = {Shown.SOLID: Shown.SEE_THROUGH, Shown.SEE_THROUGH: Shown.HIDDEN, Shown.HIDDEN: Shown.SOLID}
+NEXT_NOMINAL = {Shown.HIDDEN: Shown.SEE_THROUGH, Shown.SEE_THROUGH: Shown.SOLID, Shown.SOLID: Shown.HIDDEN}
+
+
+class StageControls:
+    """The bars over the stage.
+
+    Parameters
+    ----------
+    dress : callable
+        Puts the layers on the stage again.
+    """
+
+    def __init__(self, view: StageView, dress: Callable[[], None], wanted: Callable[[str], None]) -> None:
+        self._view, self._dress = view, dress
+        self.nominal_shown, self.data_shown = Shown.HIDDEN, Shown.SOLID
+        self.section_is_on = False
+        self.bar, self.section_bar = ViewBar(view, tip), SectionBar(view)
+        self.bar.wanted.connect(wanted)
+        self.section_bar.changed.connect(self.cut)
+        self.place()
+
+    def place(self) -> None:
+        """Upper left on the stage."""
+        self.bar.adjustSize()
+        self.bar.move(12, 12)
+        self.section_bar.move(12, self.bar.height() + 20)
+
+    def show_states(self) -> None:
+        """What is on and what can be chosen."""
+        self.bar.show_states(self.section_is_on, self.nominal_shown, self.data_shown, self._view.stage.has("map"))
+
+    def toggle_section(self) -> None:
+        """Look inside, or no more."""
+        if self.section_is_on:
+            self.clear_section()
+        else:
+            self.section_is_on = True
+            self.section_bar.begin(self._view.stage.bounds)
+            self.place()
+        self.show_states()
+
+    def clear_section(self) -> None:
+        """The whole part again."""
+        self.section_is_on = False
+        self.section_bar.hide()
+        self._view.set_section(None)
+
+    def cut(self) -> None:
+        """Cut where the section bar says."""
+        if self.section_is_on:
+            self._view.set_section(self.section_bar.plane(self._view.stage.eye.towards))
+
+    def cycle_nominal(self) -> None:
+        """Hidden, see-through, shown."""
+        self.nominal_shown = NEXT_NOMINAL[self.nominal_shown]
+        self._dress()
+        self.show_states()
+
+    def cycle_data(self) -> None:
+        """Shown, see-through, hidden."""
+        self.data_shown = NEXT_DATA[self.data_shown]
+        self._dress()
+        self.show_states()
+
+    def show_legend(self, d: Derived) -> None:
+        """The legend of the map in force, or none."""
+        measure = d.job.procedure.measure
+        if d.area is None or d.evaluation is None or self.data_shown is Shown.HIDDEN:
+            self._view.set_legend(None, None)
+            return
+        note = f"not seen {percent(1 - d.evaluation.statistics.area_seen)}"
+        self._view.set_legend(MapScale(measure.lower, measure.upper), d.area, note)
