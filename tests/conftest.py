@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import tempfile
+from typing import TYPE_CHECKING
 
 import pytest
 
@@ -58,3 +59,21 @@ def demo_files() -> tuple[FileStore, Job]:
 def demo_runner(demo_files: tuple[FileStore, Job]) -> Runner:
     """A runner that keeps the demo's results for all tests."""
     return Runner(demo_files[0])
+
+
+if TYPE_CHECKING:
+    from PyQt6.QtWidgets import QApplication
+
+
+@pytest.fixture(scope="session")
+def application() -> QApplication:
+    """The application, dressed as for users."""
+    from PyQt6.QtWidgets import QApplication
+
+    from juxtum.desk import style
+
+    made = QApplication.instance() or QApplication(["test"])
+    assert isinstance(made, QApplication)
+    style.load_fonts()
+    style.apply(made)
+    return made

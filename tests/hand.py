@@ -1,0 +1,123 @@
+"""A hand on the real window: what a user does, and what a user reads."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+from PyQt6.QtCore import QPoint, QSettings, Qt
+from PyQt6.QtGui import QColor, QImage
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QPushButton, QWidget
+
+from juxtum.desk.stations.findings import Key
+from juxtum.desk.window import MainWindow
+
+PATIENCE = 120.0
+
+
+class Hand:
+    """What a user does, and what a user reads."""
+
+    def __init__(self, window: MainWindow) -> None:
+        self.window = window
+
+    def wait(self, until: Callable[[], bool] = lambda: True) -> None:
+        """Until nothing runs and a condition holds."""
+        end = time.monotonic() + PATIENCE
+        quiet = 0
+        while quiet < 4:
+            QApplication.processEvents()
+            time.sleep(0.02)
+            quiet = quiet + 1 if not self.window.session.workbench.is_busy and until() else 0
+            assert time.monotonic() < end, f"still waiting; the notice says '{self.window.notice.text}'"
+
+    def named(self, name: str, kind: type[QWidget] = QWidget, inside: QWidget | None = None) -> QWidget:
+        """The visible widget of an accessible name."""
+        found = [w for w in (inside or self.window).findChildren(kind) if w.accessibleName() == name and w.isVisible()]
+        assert len(found) == 1, f"{len(found)} visible widgets are called '{name}'"
+        return found[0]
+
+    def click(self, name: str) -> None:
+        """Click a button by its name in the worksheet or anywhere else."""
+        sheet = self.window.sheets.currentWidget()
+        assert sheet is not None
+        inside = sheet if any(w.accessibleName() == name for w in sheet.findChildren(QPushButton)) else None
+        QTest.mouseClick(self.named(name, inside=inside), Qt.MouseButton.LeftButton)
+        self.wait()
+
+    def go(self, key: Key) -> None:
+        """Click a stop of the route."""
+        QTest.mouseClick(self.window.route.stops[key], Qt.MouseButton.LeftButton)
+        self.wait()
+
+    def finding(self, key: Key) -> str:
+        """What the route says."""
+        return self.window.route.stops[key].accessibleDescription()
+
+    def next(self) -> str:
+        """What the worksheet proposes."""
+        return self.window.station.next.text
+
+    def press(self, key: Qt.Key, modifier: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
+        """A key, as pressed anywhere in the window."""
+        if not self.window.isActiveWindow():
+            # Without a window manager nobody else hands the focus on when another window closes.
+            self.window.activateWindow()
+            QTest.qWaitForWindowActive(self.window)
+        QTest.keyClick(self.window, key, modifier)
+        self.wait()
+
+    def spot(self, place: tuple[float, float, float]) -> QPoint:
+        """Where a place of the part is on the stage."""
+        x, y = self.window.view.project(np.array([place]))[0]
+        return QPoint(round(x), round(y))
+
+    def click_at(self, place: tuple[float, float, float]) -> None:
+        """Click a place of the part on the stage."""
+        QTest.mouseClick(self.window.view, Qt.MouseButton.LeftButton, pos=self.spot(place))
+        self.wait()
+
+    def colour_at(self, place: tuple[float, float, float]) -> QColor:
+        """The colour that the stage shows at a place of the part."""
+        self.wait(lambda: not self.window.view._moving)
+        image = self.window.view.grab().toImage()
+        ratio = image.devicePixelRatio()
+        spot = self.spot(place)
+        return image.pixelColor(round(spot.x() * ratio), round(spot.y() * ratio))
+
+    def picture(self) -> np.ndarray:
+        """The part of the stage that no bar covers, as colours (H, W, 3)."""
+        self.wait(lambda: not self.window.view._moving)
+        image = self.window.view.grab().toImage().convertToFormat(QImage.Format.Format_RGB32)
+        bits = image.constBits()
+        assert bits is not None
+        pixels = np.frombuffer(bits.asarray(image.sizeInBytes()), np.uint8).reshape(image.height(), image.width(), 4)
+        return pixels[110:, :-140, :3].copy()
+
+    def ledger(self) -> dict[str, tuple[str, str]]:
+        """Value and verdict of each line, as read."""
+        rows = [line.split("\t") for line in self.window.ledger.as_text().splitlines()[1:]]
+        return {row[0]: (row[4], row[6]) for row in rows}
+
+
+def opened(folder: Path) -> MainWindow:
+    window = MainWindow(QSettings(str(folder / "settings.ini"), QSettings.Format.IniFormat))
+    window.resize(1280, 800)
+    window.show()
+    window.activateWindow()
+    return window
+
+
+def close(window: MainWindow) -> None:
+    window.session.discard()
+    window.close()
+    window.deleteLater()
+    QApplication.processEvents()
+    assert not [t.name for t in threading.enumerate() if t.name.startswith("workbench")], "the worker is still alive"
+    assert not [w for w in QApplication.topLevelWidgets() if w.isVisible()], "a window was left open"
+
+

@@ -1,0 +1,159 @@
+"""Single manners of the window: dropped files, failures, selection, palette, sizes, names."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
+from PyQt6.QtGui import QDropEvent, QGuiApplication
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QDialog, QLabel, QPushButton, QWidget
+
+from hand import Hand, close, opened
+from helpers import write_bracket
+from juxtum.desk import style
+from juxtum.desk.actions import ACTIONS
+from juxtum.desk.palette import CommandPalette, match
+from juxtum.desk.stations.findings import Key
+from juxtum.look import LIGHT
+
+
+@pytest.fixture
+def desk(application: QApplication, tmp_path: Path) -> Iterator[Hand]:
+    """An empty window."""
+    window = opened(tmp_path)
+    yield Hand(window)
+    close(window)
+
+
+def test_files_are_dropped_and_units_asked(desk: Hand, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    nominal, scan = write_bracket(tmp_path / "n.stl"), write_bracket(tmp_path / "s.stl", 1 / 25.4)
+    asked: list[str] = []
+
+    def answer(dialog: QDialog) -> int:
+        asked.append(" ".join(label.text() for label in dialog.findChildren(QLabel)))
+        return 1
+
+    monkeypatch.setattr("juxtum.desk.asking.UnitDialog.exec", answer)
+    for path in (nominal, scan):
+        data = QMimeData()
+        data.setUrls([QUrl.fromLocalFile(str(path))])
+        event = QDropEvent(QPointF(50, 50), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier)
+        desk.window.dropEvent(event)
+        desk.wait(lambda p=path: (desk.window.session.job.scan if p is scan else desk.window.session.job.nominal) is not None)
+    assert "this looks like inches" in asked[1]
+    held = desk.window.session.derived.scan
+    assert held is not None and np.ptp(held.points, axis=0) == pytest.approx([60, 40, 31], abs=1e-3)
+    assert desk.window.station.key is Key.ASSEMBLE
+
+
+def test_bad_file_gives_a_sentence_and_changes_nothing(desk: Hand, tmp_path: Path) -> None:
+    (tmp_path / "bad.step").write_text("no model")
+    job = desk.window.session.job
+    desk.window.bringing.bring(tmp_path / "bad.step")
+    desk.wait()
+    assert "this is not a STEP file" in desk.window.notice.text
+    assert desk.window.session.job is job and not desk.window.session.workbench.is_busy
+    desk.press(Qt.Key.Key_Escape)
+    assert desk.window.notice.text == ""
+
+
+def test_unexpected_failure_is_one_sentence(desk: Hand) -> None:
+    def broken(job: object) -> object:
+        raise ZeroDivisionError("secret")
+
+    desk.window.session.edit("break", broken)  # type: ignore[arg-type]
+    desk.wait()
+    assert "Something unexpected went wrong" in desk.window.notice.text and "secret" not in desk.window.notice.text
+
+
+def test_selection_is_inverted_and_deleted(desk: Hand, tmp_path: Path) -> None:
+    session = desk.window.session
+    path = write_bracket(tmp_path / "s.stl")
+    session.edit("scan", lambda job: job.model_copy(update={"scan": session.files.adopt(path)}))
+    desk.wait()
+    desk.go(Key.ASSEMBLE)
+    desk.press(Qt.Key.Key_1)
+    desk.click("Draw outline")
+    view = desk.window.view
+    box = view.stage.project(view.stage.bounds, view.width(), view.height())
+    middle, (left, top), (right, bottom) = box.mean(0), box.min(0) - 20, box.max(0) + 20
+    outline = ((left, top), (middle[0], top), (middle[0], bottom), (left, bottom))
+    corners = [QPoint(round(x), round(y)) for x, y in outline]
+    QTest.mousePress(view, Qt.MouseButton.LeftButton, pos=corners[0])
+    for corner in corners[1:]:
+        QTest.mouseMove(view, corner)
+    QTest.mouseRelease(view, Qt.MouseButton.LeftButton, pos=corners[-1])
+    desk.wait()
+    scan = session.derived.scan
+    assert scan is not None
+    said = desk.named("Selection", QLabel).text()  # type: ignore[attr-defined]
+    chosen = int("".join(c for c in said if c.isdigit()))
+    assert 0 < chosen < len(scan.points) and right > left
+    desk.click("Invert")
+    desk.click("Delete")
+    left_over = session.derived.scan
+    assert left_over is not None and len(left_over.points) <= chosen
+
+
+def test_palette_finds_actions(desk: Hand) -> None:
+    desk.press(Qt.Key.Key_K, Qt.KeyboardModifier.ControlModifier)
+    palette = desk.window.findChild(CommandPalette)
+    assert palette is not None
+    QTest.keyClicks(palette.field, "dark")
+    assert palette.list.count() == 1
+    QTest.keyClick(palette.field, Qt.Key.Key_Return)
+    desk.wait()
+    assert desk.window.appearance.is_dark
+    desk.window.appearance.toggle_look()
+    assert style.THEME.look is LIGHT
+    assert match("go mea", "Go to Measure") == 0 and match("zzz", "Go to Measure") is None
+
+
+def test_floor_sizes_are_larger(desk: Hand) -> None:
+    before = desk.window.sheets.width()
+    desk.press(Qt.Key.Key_F11)
+    assert desk.window.sheets.width() > before and style.font(13).pixelSize() > 13
+    desk.press(Qt.Key.Key_F11)
+    assert desk.window.sheets.width() == before
+
+
+def test_actions_are_one_list(desk: Hand) -> None:
+    ids = [a.id for a in ACTIONS]
+    keys = [a.key for a in ACTIONS if a.key]
+    assert len(set(ids)) == len(ids) and len(set(keys)) == len(keys)
+    shown = desk.window.menus.actions
+    assert set(shown) == set(ids)
+    for station in desk.window.stations.values():
+        assert station.next._action in ids
+
+
+def test_every_widget_that_can_be_used_has_a_name(desk: Hand) -> None:
+    for key in Key:
+        desk.go(key)
+        for kind in (QPushButton, QWidget):
+            for widget in desk.window.sheets.currentWidget().findChildren(kind):
+                if widget.focusPolicy() & Qt.FocusPolicy.TabFocus and widget.isVisible() and widget.metaObject().className().startswith("Q"):
+                    assert widget.accessibleName() or widget.metaObject().className() in ("QScrollArea", "QWidget"), widget.metaObject().className()
+
+
+def test_copied_ledger_pastes_into_a_spreadsheet(desk: Hand, tmp_path: Path) -> None:
+    session = desk.window.session
+    session.edit("nominal", lambda job: job.model_copy(update={"nominal": session.files.adopt(write_bracket(tmp_path / "n.stl"))}))
+    desk.wait()
+    desk.window.perform("add whole profile")
+    desk.wait()
+    desk.window.perform("copy ledger")
+    clipboard = QGuiApplication.clipboard()
+    assert clipboard is not None
+    assert clipboard.text().splitlines()[1].split("\t")[:2] == ["1u", "Profile, whole part, upper"]
+
+
+def test_first_steps_lead_on(desk: Hand) -> None:
+    desk.press(Qt.Key.Key_F1)
+    assert desk.window.guide.title.startswith("1 of 6")
+    desk.click("Next step")
+    assert desk.window.guide.title.startswith("2 of 6") and desk.window.station.key is Key.ASSEMBLE
