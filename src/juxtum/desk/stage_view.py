@@ -21,7 +21,7 @@ from juxtum.scene.camera import View
 from juxtum.scene.drawables import Lines, Surface
 from juxtum.scene.palette import MapScale
 from juxtum.scene.sections import section
-from juxtum.scene.stage import Hit, Shown, Stage
+from juxtum.scene.stage import Detail, Hit, Shown, Stage
 
 SETTLE_MS = 160
 MOVING_SCALE = 0.6
@@ -106,6 +106,8 @@ class StageView(QWidget):
     def set_readings(self, readings: tuple[Reading, ...], selected: str = "") -> None:
         """Show readings as cards on leader lines."""
         self.cards.readings, self.cards.selected = readings, selected
+        held = self.stage.layer("map")
+        self.cards.part = np.empty((0, 3)) if held is None else held.some_points[::4]
         self.redraw()
 
     def set_pins(self, pins: list[Pin]) -> None:
@@ -195,7 +197,7 @@ class StageView(QWidget):
     def _render(self) -> None:
         width, height = self._device_size()
         # The image shares the array's memory, so the array has to live as long as the image.
-        self._pixels = self.stage.render(width, height, self._moving)
+        self._pixels = self.stage.render(width, height, Detail.LIGHT if self._moving else None)
         self._image = QImage(self._pixels.data, width, height, 4 * width, QImage.Format.Format_RGBX8888)
         self._dirty = False
         if not self._moving:

@@ -159,9 +159,9 @@ def _draw_picture(pages: _Pages, picture: Picture, box: Box) -> None:
         return
     size = (62.0, 22.0)
     anchors = np.array([[p.x * box.width, p.y * box.height] for p in picture.pinned])
-    for pinned, anchor, place in zip(
-        picture.pinned, anchors, place_cards(anchors, size, Box(2, 2, box.width - 4, box.height - 4)), strict=True
-    ):
+    part = picture.part * np.array([box.width, box.height])
+    places = place_cards(anchors, size, Box(2, 2, box.width - 4, box.height - 4), part=part)
+    for pinned, anchor, place in zip(picture.pinned, anchors, places, strict=True):
         x, y = box.x + anchor[0], box.y + box.height - anchor[1]
         c.setStrokeColor(LIGHT.ink)
         c.setLineWidth(0.5)

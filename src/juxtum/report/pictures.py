@@ -14,7 +14,7 @@ from juxtum.job import Evaluation
 from juxtum.scene.camera import View, view_direction
 from juxtum.scene.drawables import limit_lines, map_surface, nominal_edges, unseen_surface
 from juxtum.scene.palette import MapScale
-from juxtum.scene.stage import Stage
+from juxtum.scene.stage import Detail, Stage
 
 SIDES = (View.FRONT, View.BACK, View.LEFT, View.RIGHT, View.TOP, View.BELOW)
 
@@ -35,6 +35,8 @@ class Picture:
     view: View
     pixels: npt.NDArray[np.uint8]
     pinned: tuple[Pinned, ...]
+    part: Floats
+    """Where points of the part appear (N, 2), in parts of width and height."""
 
 
 def take_pictures(evaluation: Evaluation, scan: Scan, scale: MapScale, size: tuple[int, int] = (1400, 950)) -> list[Picture]:
@@ -74,16 +76,19 @@ def _facing(evaluation: Evaluation, towards: Floats) -> float:
 def _picture(stage: Stage, evaluation: Evaluation, view: View, size: tuple[int, int]) -> Picture:
     width, height = size
     stage.look_from(view, width / height)
-    pixels = stage.render(width, height)[:, :, :3].copy()
+    if view is View.CORNER:
+        stage.eye.take_perspective()
+    pixels = stage.render(width, height, Detail.FULL)[:, :, :3].copy()
     pinned: list[Pinned] = []
     if evaluation.readings:
         places = np.array([r.place for r in evaluation.readings])
         seen = stage.visible(places, ("map", "unseen"))
-        spots = stage.project(places, 1.0, 1.0) if width == height else _relative(stage, places, width, height)
+        spots = _relative(stage, places, width, height)
         pinned = [
             Pinned(r, float(x), float(y)) for r, (x, y), ok in zip(evaluation.readings, spots, seen, strict=True) if ok
         ]
-    return Picture(view, pixels, tuple(pinned))
+    part = _relative(stage, evaluation.deviation.points[:: max(1, len(evaluation.deviation.points) // 5000)], width, height)
+    return Picture(view, pixels, tuple(pinned), part)
 
 
 def _relative(stage: Stage, places: Floats, width: int, height: int) -> Floats:

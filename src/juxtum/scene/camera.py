@@ -46,6 +46,13 @@ class Eye:
         self.camera = camera
         camera.ParallelProjectionOn()
 
+    def take_perspective(self) -> None:
+        """As the eye sees it from three part sizes away, for pictures; measuring views stay parallel."""
+        half = float(self.camera.GetParallelScale())
+        distance = float(self.camera.GetDistance())
+        self.camera.ParallelProjectionOff()
+        self.camera.SetViewAngle(2 * np.degrees(np.arctan(half / distance)))
+
     @property
     def focus(self) -> Floats:
         """The place it turns about (3,)."""
@@ -82,6 +89,7 @@ class Eye:
 
     def preset(self, view: View, bounds: Floats, aspect: float) -> None:
         """Look from a preset so that the bounds (2, 3) fill the picture."""
+        self.camera.ParallelProjectionOn()
         towards, up = view_direction(view), np.array(_FROM[view][1], dtype=float)
         self.fit(bounds, aspect, towards, up)
 

@@ -32,7 +32,12 @@ class Box:
         return self.x - gap < x < self.x + self.width + gap and self.y - gap < y < self.y + self.height + gap
 
 
-def place_cards(anchors: Floats, card: tuple[float, float], room: Box, taken: tuple[Box, ...] = ()) -> list[Box | None]:
+CELL = 16.0
+
+
+def place_cards(
+    anchors: Floats, card: tuple[float, float], room: Box, taken: tuple[Box, ...] = (), part: Floats | None = None
+) -> list[Box | None]:
     """A rectangle for each anchor (N, 2), or None where no room is left.
 
     Parameters
@@ -43,7 +48,10 @@ def place_cards(anchors: Floats, card: tuple[float, float], room: Box, taken: tu
         All cards lie in it.
     taken : tuple of Box
         Not to be covered.
+    part : array (N, 2), optional
+        Where the part appears; cards lie beside it as far as there is room.
     """
+    shadow = _Shadow(room, part)
     placed: list[Box | None] = [None] * len(anchors)
     centre = np.array([room.x + room.width / 2, room.y + room.height / 2])
     occupied = list(taken)
@@ -53,10 +61,35 @@ def place_cards(anchors: Floats, card: tuple[float, float], room: Box, taken: tu
         options = [b for b in _candidates(anchors[index], card, room) if not any(b.overlaps(o, 6) for o in occupied)]
         if not options:
             continue
-        best = min(options, key=lambda b: _cost(b, anchors, index, centre))
+        best = min(options, key=lambda b: _cost(b, anchors, index, centre) + 260 * shadow.share(b))
         placed[index] = best
         occupied.append(best)
     return placed
+
+
+class _Shadow:
+    """Which cells of the screen the part covers."""
+
+    def __init__(self, room: Box, part: Floats | None) -> None:
+        self._room = room
+        shape = int(room.height / CELL) + 2, int(room.width / CELL) + 2
+        self._sums = np.zeros((shape[0] + 1, shape[1] + 1))
+        if part is not None and len(part):
+            x = ((part[:, 0] - room.x) / CELL).astype(int)
+            y = ((part[:, 1] - room.y) / CELL).astype(int)
+            inside = (x >= 0) & (x < shape[1]) & (y >= 0) & (y < shape[0])
+            covered = np.zeros(shape)
+            covered[y[inside], x[inside]] = 1.0
+            self._sums[1:, 1:] = covered.cumsum(0).cumsum(1)
+
+    def share(self, box: Box) -> float:
+        """Share of a rectangle over the part, 0 to 1."""
+        x0, x1 = int((box.x - self._room.x) / CELL), int((box.x + box.width - self._room.x) / CELL) + 1
+        y0, y1 = int((box.y - self._room.y) / CELL), int((box.y + box.height - self._room.y) / CELL) + 1
+        s = self._sums
+        x0, x1, y0, y1 = max(x0, 0), min(x1, s.shape[1] - 1), max(y0, 0), min(y1, s.shape[0] - 1)
+        area = max((x1 - x0) * (y1 - y0), 1)
+        return float(s[y1, x1] - s[y0, x1] - s[y1, x0] + s[y0, x0]) / area
 
 
 def _candidates(anchor: Floats, card: tuple[float, float], room: Box) -> list[Box]:

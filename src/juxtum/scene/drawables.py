@@ -14,7 +14,8 @@ from juxtum.geometry.mesh import Scan, TriangleMesh
 from juxtum.nominal import Nominal
 from juxtum.scene.proxy import clustered
 
-LIGHT_ENOUGH = 60_000
+LIGHT_ENOUGH, MIDDLE_ENOUGH = 60_000, 300_000
+LIGHT_DIVISIONS, MIDDLE_DIVISIONS = 110, 330
 """A surface of fewer triangles is drawn as it is while the view moves."""
 HATCH_PITCH = 3.0
 DENSE = 100_000
@@ -23,7 +24,7 @@ DENSE = 100_000
 
 @dataclass(frozen=True, eq=False)
 class Surface:
-    """A surface or cloud ready to be drawn: the full one, a light one for moving, a locator for picking.
+    """A surface or cloud ready to be drawn: all of it for close looks, less from afar, little while moving; a locator for picking.
 
     Parameters
     ----------
@@ -34,6 +35,7 @@ class Surface:
     points: Floats
     triangles: Ints
     full: Any
+    middle: Any
     light: Any
     locator: Any
     has_scalars: bool
@@ -84,11 +86,11 @@ def surface(points: Floats, triangles: Ints, normals: Floats | None, scalars: Fl
     from vtkmodules.vtkCommonDataModel import vtkStaticCellLocator
 
     full = polydata(points, triangles, normals, scalars)
-    light = full
-    if len(triangles) > LIGHT_ENOUGH and normals is not None:
-        values = np.zeros(len(points)) if scalars is None else scalars
-        p, t, n, s = clustered(points, triangles, normals, values)
-        light = polydata(p, t, n, None if scalars is None else s)
+    middle = light = full
+    if normals is not None and len(triangles) > MIDDLE_ENOUGH:
+        middle = _thinner(points, triangles, normals, scalars, MIDDLE_DIVISIONS)
+    if normals is not None and len(triangles) > LIGHT_ENOUGH:
+        light = _thinner(points, triangles, normals, scalars, LIGHT_DIVISIONS)
     elif len(triangles) == 0 and len(points) > 2 * LIGHT_ENOUGH:
         step = len(points) // LIGHT_ENOUGH
         light = polydata(points[::step], triangles, None, None if scalars is None else scalars[::step])
@@ -97,7 +99,13 @@ def surface(points: Floats, triangles: Ints, normals: Floats | None, scalars: Fl
         locator = vtkStaticCellLocator()
         locator.SetDataSet(full)
         locator.BuildLocator()
-    return Surface(points, triangles, full, light, locator, scalars is not None)
+    return Surface(points, triangles, full, middle, light, locator, scalars is not None)
+
+
+def _thinner(points: Floats, triangles: Ints, normals: Floats, scalars: Floats | None, divisions: int) -> Any:
+    values = np.zeros(len(points)) if scalars is None else scalars
+    p, t, n, s = clustered(points, triangles, normals, values, divisions)
+    return polydata(p, t, n, None if scalars is None else s)
 
 
 def nominal_surface(nominal: Nominal) -> Surface:
@@ -137,7 +145,7 @@ def map_surface(deviation: Deviation, triangles: Ints, normals: Floats | None) -
 def plain_surface(mesh: TriangleMesh) -> Surface:
     """A mesh that is only looked at, not picked, such as a selection."""
     data = polydata(mesh.points, mesh.triangles, mesh.normals, None)
-    return Surface(mesh.points, mesh.triangles, data, data, None, False)
+    return Surface(mesh.points, mesh.triangles, data, data, data, None, False)
 
 
 def limit_lines(deviation: Deviation, triangles: Ints, limits: tuple[float, float]) -> Lines:
@@ -183,7 +191,7 @@ def unseen_surface(deviation: Deviation) -> Surface | None:
     along = mesh.points @ np.array([1.0, 1.0, 1.0]) / (np.sqrt(3) * HATCH_PITCH)
     places = np.column_stack([along, np.zeros(len(along))]).astype(np.float32)
     data.GetPointData().SetTCoords(numpy_to_vtk(places, deep=True))
-    return Surface(mesh.points, mesh.triangles, data, data, None, False)
+    return Surface(mesh.points, mesh.triangles, data, data, data, None, False)
 
 
 def face_surface(nominal: Nominal, numbers: tuple[int, ...]) -> Surface:

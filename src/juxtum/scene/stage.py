@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from dataclasses import dataclass
-from enum import StrEnum
+from enum import IntEnum, StrEnum
 from typing import Any
 
 import numpy as np
@@ -19,6 +19,8 @@ from juxtum.scene.drawables import DENSE, Lines, Surface
 from juxtum.scene.palette import MapScale, colours
 
 TABLE_SIZE = 512
+NEAR = 0.45
+"""When less of the part than this is seen, every triangle is drawn."""
 
 
 class Shown(StrEnum):
@@ -27,6 +29,14 @@ class Shown(StrEnum):
     SOLID = "solid"
     SEE_THROUGH = "see-through"
     HIDDEN = "hidden"
+
+
+class Detail(IntEnum):
+    """How much of a large surface is drawn."""
+
+    FULL = 0
+    MIDDLE = 1
+    LIGHT = 2
 
 
 @dataclass(frozen=True, eq=False)
@@ -78,7 +88,7 @@ class Stage:
         self._light()
         self._window.AddRenderer(self._renderer)
         self._buffer = vtkUnsignedCharArray()
-        self._actors: dict[str, tuple[Any, Any]] = {}
+        self._actors: dict[str, tuple[Any, Any, Any]] = {}
         self._surfaces: dict[str, Surface] = {}
         self._held: dict[str, Surface | Lines] = {}
         self._shown: dict[str, Shown] = {}
@@ -145,10 +155,11 @@ class Stage:
         self._placements[name] = placement or RigidTransform.identity()
         if isinstance(what, Surface):
             self._surfaces[name] = what
-            pair = (self._surface_actor(what.full, what), self._surface_actor(what.light, what))
+            made = {id(data): self._surface_actor(data, what) for data in (what.full, what.middle, what.light)}
+            pair = (made[id(what.full)], made[id(what.middle)], made[id(what.light)])
         else:
             line = self._line_actor(what.data)
-            pair = (line, line)
+            pair = (line, line, line)
         self._actors[name] = pair
         for actor in set(pair):
             if placement is not None:
@@ -267,17 +278,25 @@ class Stage:
         """A preset view that shows everything."""
         self.eye.preset(view, self.bounds, aspect)
 
-    def render(self, width: int, height: int, moving: bool = False) -> npt.NDArray[np.uint8]:
-        """A picture (height, width, 4) in RGBA; while moving, light stand-ins are drawn."""
+    def render(self, width: int, height: int, detail: Detail | None = None) -> npt.NDArray[np.uint8]:
+        """A picture (height, width, 4) in RGBA.
+
+        Parameters
+        ----------
+        detail : Detail, optional
+            How much of large surfaces is drawn; by how near the eye is when not given.
+        """
         from vtkmodules.util.numpy_support import vtk_to_numpy
 
         if tuple(self._window.GetSize()) != (width, height):
             self._window.SetSize(width, height)
-        for name, (full, light) in self._actors.items():
+        near = self.eye.height < NEAR * float(np.linalg.norm(np.ptp(self.bounds, axis=0)))
+        detail = detail or (Detail.FULL if near else Detail.MIDDLE)
+        self._renderer.SetUseFXAA(detail is not Detail.LIGHT)
+        for name, actors in self._actors.items():
             visible = self.shown(name) is not Shown.HIDDEN
-            full.SetVisibility(visible and (not moving or light is full))
-            if light is not full:
-                light.SetVisibility(visible and moving)
+            for actor in actors:
+                actor.SetVisibility(visible and actor is actors[detail])
         self._renderer.ResetCameraClippingRange()
         self._window.Render()
         self._window.GetRGBACharPixelData(0, 0, width - 1, height - 1, 0, self._buffer)

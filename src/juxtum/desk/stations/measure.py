@@ -194,7 +194,7 @@ class MeasureStation(Station):
             self._list.addItem(item)
             if r.label == self.window_.selected_reading:
                 self._list.setCurrentItem(item)
-        self._list.setFixedHeight(min(len(readings), 6) * THEME.px(30) + 6)
+        self._list.setFixedHeight(min(len(readings), 5) * max(self._list.sizeHintForRow(0), 20) + 4)
         self._list.setVisible(bool(readings))
         self._remove.setVisible(bool(readings))
         self._list.blockSignals(False)
