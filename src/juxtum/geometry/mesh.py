@@ -101,7 +101,7 @@ class TriangleMesh:
         """Corner points (M, 3, 3)."""
         return frozen(self.points[self.triangles])
 
-    @cached_property
+    @property
     def _crosses(self) -> Floats:
         p, t = self.points, self.triangles
         return np.cross(p[t[:, 1]] - p[t[:, 0]], p[t[:, 2]] - p[t[:, 0]])
@@ -109,7 +109,9 @@ class TriangleMesh:
     @cached_property
     def triangle_areas(self) -> Floats:
         """Areas (M,) in mm2."""
-        return frozen(np.linalg.norm(self._crosses, axis=1) / 2)
+        from juxtum.geometry import _mesh_kernels as kernels
+
+        return frozen(kernels.areas_of(self.points, self.triangles))
 
     @cached_property
     def triangle_normals(self) -> Floats:
@@ -119,7 +121,9 @@ class TriangleMesh:
     @cached_property
     def normals(self) -> Floats:
         """Angle-weighted point normals (N, 3)."""
-        return frozen(angle_weighted_normals(self.points, self.triangles, self.triangle_normals))
+        from juxtum.geometry import _mesh_kernels as kernels
+
+        return frozen(kernels.point_normals(self.points, self.triangles))
 
     @cached_property
     def point_areas(self) -> Floats:
@@ -189,15 +193,3 @@ def _checked_points(values: npt.ArrayLike) -> Floats:
         raise InputError("some coordinates are not finite numbers", next="Export the file again")
     return frozen(points)
 
-
-def angle_weighted_normals(points: Floats, triangles: Ints, triangle_normals: Floats) -> Floats:
-    """Point normals (N, 3) weighted by the angle of each triangle at the point (Baerentzen and Aanaes 2005)."""
-    total = np.zeros((len(points), 3))
-    for k in range(3):
-        here = points[triangles[:, k]]
-        a = unit(points[triangles[:, (k + 1) % 3]] - here)
-        b = unit(points[triangles[:, (k + 2) % 3]] - here)
-        angle = np.arccos(np.clip(np.einsum("ij,ij->i", a, b), -1, 1))
-        for axis in range(3):
-            total[:, axis] += np.bincount(triangles[:, k], angle * triangle_normals[:, axis], len(points))
-    return unit(total)

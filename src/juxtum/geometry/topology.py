@@ -24,10 +24,11 @@ def weld(corners: Floats, tolerance: float = 0.0) -> tuple[Floats, Ints]:
 
 def sound_triangles(points: Floats, triangles: Ints) -> Bools:
     """Which triangles (M,) have three different corners, some area, and are not a repeat of another."""
+    from juxtum.geometry import _mesh_kernels as kernels
+
     a, b, c = triangles.T
     distinct = (a != b) & (b != c) & (a != c)
-    cross = np.cross(points[b] - points[a], points[c] - points[a])
-    distinct &= np.einsum("ij,ij->i", cross, cross) > 0
+    distinct &= kernels.areas_of(points, triangles) > 0
     keys = np.sort(triangles, axis=1)
     order = np.lexsort(keys.T)
     repeat = np.zeros(len(triangles), dtype=bool)

@@ -78,11 +78,14 @@ class Runner:
     files : FileStore
     keep : int
         How many results are kept for the next time.
+    lean : bool
+        Whether a scan as it was before cleaning is let go as soon as it is clean; for runs that change nothing.
     """
 
-    def __init__(self, files: FileStore, keep: int = 48) -> None:
+    def __init__(self, files: FileStore, keep: int = 48, *, lean: bool = False) -> None:
         self.files = files
         self._keep = keep
+        self._lean = lean
         self._kept: OrderedDict[str, Any] = OrderedDict()
         self._lock = threading.RLock()
 
@@ -132,11 +135,17 @@ class Runner:
     def cleaned(self, job: Job, progress: Progress | None = None, count: int | None = None) -> Scan:
         """The scan after its cleaning steps, or after the first `count` of them."""
         progress = progress or silent()
+        steps = job.procedure.cleaning[:count]
+        keys = [_scan_key(job)]
+        for step in steps:
+            keys.append(_key(step, keys[-1]))
+        if steps and keys[-1] in self._kept:
+            return self._kept[keys[-1]]  # type: ignore[no-any-return]
         scan = self.loaded_scan(job, progress).scan
-        key = _scan_key(job)
-        for step in job.procedure.cleaning[:count]:
-            key = _key(step, key)
+        for step, key in zip(steps, keys[1:], strict=True):
             scan = self._once(key, _cleaning(step, scan, progress))
+        for key in keys[:-1] if self._lean else ():
+            self._kept.pop(key, None)
         return scan
 
     def frame(self, job: Job, name: str, progress: Progress | None = None, inside: frozenset[str] = frozenset()) -> Alignment:

@@ -16,6 +16,7 @@ from juxtum.scene.proxy import clustered
 
 LIGHT_ENOUGH, MIDDLE_ENOUGH = 60_000, 300_000
 LIGHT_DIVISIONS, MIDDLE_DIVISIONS = 110, 330
+MANY = 2_000_000
 """A surface of fewer triangles is drawn as it is while the view moves."""
 HATCH_PITCH = 3.0
 DENSE = 100_000
@@ -83,8 +84,6 @@ def polydata(points: Floats, triangles: Ints, normals: Floats | None, scalars: F
 
 def surface(points: Floats, triangles: Ints, normals: Floats | None, scalars: Floats | None = None) -> Surface:
     """A surface or cloud with optional scalars per point (NaN where there are none)."""
-    from vtkmodules.vtkCommonDataModel import vtkStaticCellLocator
-
     full = polydata(points, triangles, normals, scalars)
     middle = light = full
     if normals is not None and len(triangles) > MIDDLE_ENOUGH:
@@ -94,12 +93,17 @@ def surface(points: Floats, triangles: Ints, normals: Floats | None, scalars: Fl
     elif len(triangles) == 0 and len(points) > 2 * LIGHT_ENOUGH:
         step = len(points) // LIGHT_ENOUGH
         light = polydata(points[::step], triangles, None, None if scalars is None else scalars[::step])
-    locator = None
-    if len(triangles):
-        locator = vtkStaticCellLocator()
-        locator.SetDataSet(full)
-        locator.BuildLocator()
+    locator = _locator(full) if len(triangles) else None
     return Surface(points, triangles, full, middle, light, locator, scalars is not None)
+
+
+def _locator(data: Any) -> Any:
+    from vtkmodules.vtkCommonDataModel import vtkStaticCellLocator
+
+    locator = vtkStaticCellLocator()
+    locator.SetDataSet(data)
+    locator.BuildLocator()
+    return locator
 
 
 def _thinner(points: Floats, triangles: Ints, normals: Floats, scalars: Floats | None, divisions: int) -> Any:
@@ -142,6 +146,15 @@ def map_surface(deviation: Deviation, triangles: Ints, normals: Floats | None) -
     return surface(deviation.points, triangles, normals, deviation.distances)
 
 
+def picture_surface(deviation: Deviation, triangles: Ints, normals: Floats | None) -> Surface:
+    """The same for pictures: nothing is picked, and no more is drawn than a page can show."""
+    points, values = deviation.points, deviation.distances
+    if normals is not None and len(triangles) > MANY:
+        points, triangles, normals, values = clustered(points, triangles, normals, values, 2 * MIDDLE_DIVISIONS)
+    data = polydata(points, triangles, normals, values)
+    return Surface(points, triangles, data, data, data, _locator(data) if len(triangles) else None, True)
+
+
 def plain_surface(mesh: TriangleMesh) -> Surface:
     """A mesh that is only looked at, not picked, such as a selection."""
     data = polydata(mesh.points, mesh.triangles, mesh.normals, None)
@@ -152,7 +165,11 @@ def limit_lines(deviation: Deviation, triangles: Ints, limits: tuple[float, floa
     """Thin lines on the scan along the tolerance limits, on deviations smoothed over their neighbours."""
     from vtkmodules.vtkFiltersCore import vtkContourFilter
 
-    data = polydata(deviation.points, triangles, None, _smoothed(deviation.distances, triangles))
+    points, values = deviation.points, deviation.distances
+    if len(triangles) > MANY:
+        # Lines are a screen's affair: on a very large scan they are drawn on a thinner one.
+        points, triangles, _, values = clustered(points, triangles, deviation.normals, values, MIDDLE_DIVISIONS)
+    data = polydata(points, triangles, None, _smoothed(values, triangles))
     contour = vtkContourFilter()
     contour.SetInputData(data)
     contour.SetNumberOfContours(2)

@@ -1,0 +1,1 @@
+"""Measured figures for docs/measurements.md; run with `./run bench [NAME...]`."""

@@ -1,0 +1,32 @@
+"""Runs the benchmarks by name, or all of them, and prints one line for each figure."""
+
+from __future__ import annotations
+
+import sys
+
+from benchmarks import accuracy, memory, speed, window
+
+ALL = {
+    "nearest": speed.nearest,
+    "inspect": speed.inspect,
+    "start": window.start,
+    "orbit": window.orbit,
+    "truth": accuracy.truth_table,
+    "rigid": accuracy.rigid,
+    "rough": accuracy.rough,
+    "memory": memory.five_million,
+}
+
+
+def main() -> int:
+    names = sys.argv[1:] or list(ALL)
+    for name in names:
+        if name not in ALL:
+            print(f"there is no benchmark '{name}'; choose from {', '.join(ALL)}", file=sys.stderr)
+            return 2
+        for line in ALL[name]():
+            print(f"{name:8} {line}", flush=True)
+    return 0
+
+
+raise SystemExit(main())

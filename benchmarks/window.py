@@ -1,0 +1,87 @@
+"""How quick the window is."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+
+import numpy as np
+
+from juxtum.geometry import TriangleMesh
+
+STARTER = """
+import sys, time
+start = time.perf_counter()
+from PyQt6.QtCore import QSettings
+from juxtum.desk.app import make_application
+application = make_application(["bench"])
+from juxtum.desk.window import MainWindow
+window = MainWindow(QSettings("/tmp/juxtum-bench.ini", QSettings.Format.IniFormat))
+window.show()
+for _ in range(5):
+    application.processEvents()
+window.menus.actions["view front"].trigger()
+application.processEvents()
+print(time.perf_counter() - start, flush=True)
+window.session.discard()
+window.close()
+"""
+
+
+def start() -> Iterator[str]:
+    """From the start of the process to a window that answers."""
+    times = []
+    for _ in range(5):
+        begun = time.perf_counter()
+        process = subprocess.Popen([sys.executable, "-c", STARTER], stdout=subprocess.PIPE, text=True)
+        assert process.stdout is not None
+        process.stdout.readline()
+        times.append(time.perf_counter() - begun)
+        process.wait()
+    yield f"window usable after: least {min(times):.2f} s, median {sorted(times)[2]:.2f} s of 5 starts of the process"
+
+
+def ripples(count: int) -> TriangleMesh:
+    """A closed-looking rippled sheet of about `count` triangles."""
+    side = int(np.sqrt(count / 2)) + 1
+    u, v = np.meshgrid(np.linspace(-100, 100, side), np.linspace(-100, 100, side), indexing="ij")
+    points = np.stack([u, v, 8 * np.sin(u / 9) * np.cos(v / 7)], axis=-1).reshape(-1, 3)
+    corner = (np.arange(side - 1)[:, None] * side + np.arange(side - 1)).ravel()
+    triangles = np.concatenate([np.stack([corner, corner + side, corner + 1], 1), np.stack([corner + 1, corner + side, corner + side + 1], 1)])
+    return TriangleMesh(points, triangles)
+
+
+def orbit() -> Iterator[str]:
+    """Dragging two million triangles round in the real stage widget."""
+    from PyQt6.QtCore import QPoint, Qt
+    from PyQt6.QtTest import QTest
+
+    from juxtum.desk.app import make_application
+    from juxtum.desk.stage_view import StageView
+    from juxtum.scene.camera import View
+    from juxtum.scene.drawables import surface
+
+    application = make_application(["bench"])
+    mesh = ripples(2_000_000)
+    view = StageView()
+    view.resize(744, 548)
+    view.put("map", surface(mesh.points, mesh.triangles, mesh.normals, mesh.points[:, 2] * 0.05))
+    view.look_from(View.CORNER)
+    view.show()
+    application.processEvents()
+    QTest.mousePress(view, Qt.MouseButton.LeftButton, pos=QPoint(300, 300))
+    times = []
+    for k in range(60):
+        begun = time.perf_counter()
+        QTest.mouseMove(view, QPoint(300 + 5 * k % 200, 300 + k))
+        view.repaint()
+        application.processEvents()
+        times.append(time.perf_counter() - begun)
+    QTest.mouseRelease(view, Qt.MouseButton.LeftButton, pos=QPoint(400, 300))
+    view.release()
+    view.close()
+    steady = np.array(times[5:])
+    median, slow = 1 / np.median(steady), 1 / np.quantile(steady, 0.9)
+    yield f"{len(mesh.triangles)} triangles while dragged: median {median:.0f} frames/s, slowest tenth {slow:.0f} frames/s"
