@@ -88,8 +88,8 @@ def write_pdf(path: Path, content: ReportContent) -> None:
     pages = _Pages(path, content)
     area = histogram(content.evaluation.deviation, *content.scale.ends, bins=90)
     _cover(pages, area)
-    _sides(pages)
     _ledger(pages)
+    _sides(pages)
     _readings(pages)
     _statistics(pages)
     _alignment(pages)
@@ -121,6 +121,7 @@ def _cover(pages: _Pages, area: Histogram) -> None:
     d.legend(c, WIDTH - EDGE - 82, top - height + 22, (82, height - 44), pages.content.scale, area)
     d.write(c, WIDTH - EDGE - 82, top - height + 6, f"not seen {percent(1 - s.area_seen)}", d.WORD, 6.5, LIGHT.ink_soft)
     d.write(c, WIDTH - EDGE - 82, top - 12, "mm, by area", d.WORD, 6.5, LIGHT.ink_soft)
+    pages.y = top - height - 6
 
 
 def _worst(evaluation: Evaluation) -> Verdict:
@@ -203,7 +204,7 @@ def _sides(pages: _Pages) -> None:
 
 def _ledger(pages: _Pages) -> None:
     title = "Ledger"
-    pages.start(title)
+    pages.heading(title)
     _ledger_head(pages)
     for result in pages.content.evaluation.ledger:
         if pages.y < 70:

@@ -44,8 +44,9 @@ def take_pictures(evaluation: Evaluation, scan: Scan, scale: MapScale, size: tup
     stage = Stage()
     try:
         fill_stage(stage, evaluation, scan, scale)
-        views = [View.CORNER, *(v for v in SIDES if _shows_something(evaluation, v))]
-        return [_picture(stage, evaluation, view, size) for view in views]
+        half = size[0] * 5 // 8, size[1] * 5 // 8
+        sides = [_picture(stage, evaluation, view, half) for view in _sides_with_data(evaluation)]
+        return [_picture(stage, evaluation, View.CORNER, size), *sides]
     finally:
         stage.close()
 
@@ -61,10 +62,10 @@ def fill_stage(stage: Stage, evaluation: Evaluation, scan: Scan, scale: MapScale
     stage.put("edges", nominal_edges(evaluation.deviation.nominal))
 
 
-def _shows_something(evaluation: Evaluation, view: View) -> bool:
-    """Whether a side looks at more than a twentieth of what the best side looks at."""
-    shares = [_facing(evaluation, view_direction(v)) for v in SIDES]
-    return shares[SIDES.index(view)] > 0.05 * max(shares)
+def _sides_with_data(evaluation: Evaluation) -> list[View]:
+    """The sides that look at more than a twentieth of what the best side looks at."""
+    shares = {view: _facing(evaluation, view_direction(view)) for view in SIDES}
+    return [view for view, share in shares.items() if share > 0.05 * max(shares.values())]
 
 
 def _facing(evaluation: Evaluation, towards: Floats) -> float:

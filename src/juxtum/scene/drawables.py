@@ -16,6 +16,7 @@ from juxtum.scene.proxy import clustered
 
 LIGHT_ENOUGH, MIDDLE_ENOUGH = 60_000, 300_000
 LIGHT_DIVISIONS, MIDDLE_DIVISIONS = 110, 330
+PAGE_DIVISIONS = 280
 MANY = 2_000_000
 """A surface of fewer triangles is drawn as it is while the view moves."""
 HATCH_PITCH = 3.0
@@ -149,8 +150,8 @@ def map_surface(deviation: Deviation, triangles: Ints, normals: Floats | None) -
 def picture_surface(deviation: Deviation, triangles: Ints, normals: Floats | None) -> Surface:
     """The same for pictures: nothing is picked, and no more is drawn than a page can show."""
     points, values = deviation.points, deviation.distances
-    if normals is not None and len(triangles) > MANY:
-        points, triangles, normals, values = clustered(points, triangles, normals, values, 2 * MIDDLE_DIVISIONS)
+    if normals is not None and len(triangles) > MIDDLE_ENOUGH:
+        points, triangles, normals, values = clustered(points, triangles, normals, values, PAGE_DIVISIONS)
     data = polydata(points, triangles, normals, values)
     return Surface(points, triangles, data, data, data, _locator(data) if len(triangles) else None, True)
 
