@@ -190,7 +190,8 @@ def _plain(value: Any) -> str:
     if isinstance(value, bool):
         return "yes" if value else "no"
     if isinstance(value, list):
-        return "; ".join(_plain(v) for v in value) or "none"
+        inner = [f"({_plain(v).replace('; ', ', ')})" if isinstance(v, list) else _plain(v) for v in value]
+        return "; ".join(inner) or "none"
     return f"{value:.6g}" if isinstance(value, float) else str(value)
 
 
