@@ -14,6 +14,8 @@ if TYPE_CHECKING:
     from juxtum.desk.window import MainWindow
 
 FLOOR_SCALE = 1.45
+ROOMY = 1600
+"""Below this width floor-readable sizes leave only the marks of the route."""
 
 
 class Appearance:
@@ -58,5 +60,5 @@ class Appearance:
         window = self._window
         window.sheets.setFixedWidth(round(340 * (1 + (THEME.scale - 1) * 0.7)))
         window.strip.setFixedHeight(THEME.px(46))
-        window.route.resize_to_scale()
+        window.route.set_narrow(self.is_large and window.width() < ROOMY)
         window.controls.place()

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from juxtum.desk.derived import Derived
+from juxtum.desk.legend import TOP, legend_width
 from juxtum.desk.menus import tip
 from juxtum.desk.stage_view import StageView
 from juxtum.desk.view_bar import SectionBar, ViewBar
@@ -39,6 +40,9 @@ class StageControls:
         self.bar.adjustSize()
         self.bar.move(12, 12)
         self.section_bar.move(12, self.bar.height() + 20)
+        beside = self.bar.x() + self.bar.width() + legend_width() < self._view.width()
+        self._view.legend_top = TOP if beside else self.bar.height() + 2 * TOP
+        self._view.update()
 
     def show_states(self) -> None:
         """What is on and what can be chosen."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 
 from PyQt6.QtCore import QAbstractTableModel, QItemSelectionModel, QModelIndex, QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QGuiApplication, QKeyEvent, QKeySequence, QPainter, QPen
+from PyQt6.QtGui import QGuiApplication, QKeyEvent, QKeySequence, QPainter, QPen, QResizeEvent
 from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QStyledItemDelegate, QStyleOptionViewItem, QTableView, QWidget
 
 from juxtum.desk.marks import VERDICT_WORDS, paint_mark, paint_ruler, profile_symbol, verdict_colour
@@ -17,6 +17,9 @@ from juxtum.wording import DASH, measured, signed, signed_short, uncertainty
 COLUMNS = ("No.", "Characteristic", "Nominal", "Limit", "Measured", "\u00b1 U", "Ruler", "Verdict")
 WIDTHS = (38, 226, 60, 62, 80, 66, 106, 92)
 RULER, VERDICT = 6, 7
+LEAST_NAME = 150
+SPARED = (2, 6, 3, 5)
+"""Columns in the order in which they give way."""
 Row = tuple[Characteristic, CharacteristicResult | None]
 
 
@@ -156,8 +159,6 @@ class Ledger(QTableView):
         rows.hide()
         columns.setHighlightSections(False)
         columns.setMinimumSectionSize(40)
-        for index, width in enumerate(WIDTHS):
-            self.setColumnWidth(index, THEME.px(width))
         columns.setSectionResizeMode(1, QHeaderView.ResizeMode.Stretch)
         self.restyle()
         selection = self.selectionModel()
@@ -165,10 +166,26 @@ class Ledger(QTableView):
         selection.currentRowChanged.connect(lambda now, before: self._choose(now))
 
     def restyle(self) -> None:
-        """Row height at the text scale."""
+        """Row height and column widths at the text scale."""
         rows = self.verticalHeader()
         assert rows is not None
         rows.setDefaultSectionSize(THEME.px(25))
+        for index, width in enumerate(WIDTHS):
+            self.setColumnWidth(index, THEME.px(width))
+        self.resizeEvent(None)
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """Where there is little room, columns that can be done without give way to the name."""
+        if event is not None:
+            super().resizeEvent(event)
+        viewport = self.viewport()
+        room = (viewport.width() if viewport is not None else self.width()) - THEME.px(LEAST_NAME)
+        widths = {k: THEME.px(w) for k, w in enumerate(WIDTHS) if k != 1}
+        for column in SPARED:
+            hidden = sum(widths.values()) > room
+            self.setColumnHidden(column, hidden)
+            if hidden:
+                widths.pop(column)
 
     def _choose(self, index: QModelIndex) -> None:
         if index.isValid():

@@ -15,6 +15,11 @@ from juxtum.wording import signed_short
 WIDTH, TOP, BOTTOM = 116.0, 12.0, 64.0
 
 
+def legend_width() -> float:
+    """How much of the stage's width a legend covers."""
+    return WIDTH * (1 + (THEME.scale - 1) * 0.8) + 12
+
+
 class Legend:
     """Where the legend lies, what it shows and what of it can be taken hold of."""
 
@@ -25,14 +30,15 @@ class Legend:
         self.box = QRectF()
         self._held_ends = scale.ends
 
-    def place(self, width: int, height: int) -> None:
-        """Along the right edge of the stage."""
-        tall = min(height - TOP - BOTTOM, 430.0 * THEME.scale)
-        self.box = QRectF(width - WIDTH - 10, TOP, WIDTH, max(tall, 80.0))
+    def place(self, width: int, height: int, top: float) -> None:
+        """Along the right edge of the stage, from some height down."""
+        tall = min(height - top - BOTTOM, 430.0 * THEME.scale)
+        wide = legend_width() - 12
+        self.box = QRectF(width - wide - 10, top, wide, max(tall, 80.0))
 
     @property
     def _bar(self) -> QRectF:
-        return QRectF(self.box.left() + 54, self.box.top() + 30, 12, self.box.height() - 62)
+        return QRectF(self.box.left() + 54 * THEME.scale, self.box.top() + 30, 12, self.box.height() - 62)
 
     def _y(self, value: float) -> float:
         low, high = self._held_ends
@@ -96,7 +102,7 @@ class Legend:
     def _number(self, painter: QPainter, value: float, token: str, bold: bool = False) -> None:
         painter.setFont(font(SMALL, bold=bold, mono=True))
         painter.setPen(colour(token))
-        box = QRectF(self.box.left() + 2, self._y(value) - 8, 40, 16)
+        box = QRectF(self.box.left() + 2, self._y(value) - 10, 40 * THEME.scale, 20)
         text = signed_short(round(value, 4)) if value else "0"
         painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, text)
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QFontMetricsF, QPainter, QPen
@@ -15,6 +17,15 @@ from juxtum.scene.camera import Eye
 from juxtum.scene.cards import Box
 from juxtum.scene.palette import MapScale
 from juxtum.wording import measured, uncertainty
+
+
+@dataclass(frozen=True, eq=False)
+class Pin:
+    """A small numbered mark at a place."""
+
+    place: Floats
+    text: str
+    token: str = "accent"  # noqa: S105
 
 
 def card_size() -> tuple[float, float]:

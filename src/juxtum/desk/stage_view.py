@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import Enum, auto
 
 import numpy as np
@@ -12,7 +11,8 @@ from PyQt6.QtWidgets import QWidget
 
 from juxtum.desk import overlays
 from juxtum.desk.cards import Cards
-from juxtum.desk.legend import Legend
+from juxtum.desk.legend import TOP, Legend, legend_width
+from juxtum.desk.overlays import Pin
 from juxtum.desk.style import THEME, colour
 from juxtum.evaluate import Histogram, Reading
 from juxtum.geometry import Plane, RigidTransform
@@ -36,15 +36,6 @@ class Mode(Enum):
     OUTLINE = auto()
 
 
-@dataclass(frozen=True, eq=False)
-class Pin:
-    """A small numbered mark at a place."""
-
-    place: Floats
-    text: str
-    token: str = "accent"
-
-
 class StageView(QWidget):
     """Shows layers, lets the user look round and pick."""
 
@@ -54,7 +45,7 @@ class StageView(QWidget):
     limits_dragged = pyqtSignal(float, float)
     limits_chosen = pyqtSignal(float, float)
     card_clicked = pyqtSignal(str)
-    section_moved = pyqtSignal(float)
+    resized = pyqtSignal()
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -67,6 +58,7 @@ class StageView(QWidget):
         self.mode = Mode.LOOK
         self.legend: Legend | None = None
         self.cards = Cards()
+        self.legend_top = TOP
         self.pins: list[Pin] = []
         self.caption = ""
         self._outline: list[QPointF] = []
@@ -156,14 +148,19 @@ class StageView(QWidget):
     @property
     def _free_aspect(self) -> float:
         """Of the part of the stage that no legend covers."""
-        covered = 128 if self.legend is not None else 0
+        covered = self._covered
         return max(self.width() - covered, 100) / max(self.height() - 40, 1)
+
+    @property
+    def _covered(self) -> float:
+        """Width that the legend takes, pixels."""
+        return legend_width() if self.legend is not None else 0.0
 
     def _clear_legend(self) -> None:
         """Move what was fitted into the part that neither legend nor bar covers."""
         eye, tall = self.stage.eye, max(self.height(), 1)
         eye.camera.SetParallelScale(eye.camera.GetParallelScale() * tall / max(tall - 40, 1))
-        right = -64 / max(self.width(), 1) if self.legend is not None else 0.0
+        right = -self._covered / 2 / max(self.width(), 1)
         eye.pan(right, 0.0, self.aspect)
 
     def fit(self) -> None:
@@ -232,9 +229,9 @@ class StageView(QWidget):
         self._paint_cards(painter)
         self._paint_pins(painter)
         overlays.paint_scale_bar(painter, self.height(), self.stage.eye.height / max(self.height(), 1))
-        overlays.paint_axes(painter, self.stage.eye, self.width() if self.legend is None else self.width() - 128, self.height())
+        overlays.paint_axes(painter, self.stage.eye, round(self.width() - self._covered), self.height())
         if self.legend is not None:
-            self.legend.place(self.width(), self.height())
+            self.legend.place(self.width(), self.height(), self.legend_top)
             self.legend.paint(painter)
         if self.mode is not Mode.LOOK and self.caption:
             overlays.paint_caption(painter, self.caption, self.width(), self.height())
@@ -251,7 +248,7 @@ class StageView(QWidget):
         painter.end()
 
     def _paint_cards(self, painter: QPainter) -> None:
-        self.cards.paint(painter, self._reading_visible, (self.width() - (128 if self.legend else 0), self.height()), self.project, self.stage.scale)
+        self.cards.paint(painter, self._reading_visible, (round(self.width() - self._covered), self.height()), self.project, self.stage.scale)
 
     def _paint_pins(self, painter: QPainter) -> None:
         for pin in self.pins:
@@ -384,6 +381,7 @@ class StageView(QWidget):
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         """Draw at the new size."""
         self.redraw()
+        self.resized.emit()
 
     def restyle(self) -> None:
         """Use the tokens in force."""

@@ -98,7 +98,7 @@ def _arrow() -> str:
 def stylesheet() -> str:
     """All rules, with tokens and sizes filled in."""
     look = THEME.look
-    sizes = {"body": BODY, "small": SMALL, "large": LARGE, "heading": HEADING}
+    sizes = {"body": BODY, "small": SMALL, "large": LARGE, "heading": HEADING, "part": 15}
     text = _RULES.replace("@arrow", _arrow())
     for name, value in sizes.items():
         text = text.replace(f"@{name}px", f"{THEME.px(value)}px")
@@ -131,7 +131,7 @@ QLabel#heading { font-weight: bold; }
 QLabel#soft, QLabel#fact { color: @ink_soft; font-size: @smallpx; }
 QLabel#mono { font-family: "@mono"; }
 QLabel#large { font-family: "@mono"; font-size: @largepx; font-weight: bold; }
-QLabel#partName { font-weight: bold; font-size: 15px; }
+QLabel#partName { font-weight: bold; font-size: @partpx; }
 #next { background: @accent_wash; border-left: 3px solid @accent; border-radius: 4px; }
 #next QLabel { background: transparent; }
 #notice { background: @panel; border: 1px solid @not_conforming; border-radius: 6px; }
@@ -181,7 +181,7 @@ QSplitter::handle:vertical { height: 1px; }
 QSlider::groove:horizontal { height: 4px; background: @rule; border-radius: 2px; }
 QSlider::handle:horizontal { width: 14px; height: 14px; margin: -5px 0; border-radius: 7px; background: @accent; }
 #palette { background: @panel; border: 1px solid @accent; border-radius: 8px; }
-#palette QLineEdit { font-size: 15px; border: none; border-bottom: 1px solid @rule; border-radius: 0; background: @panel; }
+#palette QLineEdit { font-size: @partpx; border: none; border-bottom: 1px solid @rule; border-radius: 0; background: @panel; }
 #palette QListWidget { border: none; }
 QCheckBox::indicator, QRadioButton::indicator { width: 14px; height: 14px; }
 """

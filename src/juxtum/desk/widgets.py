@@ -194,6 +194,8 @@ class Choice(QComboBox):
             self.addItem(text, str(value))
         values = [str(value) for value, _ in options]
         self.setCurrentIndex(values.index(str(chosen)) if str(chosen) in values else 0 if options else -1)
+        if not options:
+            self.setPlaceholderText("none yet")
         self.blockSignals(False)
         self.setEnabled(len(options) > 0)
 

@@ -118,6 +118,7 @@ class MainWindow(QMainWindow):
         view.limits_dragged.connect(self._limits_dragged)
         view.limits_chosen.connect(lambda low, high: self.measure.set_limits(low, high))
         view.card_clicked.connect(self.select_reading)
+        view.resized.connect(self.place_floating)
         self.notice.log_wanted.connect(self.help.show_log)
         self.guide.station_wanted.connect(self.go)
         self.guide.action_wanted.connect(self.perform)

@@ -155,7 +155,7 @@ class Stage:
         self._placements[name] = placement or RigidTransform.identity()
         if isinstance(what, Surface):
             self._surfaces[name] = what
-            made = {id(data): self._surface_actor(data, what) for data in (what.full, what.middle, what.light)}
+            made = {id(data): self._surface_actor(name, data, what) for data in (what.full, what.middle, what.light)}
             pair = (made[id(what.full)], made[id(what.middle)], made[id(what.light)])
         else:
             line = self._line_actor(what.data)
@@ -191,7 +191,7 @@ class Stage:
         """How a layer is drawn."""
         return self._shown.get(name, Shown.SOLID)
 
-    def _surface_actor(self, data: Any, what: Surface) -> Any:
+    def _surface_actor(self, name: str, data: Any, what: Surface) -> Any:
         from vtkmodules.vtkRenderingCore import vtkActor, vtkPolyDataMapper
 
         mapper = vtkPolyDataMapper()
@@ -205,7 +205,11 @@ class Stage:
         actor.SetMapper(mapper)
         if data.GetPointData().GetTCoords() is not None:
             actor.SetTexture(_hatching(self.look))
+        if name in ("marked", "unseen"):
+            # Lies in the same place as the nominal or the scan and has to win.
             mapper.SetResolveCoincidentTopologyToPolygonOffset()
+            strength = -3 if name == "marked" else -0.5
+            mapper.SetRelativeCoincidentTopologyPolygonOffsetParameters(strength, strength)
         return actor
 
     @staticmethod

@@ -6,7 +6,8 @@ import numpy as np
 from PyQt6.QtWidgets import QGridLayout, QLabel, QWidget
 
 from juxtum.align.result import AXES
-from juxtum.desk.stage_view import Mode, Pin
+from juxtum.desk.overlays import Pin
+from juxtum.desk.stage_view import Mode
 from juxtum.desk.stations.base import Station
 from juxtum.desk.stations.findings import Key, alignment_facts
 from juxtum.desk.widgets import Choice, Facts, button, label, line, row

@@ -6,7 +6,8 @@ import numpy as np
 from PyQt6.QtWidgets import QComboBox
 
 from juxtum.assemble import Prism, inside_prism
-from juxtum.desk.stage_view import Mode, Pin
+from juxtum.desk.overlays import Pin
+from juxtum.desk.stage_view import Mode
 from juxtum.desk.stations.base import Station
 from juxtum.desk.stations.findings import Key, scan_facts, thousands
 from juxtum.desk.widgets import Facts, LengthField, button, form, label, line, row

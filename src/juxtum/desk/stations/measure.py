@@ -269,21 +269,24 @@ class _ValueLine(QWidget):
         self.text = ""
         self._result: CharacteristicResult | None = None
         self._expanded = ""
-        self.setMinimumHeight(THEME.px(58))
+
+    def _resize(self) -> None:
+        self.setFixedHeight(THEME.px(60) if self._result is not None else THEME.px(34))
+        self.update()
 
     def show_result(self, result: CharacteristicResult) -> None:
         """A characteristic's value."""
         self._result = result
         self.text = measured(result.value, result.expanded)
         self._expanded = uncertainty(result.expanded) if result.points else "\u2013"
-        self.update()
+        self._resize()
 
     def show_reading(self, reading: Reading) -> None:
         """A reading's value."""
         self._result = None
         self.text = measured(reading.deviation, reading.expanded) if reading.is_seen else "not seen"
         self._expanded = uncertainty(reading.expanded)
-        self.update()
+        self._resize()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Digits, mark, ruler."""
