@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from dataclasses import dataclass
 from enum import IntEnum, StrEnum
 from typing import Any
@@ -10,12 +9,13 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from juxtum.errors import JuxtumError
 from juxtum.geometry import Plane, RigidTransform
 from juxtum.geometry.arrays import Bools, Floats
 from juxtum.look import LIGHT, Look, rgb
 from juxtum.scene.camera import Eye, View
 from juxtum.scene.drawables import DENSE, Lines, Surface
+from juxtum.scene.dress import STYLES, UNCUT, Style, hatching
+from juxtum.scene.offscreen import make_window
 from juxtum.scene.palette import MapScale, colours
 
 TABLE_SIZE = 512
@@ -46,28 +46,6 @@ class Hit:
     layer: str
     place: Floats
     triangle: int
-
-
-class StageError(JuxtumError):
-    """The machine cannot draw."""
-
-
-def make_window() -> Any:
-    """An off-screen render window; the first kind that works on this machine."""
-    import vtkmodules.vtkRenderingOpenGL2 as backend
-
-    kinds = ["vtkEGLRenderWindow", "vtkOSOpenGLRenderWindow"]
-    if os.environ.get("JUXTUM_RENDERER") == "osmesa":
-        kinds.reverse()
-    for kind in kinds:
-        window = getattr(backend, kind)()
-        window.SetShowWindow(False)
-        window.SetOffScreenRendering(1)
-        window.SetMultiSamples(0)
-        window.SetSize(16, 16)
-        if window.SupportsOpenGL():
-            return window
-    raise StageError("this machine offers no way to draw in 3D", "stage", "Install libegl1 or libosmesa6")
 
 
 class Stage:
@@ -204,7 +182,7 @@ class Stage:
         actor = vtkActor()
         actor.SetMapper(mapper)
         if data.GetPointData().GetTCoords() is not None:
-            actor.SetTexture(_hatching(self.look))
+            actor.SetTexture(hatching(self.look))
         if name in ("marked", "unseen"):
             # Lies in the same place as the nominal or the scan and has to win.
             mapper.SetResolveCoincidentTopologyToPolygonOffset()
@@ -228,7 +206,7 @@ class Stage:
 
     def _paint(self, name: str) -> None:
         shown = self.shown(name)
-        style = _STYLES.get(name, _Style("data"))
+        style = STYLES.get(name, Style("data"))
         for actor in self._actors[name]:
             actor.SetVisibility(shown is not Shown.HIDDEN)
             paint = actor.GetProperty()
@@ -240,7 +218,7 @@ class Stage:
             paint.SetDiffuse(1 - style.ambient)
             paint.SetSpecular(0.0)
             if actor.GetTexture() is not None:
-                actor.SetTexture(_hatching(self.look))
+                actor.SetTexture(hatching(self.look))
                 paint.SetColor(1, 1, 1)
 
     def cut(self, plane: Plane | None) -> None:
@@ -368,54 +346,9 @@ class Stage:
         self._window.Finalize()
 
 
-@dataclass(frozen=True)
-class _Style:
-    colour: str
-    opacity: float = 1.0
-    width: float = 1.0
-    ambient: float = 0.25
-
-
-_STYLES = {
-    "nominal": _Style("nominal"),
-    "edges": _Style("edge", width=1.2),
-    "scan": _Style("data"),
-    "map": _Style("data", ambient=0.45),
-    "limits": _Style("ink", width=1.3),
-    "unseen": _Style("hatch", ambient=0.5),
-    "marked": _Style("accent", opacity=0.75, ambient=0.5),
-    "section nominal": _Style("ink", width=2.0),
-    "section scan": _Style("accent", width=2.0),
-    "plane": _Style("accent", opacity=0.18, ambient=0.8),
-}
-UNCUT = ("section nominal", "section scan", "plane")
-
-
 def _vtk_matrix(transform: RigidTransform) -> Any:
     from vtkmodules.vtkCommonMath import vtkMatrix4x4
 
     matrix = vtkMatrix4x4()
     matrix.DeepCopy(tuple(float(v) for v in transform.matrix.ravel()))
     return matrix
-
-
-def _hatching(look: Look) -> Any:
-    """Stripes that repeat along the first texture coordinate."""
-    from vtkmodules.util.numpy_support import numpy_to_vtk
-    from vtkmodules.vtkCommonCore import VTK_UNSIGNED_CHAR
-    from vtkmodules.vtkCommonDataModel import vtkImageData
-    from vtkmodules.vtkRenderingCore import vtkTexture
-
-    width = 32
-    dark, light = (np.array(rgb(c)) * 255 for c in (look.hatch, look.nominal))
-    row = np.where((np.arange(width) < 7)[:, None], dark, 0.5 * light + 0.5 * 255 * np.array(rgb(look.stage_top)))
-    image = vtkImageData()
-    image.SetDimensions(width, 2, 1)
-    pixels = np.ascontiguousarray(np.tile(row, (2, 1)).astype(np.uint8))
-    image.GetPointData().SetScalars(numpy_to_vtk(pixels, deep=True, array_type=VTK_UNSIGNED_CHAR))
-    texture = vtkTexture()
-    texture.SetInputData(image)
-    texture.RepeatOn()
-    texture.InterpolateOn()
-    texture.MipmapOn()
-    return texture

@@ -1,0 +1,57 @@
+"""How each layer of the stage is dressed: tokens, widths, hatching."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from juxtum.look import Look, rgb
+
+
+@dataclass(frozen=True)
+class Style:
+    """Token of the colour, opacity, line width, share of light from everywhere."""
+
+    colour: str
+    opacity: float = 1.0
+    width: float = 1.0
+    ambient: float = 0.25
+
+
+STYLES = {
+    "nominal": Style("nominal"),
+    "edges": Style("edge", width=1.2),
+    "scan": Style("data"),
+    "map": Style("data", ambient=0.45),
+    "limits": Style("ink", width=1.3),
+    "unseen": Style("hatch", ambient=0.5),
+    "marked": Style("accent", opacity=0.75, ambient=0.5),
+    "section nominal": Style("ink", width=2.0),
+    "section scan": Style("accent", width=2.0),
+    "plane": Style("accent", opacity=0.18, ambient=0.8),
+}
+UNCUT = ("section nominal", "section scan", "plane")
+
+
+def hatching(look: Look) -> Any:
+    """Stripes that repeat along the first texture coordinate."""
+    from vtkmodules.util.numpy_support import numpy_to_vtk
+    from vtkmodules.vtkCommonCore import VTK_UNSIGNED_CHAR
+    from vtkmodules.vtkCommonDataModel import vtkImageData
+    from vtkmodules.vtkRenderingCore import vtkTexture
+
+    width = 32
+    dark, light = (np.array(rgb(c)) * 255 for c in (look.hatch, look.nominal))
+    row = np.where((np.arange(width) < 7)[:, None], dark, 0.5 * light + 0.5 * 255 * np.array(rgb(look.stage_top)))
+    image = vtkImageData()
+    image.SetDimensions(width, 2, 1)
+    pixels = np.ascontiguousarray(np.tile(row, (2, 1)).astype(np.uint8))
+    image.GetPointData().SetScalars(numpy_to_vtk(pixels, deep=True, array_type=VTK_UNSIGNED_CHAR))
+    texture = vtkTexture()
+    texture.SetInputData(image)
+    texture.RepeatOn()
+    texture.InterpolateOn()
+    texture.MipmapOn()
+    return texture
