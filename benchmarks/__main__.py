@@ -11,6 +11,7 @@ ALL = {
     "inspect": speed.inspect,
     "start": window.start,
     "orbit": window.orbit,
+    "lag": window.lag,
     "truth": accuracy.truth_table,
     "rigid": accuracy.rigid,
     "rough": accuracy.rough,

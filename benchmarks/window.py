@@ -85,3 +85,38 @@ def orbit() -> Iterator[str]:
     steady = np.array(times[5:])
     median, slow = 1 / np.median(steady), 1 / np.quantile(steady, 0.9)
     yield f"{len(mesh.triangles)} triangles while dragged: median {median:.0f} frames/s, slowest tenth {slow:.0f} frames/s"
+
+
+def lag() -> Iterator[str]:
+    """Time between two turns of the event loop while the whole demo is derived from nothing."""
+    import tempfile
+
+    from PyQt6.QtCore import QSettings
+
+    from juxtum.cli.commands import _alignment, _cleaning
+    from juxtum.demo.job import demo_job
+    from juxtum.desk.app import make_application
+
+    application = make_application(["bench"])
+    from juxtum.desk.window import MainWindow
+
+    sys.setswitchinterval(0.002)
+    window = MainWindow(QSettings(tempfile.mkdtemp() + "/s.ini", QSettings.Format.IniFormat))
+    window.show()
+    job = demo_job(window.session.files)
+    for step in (*_cleaning("auto"), *_alignment("best-fit")):
+        job = job.with_step(step)
+    window.session.start(job)
+    gaps, last = [], time.perf_counter()
+    while window.session.workbench.is_busy:
+        application.processEvents()
+        now = time.perf_counter()
+        gaps.append(now - last)
+        last = now
+        time.sleep(0.001)
+    window.session.discard()
+    window.close()
+    waits = np.array(gaps)
+    share = waits[waits > 0.1].sum() / waits.sum()
+    yield f"event loop while working: 99 % of turns under {1000 * np.quantile(waits, 0.99):.0f} ms, longest {1000 * waits.max():.0f} ms"
+    yield f"share of the time spent in turns over 100 ms: {100 * share:.0f} %"

@@ -28,6 +28,8 @@ def make_application(arguments: list[str]) -> QApplication:
 def run(files: list[Path], demo: bool = False) -> int:
     """Open the window and stay until it is closed."""
     start_log()
+    # The worker computes in the same interpreter: it has to hand over more often than by default.
+    sys.setswitchinterval(0.002)
     application = make_application(sys.argv[:1])
     from juxtum.desk.window import MainWindow
 
@@ -46,11 +48,11 @@ def _begin(window: object, files: list[Path], demo: bool) -> None:
     if files:
         for path in files:
             window.bringing.bring(path)
-    elif left is not None:
-        window.session.recover(left)
     elif demo:
         window.bringing.open_demo()
         window.guide.start()
+    elif left is not None:
+        window.session.recover(left)
 
 
 def _catch_all(window: object) -> None:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import io
 import re
 from pathlib import Path
 
 import numpy as np
+import numpy.typing as npt
 
 from juxtum.exchange.raw import RawMesh, refuse, text_lines
 
@@ -38,9 +40,22 @@ def _layout(line: bytes) -> tuple[bytes | None, bool]:
     return (b",", False) if b"," in line else (None, False)
 
 
-def _table(path: Path, lines: list[bytes], separator: bytes | None, comma: bool, skipped: int) -> np.ndarray:
+def _table(path: Path, lines: list[bytes], separator: bytes | None, comma: bool, skipped: int) -> npt.NDArray[np.float64]:
     if comma:
         lines = [line.replace(b",", b".") for line in lines]
+    try:
+        quick = np.loadtxt(io.BytesIO(b"\n".join(lines)), delimiter=_text(separator), usecols=(0, 1, 2), comments=None, ndmin=2)
+        return np.asarray(quick, dtype=np.float64)
+    except (ValueError, IndexError):
+        # Row by row it takes longer, but the row that is wrong can be named.
+        return _row_by_row(path, lines, separator, skipped)
+
+
+def _text(separator: bytes | None) -> str | None:
+    return None if separator is None else separator.decode()
+
+
+def _row_by_row(path: Path, lines: list[bytes], separator: bytes | None, skipped: int) -> npt.NDArray[np.float64]:
     result = np.empty((len(lines), 3))
     for number, line in enumerate(lines):
         try:

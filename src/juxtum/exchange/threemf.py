@@ -17,7 +17,7 @@ from juxtum.units import Unit
 _NAMESPACE = "{http://schemas.microsoft.com/3dmanufacturing/core/2015/02}"
 _UNITS = {"millimeter": (Unit.MILLIMETRE, 1.0), "centimeter": (Unit.CENTIMETRE, 1.0), "meter": (Unit.METRE, 1.0)}
 _UNITS |= {"inch": (Unit.INCH, 1.0), "foot": (Unit.INCH, 12.0), "micron": (Unit.MILLIMETRE, 0.001)}
-MAX_MODEL_BYTES = 4 * 1024**3
+MAX_MODEL_BYTES = 1024**3
 Part = tuple[npt.NDArray[np.float64], npt.NDArray[np.int32]]
 
 
@@ -55,7 +55,7 @@ def _model(path: Path) -> Any:
                 refuse(path, "the package holds no model part")
             name = "3D/3dmodel.model" if "3D/3dmodel.model" in names else names[0]
             if package.getinfo(name).file_size > MAX_MODEL_BYTES:
-                refuse(path, "the model part is larger than 4 GB", "Thin it first")
+                refuse(path, "the model part is larger than 1 GB", "Thin it first")
             return fromstring(package.read(name), forbid_dtd=True)
     except (zipfile.BadZipFile, EOFError, OSError, NotImplementedError, RuntimeError):
         refuse(path, "this is not a 3MF package, or it is damaged", "Copy or export it again")

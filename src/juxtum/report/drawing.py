@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -134,6 +135,21 @@ def legend(canvas: Any, x: float, y: float, size: tuple[float, float], scale: Ma
         if limit:
             canvas.line(x - 3, place, x + width - 26, place)
         write(canvas, x + width - 24, place - 2.5, signed_short(round(value, 4)) if value else "0", MONO_BOLD if limit else MONO, 6.5)
+
+
+def key(canvas: Any, x: float, y: float, width: float, scale: MapScale) -> None:
+    """The colours of the map in one line with their borders."""
+    borders = (scale.ends[0], *scale.steps, scale.ends[1])
+    part = width / (len(borders) - 1)
+    for k, (low, high) in enumerate(pairwise(borders)):
+        canvas.setFillColorRGB(*colours([(low + high) / 2], scale)[0])
+        canvas.rect(x + k * part, y, part, 6, stroke=0, fill=1)
+        if k:
+            limit = low in (scale.lower, scale.upper)
+            canvas.setFont(MONO_BOLD if limit else MONO, 6.5)
+            canvas.setFillColor(LIGHT.ink if limit else LIGHT.ink_soft)
+            canvas.drawCentredString(x + k * part, y - 8, signed(low, 2))
+    write(canvas, x + width + 8, y, "mm; hatched: not seen", WORD, 6.5, LIGHT.ink_soft)
 
 
 def card(canvas: Any, x: float, y: float, size: tuple[float, float], label: str, value: float, inside: bool) -> None:

@@ -195,6 +195,8 @@ def _sides(pages: _Pages) -> None:
         height = width * picture.pixels.shape[0] / picture.pixels.shape[1]
         if index % 6 == 0:
             pages.start("The sides that show data")
+            d.key(pages.canvas, EDGE, pages.y, 280, pages.content.scale)
+            pages.y -= 20
         x = EDGE + (index % 2) * (width + gap)
         _draw_picture(pages, picture, Box(x, pages.y - height, width, height))
         d.write(pages.canvas, x, pages.y - height - 10, VIEW_TITLES.get(picture.view, picture.view.capitalize()), d.WORD, 8, LIGHT.ink_soft)

@@ -12,7 +12,7 @@ from juxtum.geometry.arrays import Floats
 from juxtum.geometry.mesh import Scan
 from juxtum.job import Evaluation
 from juxtum.scene.camera import View, view_direction
-from juxtum.scene.drawables import limit_lines, nominal_edges, picture_surface, unseen_surface
+from juxtum.scene.drawables import nominal_edges, page_map, unseen_surface
 from juxtum.scene.palette import MapScale
 from juxtum.scene.stage import Detail, Stage
 
@@ -55,9 +55,9 @@ def fill_stage(stage: Stage, evaluation: Evaluation, scan: Scan, scale: MapScale
     """Put the map, its limit lines, the part's edges and what was not seen on a stage."""
     normals = None if scan.normals is None else evaluation.alignment.transform.turn(scan.normals)
     stage.set_scale(scale)
-    stage.put("map", picture_surface(evaluation.deviation, scan.triangles, normals))
-    if len(scan.triangles):
-        stage.put("limits", limit_lines(evaluation.deviation, scan.triangles, (scale.lower, scale.upper)))
+    surface, lines = page_map(evaluation.deviation, scan.triangles, normals, (scale.lower, scale.upper))
+    stage.put("map", surface)
+    stage.put("limits", lines)
     stage.put("unseen", unseen_surface(evaluation.deviation))
     stage.put("edges", nominal_edges(evaluation.deviation.nominal))
 

@@ -147,13 +147,16 @@ def map_surface(deviation: Deviation, triangles: Ints, normals: Floats | None) -
     return surface(deviation.points, triangles, normals, deviation.distances)
 
 
-def picture_surface(deviation: Deviation, triangles: Ints, normals: Floats | None) -> Surface:
-    """The same for pictures: nothing is picked, and no more is drawn than a page can show."""
+def page_map(
+    deviation: Deviation, triangles: Ints, normals: Floats | None, limits: tuple[float, float]
+) -> tuple[Surface, Lines | None]:
+    """Map and limit lines for a page, with no more triangles than a page can show."""
     points, values = deviation.points, deviation.distances
     if normals is not None and len(triangles) > MIDDLE_ENOUGH:
         points, triangles, normals, values = clustered(points, triangles, normals, values, PAGE_DIVISIONS)
     data = polydata(points, triangles, normals, values)
-    return Surface(points, triangles, data, data, data, _locator(data) if len(triangles) else None, True)
+    lines = lines_along(points, triangles, values, limits) if len(triangles) else None
+    return Surface(points, triangles, data, data, data, _locator(data) if len(triangles) else None, True), lines
 
 
 def plain_surface(mesh: TriangleMesh) -> Surface:
@@ -163,13 +166,18 @@ def plain_surface(mesh: TriangleMesh) -> Surface:
 
 
 def limit_lines(deviation: Deviation, triangles: Ints, limits: tuple[float, float]) -> Lines:
-    """Thin lines on the scan along the tolerance limits, on deviations smoothed over their neighbours."""
-    from vtkmodules.vtkFiltersCore import vtkContourFilter
-
+    """Thin lines on the scan along the tolerance limits."""
     points, values = deviation.points, deviation.distances
     if len(triangles) > MANY:
         # Lines are a screen's affair: on a very large scan they are drawn on a thinner one.
         points, triangles, _, values = clustered(points, triangles, deviation.normals, values, MIDDLE_DIVISIONS)
+    return lines_along(points, triangles, values, limits)
+
+
+def lines_along(points: Floats, triangles: Ints, values: Floats, limits: tuple[float, float]) -> Lines:
+    """Lines where values, smoothed over their neighbours, reach either limit."""
+    from vtkmodules.vtkFiltersCore import vtkContourFilter
+
     data = polydata(points, triangles, None, _smoothed(values, triangles))
     contour = vtkContourFilter()
     contour.SetInputData(data)
