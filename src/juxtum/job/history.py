@@ -13,9 +13,9 @@ class History:
     Examples
     --------
     >>> history = History(Job())
-    >>> history.record("name the part", history.job.model_copy(update={"brief": Job().brief}))
+    >>> history.record("another job", Job())
     >>> history.undo_label, history.redo_label
-    ('name the part', None)
+    ('another job', None)
     """
 
     def __init__(self, job: Job) -> None:

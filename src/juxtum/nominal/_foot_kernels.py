@@ -50,6 +50,13 @@ def elementary_foot(kind, row, p, q, n):
         c, s = np.cos(row[7]), np.sin(row[7])
         along = (r - row[6]) * s + h * c
         r_to, h_to, n_r, n_h = row[6] + along * s, along * c, c, -s
+        if r_to < 0:
+            # Beyond the tip: the other half of the endless cone is no surface, the tip itself is nearest.
+            r_to, h_to = 0.0, -row[6] * c / s
+            away = np.sqrt(r * r + (h - h_to) ** 2)
+            if away < 1e-12:
+                return False
+            n_r, n_h = r / away, (h - h_to) / away
     else:
         d = np.sqrt((r - row[6]) ** 2 + h * h)
         if d < 1e-12:
@@ -117,8 +124,8 @@ def _squared_to_chord(piece, p):
 
 
 @nb.njit(cache=True)
-def nearest_border(face, starts, pieces, p, c, t):
-    """Nearest border piece of a face and the point on it; -1 when the face has no border."""
+def nearest_border(face, starts, pieces, neighbours, p, c, t):
+    """Nearest border piece of a face, the point c on it and its parameter; piece -1 when the face has no border."""
     best = -1
     best_d = np.inf
     for i in range(starts[face], starts[face + 1]):
@@ -129,6 +136,16 @@ def nearest_border(face, starts, pieces, p, c, t):
     s = -1.0
     if best >= 0:
         s = on_border_piece(pieces[best], p, c, t)
+        # Chords say where to look; at the end of a piece the curve of the next one may come nearer.
+        other = neighbours[best, 0] if s <= 1e-9 else neighbours[best, 1] if s >= 1 - 1e-9 else -1
+        if other >= 0:
+            here = (p[0] - c[0]) ** 2 + (p[1] - c[1]) ** 2 + (p[2] - c[2]) ** 2
+            place, along = np.empty(3), np.empty(3)
+            there = on_border_piece(pieces[other], p, place, along)
+            if (p[0] - place[0]) ** 2 + (p[1] - place[1]) ** 2 + (p[2] - place[2]) ** 2 < here:
+                best, s = other, there
+                for k in range(3):
+                    c[k], t[k] = place[k], along[k]
     return best, s
 
 
@@ -146,7 +163,7 @@ def _inward(normal, t, m):
 @nb.njit(cache=True)
 def is_inside(face, starts, pieces, neighbours, q, normal, c, t, m):
     """Whether a point on the surface lies within the face's borders."""
-    piece, s = nearest_border(face, starts, pieces, q, c, t)
+    piece, s = nearest_border(face, starts, pieces, neighbours, q, c, t)
     if piece < 0:
         return True
     _inward(normal, t, m)
@@ -267,11 +284,11 @@ def project_border(points, directions, cosine, index, surfaces, mesh, border, fe
                             signs[i] = 1.0 if side >= 0 else -1.0
             for j in range(count):
                 face = tried[j]
-                piece, s = nearest_border(face, starts, pieces, p, c, t)
+                piece, s = nearest_border(face, starts, pieces, neighbours, p, c, t)
                 if piece < 0:
                     continue
                 d = (p[0] - c[0]) ** 2 + (p[1] - c[1]) ** 2 + (p[2] - c[2]) ** 2
-                if d > best + 1e-12 and not (kinds_of_foot[i] == 1 and d <= best + 1e-7 * (1 + best)):
+                if d > best + 1e-12 and not (kinds_of_foot[i] == 1 and d <= best + 1e-5 * (1 + best)):
                     continue
                 node = corner_entries[corner_starts[welded[nodes[index[i], 0]]], 1]
                 for corner in range(3):
@@ -282,7 +299,7 @@ def project_border(points, directions, cosine, index, surfaces, mesh, border, fe
                 if not face_foot(face, kinds, rows, shapes, boxes, knots, poles, c, uv[node], work, out, q, normal):
                     continue
                 side = (p[0] - c[0]) * normal[0] + (p[1] - c[1]) * normal[1] + (p[2] - c[2]) * normal[2]
-                if d < best - 1e-7 * (1 + best) or kinds_of_foot[i] != 1:
+                if d < best - 1e-5 * (1 + best) or kinds_of_foot[i] != 1:
                     strongest = -1.0
                 best = min(best, d)
                 kinds_of_foot[i] = 1
