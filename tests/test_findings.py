@@ -6,8 +6,8 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from helpers import bracket_mesh, write_bracket
 
+from helpers import bracket_mesh, write_bracket
 from juxtum.desk.actions import ACTIONS
 from juxtum.desk.derived import Derived, Deriver
 from juxtum.desk.first_steps import LESSONS, is_done

@@ -6,11 +6,11 @@ import igl
 import numpy as np
 import pytest
 import trimesh
-from helpers import box_mesh, bracket_mesh, turned
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 
+from helpers import box_mesh, bracket_mesh, turned
 from juxtum.errors import InputError
 from juxtum.geometry import Cylinder, Plane, PointCloud, RigidTransform, TriangleMesh
 from juxtum.geometry.arrays import frozen, orthonormal_frame

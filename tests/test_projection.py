@@ -9,11 +9,11 @@ from OCP.BRepExtrema import BRepExtrema_DistShapeShape
 from OCP.BRepPrimAPI import BRepPrimAPI_MakeBox, BRepPrimAPI_MakeCone, BRepPrimAPI_MakeCylinder, BRepPrimAPI_MakeSphere, BRepPrimAPI_MakeTorus
 from OCP.gp import gp_Pnt
 
+from helpers import box_mesh
 from juxtum.demo.world import nominal_path
 from juxtum.exchange.cad import read_cad
 from juxtum.nominal import FaceKind, Nominal
 from juxtum.nominal.model import sample_surface
-from helpers import box_mesh
 
 RNG = np.random.default_rng(6)
 

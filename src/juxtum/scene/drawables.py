@@ -11,6 +11,7 @@ import numpy as np
 from juxtum.evaluate import Deviation
 from juxtum.geometry.arrays import Floats, Ints
 from juxtum.geometry.mesh import Scan, TriangleMesh
+from juxtum.geometry.rays import RayCaster
 from juxtum.nominal import Nominal
 from juxtum.scene.proxy import clustered
 
@@ -26,7 +27,7 @@ DENSE = 100_000
 
 @dataclass(frozen=True, eq=False)
 class Surface:
-    """A surface or cloud ready to be drawn: all of it for close looks, less from afar, little while moving; a locator for picking.
+    """A surface or cloud ready to be drawn: all of it for close looks, less from afar, little while moving; rays for picking.
 
     Parameters
     ----------
@@ -39,7 +40,7 @@ class Surface:
     full: Any
     middle: Any
     light: Any
-    locator: Any
+    caster: RayCaster | None
     has_scalars: bool
 
     @cached_property
@@ -94,17 +95,8 @@ def surface(points: Floats, triangles: Ints, normals: Floats | None, scalars: Fl
     elif len(triangles) == 0 and len(points) > 2 * LIGHT_ENOUGH:
         step = len(points) // LIGHT_ENOUGH
         light = polydata(points[::step], triangles, None, None if scalars is None else scalars[::step])
-    locator = _locator(full) if len(triangles) else None
-    return Surface(points, triangles, full, middle, light, locator, scalars is not None)
-
-
-def _locator(data: Any) -> Any:
-    from vtkmodules.vtkCommonDataModel import vtkStaticCellLocator
-
-    locator = vtkStaticCellLocator()
-    locator.SetDataSet(data)
-    locator.BuildLocator()
-    return locator
+    caster = RayCaster(TriangleMesh(points, triangles)) if len(triangles) else None
+    return Surface(points, triangles, full, middle, light, caster, scalars is not None)
 
 
 def _thinner(points: Floats, triangles: Ints, normals: Floats, scalars: Floats | None, divisions: int) -> Any:
@@ -156,7 +148,8 @@ def page_map(
         points, triangles, normals, values = clustered(points, triangles, normals, values, PAGE_DIVISIONS)
     data = polydata(points, triangles, normals, values)
     lines = lines_along(points, triangles, values, limits) if len(triangles) else None
-    return Surface(points, triangles, data, data, data, _locator(data) if len(triangles) else None, True), lines
+    caster = RayCaster(TriangleMesh(points, triangles)) if len(triangles) else None
+    return Surface(points, triangles, data, data, data, caster, True), lines
 
 
 def plain_surface(mesh: TriangleMesh) -> Surface:

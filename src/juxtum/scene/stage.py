@@ -310,25 +310,25 @@ class Stage:
         return min(found, key=lambda h: float(np.linalg.norm(h.place - start)), default=None)
 
     def _hit(self, name: str, start: Floats, end: Floats) -> Hit | None:
-        from vtkmodules.vtkCommonCore import reference
-        from vtkmodules.vtkCommonDataModel import vtkGenericCell
-
         held = self._surfaces.get(name)
-        if held is None or held.locator is None or self.shown(name) is Shown.HIDDEN:
+        if held is None or held.caster is None or self.shown(name) is Shown.HIDDEN:
             return None
         placement = self._placements[name]
         start, end = placement.inverse.apply(np.stack([start, end]))
-        direction = (end - start) / np.linalg.norm(end - start)
-        for _ in range(8):
-            t, part, cell = reference(0.0), reference(0), reference(0)
-            place, inner = [0.0] * 3, [0.0] * 3
-            found = held.locator.IntersectWithLine(start, end, 0.0, t, place, inner, part, cell, vtkGenericCell())
-            if not found:
+        reach = float(np.linalg.norm(end - start))
+        direction = (end - start) / reach
+        gone = 0.0
+        for _ in range(16):
+            found = held.caster.first_hit(start + gone * direction, direction)
+            if found is None:
                 return None
-            spot = placement.apply(np.array([place]))[0]
+            gone = float((found[1] - start) @ direction)
+            if gone > reach:
+                return None
+            spot = placement.apply(found[1][None])[0]
             if self._clip is None or self._clip.EvaluateFunction(*spot) >= 0:
-                return Hit(name, spot, int(cell))
-            start = np.array(place) + direction * 1e-3
+                return Hit(name, spot, found[0])
+            gone += 1e-3
         return None
 
     def visible(self, places: Floats, layers: tuple[str, ...], clearance: float = 1.5) -> Bools:

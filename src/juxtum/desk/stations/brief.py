@@ -190,6 +190,7 @@ class BriefStation(Station):
         while item := self._list.takeAt(0):
             widget = item.widget()
             if widget is not None:
+                widget.hide()
                 widget.deleteLater()
         for step in self.session.job.procedure.profiles:
             holder = QWidget()
