@@ -47,6 +47,16 @@ def test_pieces_are_ranked_and_dropped() -> None:
     assert drop_fragments(both, 1e9).area == pytest.approx(5200), "the largest piece always stays"
 
 
+def test_pieces_of_a_point_list(raw_scan: Scan, clean_scan: Scan) -> None:
+    table = find_table(raw_scan)
+    assert table is not None
+    cloud = PointCloud(trim(raw_scan, table, 0.5).points[::2])
+    pieces = find_fragments(cloud)
+    assert 5 <= len(pieces.areas) <= 40 and pieces.areas[0] > 100 * pieces.areas[1]
+    kept = drop_fragments(cloud, None, share=0.002)
+    assert 2 * len(kept.points) == pytest.approx(len(clean_scan.points), rel=1e-2)
+
+
 def test_trim_keeps_whole_triangles_or_nothing() -> None:
     box = box_mesh(cuts=4)
     kept = trim(box, Plane(np.zeros(3), np.array([0.0, 0, 1])), 1.0)

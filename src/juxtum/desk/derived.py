@@ -10,7 +10,7 @@ from typing import Any, TypeVar
 from juxtum.assemble import find_fragments, find_table
 from juxtum.errors import JuxtumError
 from juxtum.evaluate import Histogram, histogram
-from juxtum.geometry import Plane, RigidTransform, TriangleMesh
+from juxtum.geometry import Plane, RigidTransform
 from juxtum.geometry.arrays import Floats, orthonormal_frame
 from juxtum.geometry.mesh import Scan
 from juxtum.job import Evaluation, Job, Runner
@@ -112,10 +112,7 @@ class Deriver:
         scan = self.runner.cleaned(job, progress)
         progress.phase("preparing the picture", 0.3)
         table = standing if scan is raw else self._of("table", scan, lambda: find_table(scan))
-        pieces = None
-        if isinstance(scan, TriangleMesh):
-            mesh = scan
-            pieces = self._of("pieces", scan, lambda: Pieces(find_fragments(mesh).areas))
+        pieces = self._of("pieces", scan, lambda: Pieces(find_fragments(scan).areas))
         upright = self._of("upright", raw, lambda: _upright(standing, raw))
         surface = self._of("scan", scan, lambda: scan_surface(scan))
         return {
