@@ -34,10 +34,10 @@ def find_fragments(scan: Scan) -> Fragments:
     """Number the connected pieces of a scan by falling area."""
     if isinstance(scan, TriangleMesh):
         raw = piece_labels(scan)
-        areas: Floats = np.bincount(raw, scan.triangle_areas)
+        areas = np.asarray(np.bincount(raw, scan.triangle_areas), dtype=np.float64)
     else:
         raw = _cloud_labels(scan)
-        areas = np.bincount(raw) * scan.spacing**2
+        areas = np.asarray(np.bincount(raw) * scan.spacing**2, dtype=np.float64)
     order = np.argsort(-areas, kind="stable")
     rank = np.empty(len(order), dtype=np.int32)
     rank[order] = np.arange(len(order))
