@@ -102,13 +102,6 @@ class Runner:
                 self._kept.popitem(last=False)
         return value
 
-    def is_ready(self, job: Job, frame: str) -> bool:
-        """Whether the evaluation in a frame is at hand without computing."""
-        try:
-            return _key("evaluation", self._evaluation_keys(job, frame)) in self._kept
-        except JuxtumError:
-            return False
-
     def nominal(self, job: Job, progress: Progress | None = None) -> Nominal:
         """The nominal part.
 

@@ -30,9 +30,8 @@ STYLES = {
     "marked": Style("accent", opacity=0.75, ambient=0.5),
     "section nominal": Style("ink", width=2.0),
     "section scan": Style("accent", width=2.0),
-    "plane": Style("accent", opacity=0.18, ambient=0.8),
 }
-UNCUT = ("section nominal", "section scan", "plane")
+UNCUT = ("section nominal", "section scan")
 
 
 def hatching(look: Look) -> Any:
