@@ -38,12 +38,11 @@ def test_files_are_dropped_and_units_asked(desk: Hand, tmp_path: Path, monkeypat
         return 1
 
     monkeypatch.setattr("juxtum.desk.asking.UnitDialog.exec", answer)
-    for path in (nominal, scan):
-        data = QMimeData()
-        data.setUrls([QUrl.fromLocalFile(str(path))])
-        event = QDropEvent(QPointF(50, 50), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier)
-        desk.window.dropEvent(event)
-        desk.wait(lambda p=path: (desk.window.session.job.scan if p is scan else desk.window.session.job.nominal) is not None)
+    data = QMimeData()
+    data.setUrls([QUrl.fromLocalFile(str(path)) for path in (nominal, scan)])
+    event = QDropEvent(QPointF(50, 50), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier)
+    desk.window.dropEvent(event)
+    desk.wait(lambda: desk.window.session.job.scan is not None)
     assert "this looks like inches" in asked[1]
     held = desk.window.session.derived.scan
     assert held is not None and np.ptp(held.points, axis=0) == pytest.approx([60, 40, 31], abs=1e-3)
@@ -53,7 +52,7 @@ def test_files_are_dropped_and_units_asked(desk: Hand, tmp_path: Path, monkeypat
 def test_bad_file_gives_a_sentence_and_changes_nothing(desk: Hand, tmp_path: Path) -> None:
     (tmp_path / "bad.step").write_text("no model")
     job = desk.window.session.job
-    desk.window.bringing.bring(tmp_path / "bad.step")
+    desk.window.bringing.bring([tmp_path / "bad.step"])
     desk.wait()
     assert "this is not a STEP file" in desk.window.notice.text
     assert desk.window.session.job is job and not desk.window.session.workbench.is_busy

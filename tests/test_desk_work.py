@@ -232,7 +232,7 @@ def test_a_job_comes_back_after_a_crash(application: QApplication, tmp_path: Pat
 
 def test_unknown_files_are_refused_in_words(desk: Hand, tmp_path: Path) -> None:
     (tmp_path / "picture.png").write_bytes(b"x")
-    desk.window.bringing.bring(tmp_path / "picture.png")
+    desk.window.bringing.bring([tmp_path / "picture.png"])
     assert "'.png' files are not read" in desk.window.notice.text
 
 

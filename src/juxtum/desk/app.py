@@ -46,8 +46,7 @@ def _begin(window: object, files: list[Path], demo: bool) -> None:
     assert isinstance(window, MainWindow)
     left = window.session.recovery.left_behind()
     if files:
-        for path in files:
-            window.bringing.bring(path)
+        window.bringing.bring(files)
     elif demo:
         window.bringing.open_demo()
         window.guide.start()

@@ -27,21 +27,27 @@ class Bringing:
         self._session = window.session
         self.asking = Asking(window, window.session)
 
-    def bring(self, path: Path) -> None:
-        """Take any file to where it belongs: a job is opened, CAD is the nominal, a mesh the scan once there is one."""
+    def bring(self, paths: list[Path]) -> None:
+        """Take files to where they belong, one after another: CAD first, so that a scan beside it finds its nominal."""
+        waiting = sorted(paths, key=lambda p: p.suffix.lower() not in CAD_SUFFIXES)
+        if waiting:
+            self._bring_one(waiting[0], lambda: self.bring(waiting[1:]))
+
+    def _bring_one(self, path: Path, then: Callable[[], None]) -> None:
+        """A job is opened, CAD is the nominal, a mesh is the scan once there is a nominal."""
         suffix = path.suffix.lower()
         if suffix == SUFFIX:
             self._session.open(path)
         elif suffix in CAD_SUFFIXES or (suffix in NOMINAL_SUFFIXES and self._session.job.nominal is None):
-            self.nominal(path)
+            self.nominal(path, then)
         elif suffix in SCAN_SUFFIXES:
-            self.scan(path)
+            self.scan(path, then)
         else:
             self._session.failed.emit(
                 InputError(f"'{suffix or path.name}' files are not read", str(path), "Bring a job, CAD, a mesh or a list of points")
             )
 
-    def nominal(self, path: Path) -> None:
+    def nominal(self, path: Path, then: Callable[[], None] = lambda: None) -> None:
         """Make a file the nominal; ask for its unit when it names none."""
 
         def take(unit: Unit | None) -> None:
@@ -50,18 +56,26 @@ class Bringing:
                 brief = job.brief.model_copy(update={"part": part})
                 return job.model_copy(update={"nominal": self._session.files.adopt(path, unit), "brief": brief})
 
-            self._session.edit(f"bring nominal {path.name}", change, then=self._window.look_home)
+            def done() -> None:
+                self._window.look_home()
+                then()
+
+            self._session.edit(f"bring nominal {path.name}", change, then=done)
 
         self._with_unit(path, 0.0, take)
 
-    def scan(self, path: Path) -> None:
+    def scan(self, path: Path, then: Callable[[], None] = lambda: None) -> None:
         """Make a file the scan; ask for its unit when it names none."""
 
         def take(unit: Unit | None) -> None:
             def change(job: Job) -> Job:
                 return job.model_copy(update={"scan": self._session.files.adopt(path, unit)})
 
-            self._session.edit(f"bring scan {path.name}", change, then=self._window.show_scan)
+            def done() -> None:
+                self._window.show_scan()
+                then()
+
+            self._session.edit(f"bring scan {path.name}", change, then=done)
 
         nominal = self._session.derived.nominal
         self._with_unit(path, nominal.diagonal if nominal else 0.0, take)

@@ -330,9 +330,8 @@ class MainWindow(QMainWindow):
         """Bring every file to where it belongs."""
         assert event is not None
         data = event.mimeData()
-        for url in data.urls() if data is not None else []:
-            if url.isLocalFile():
-                self.bringing.bring(Path(url.toLocalFile()))
+        urls = data.urls() if data is not None else []
+        self.bringing.bring([Path(url.toLocalFile()) for url in urls if url.isLocalFile()])
 
     # -- notices, end -----------------------------------------------------------------------------------
 
