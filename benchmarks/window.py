@@ -106,6 +106,9 @@ def lag() -> Iterator[str]:
     job = demo_job(window.session.files)
     for step in (*_cleaning("auto"), *_alignment("best-fit")):
         job = job.with_step(step)
+    for _ in range(30):
+        application.processEvents()
+        time.sleep(0.02)
     window.session.start(job)
     gaps, last = [], time.perf_counter()
     while window.session.workbench.is_busy:

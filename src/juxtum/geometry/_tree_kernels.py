@@ -11,7 +11,7 @@ INSIDE = 0
 """Region codes of a nearest point: 0 inside, 1-3 at corner 0-2, 4 on edge 01, 5 on edge 12, 6 on edge 20."""
 
 
-@nb.njit(cache=True)
+@nb.njit(cache=True, nogil=True)
 def _split(order, centres, axis, start, end):  # type: ignore[no-untyped-def]
     """Quickselect about the median of one axis, in place."""
     middle = (start + end) // 2
@@ -37,7 +37,7 @@ def _split(order, centres, axis, start, end):  # type: ignore[no-untyped-def]
     return middle
 
 
-@nb.njit(cache=True)
+@nb.njit(cache=True, nogil=True)
 def build(centres, lows, highs):  # type: ignore[no-untyped-def]
     """Median-split tree: order of the triangles, boxes, left child, first triangle and count per node."""
     n = len(centres)
@@ -184,3 +184,50 @@ def nearest(points, directions, cosine, limit, rows, normals, order, boxes, left
             weights[q, 0], weights[q, 1], regions[q] = best_v, best_w, best_r
     return squared, index, weights, regions
 
+
+
+@nb.njit(cache=True, nogil=True)
+def first_hit(origin, direction, rows, order, boxes, left, first, count):  # type: ignore[no-untyped-def]
+    """Triangle that a ray meets first and the distance along it; -1 for none (Moeller and Trumbore 1997)."""
+    best, best_i = np.inf, -1
+    stack = np.empty(96, np.int32)
+    stack[0] = 0
+    depth = 1
+    while depth > 0:
+        depth -= 1
+        node = stack[depth]
+        enter, leave = 0.0, best
+        for a in range(3):
+            if direction[a] == 0.0:
+                if origin[a] < boxes[node, a] or origin[a] > boxes[node, 3 + a]:
+                    leave = -1.0
+            else:
+                t0 = (boxes[node, a] - origin[a]) / direction[a]
+                t1 = (boxes[node, 3 + a] - origin[a]) / direction[a]
+                enter, leave = max(enter, min(t0, t1)), min(leave, max(t0, t1))
+        # A hair of room, so that flat boxes in the plane of a face are not missed.
+        if enter > leave * (1 + 1e-12) + 1e-9:
+            continue
+        if left[node] >= 0:
+            stack[depth], stack[depth + 1] = left[node], left[node] + 1
+            depth += 2
+            continue
+        for i in range(first[node], first[node] + count[node]):
+            bx, by, bz = rows[i, 3], rows[i, 4], rows[i, 5]
+            cx, cy, cz = rows[i, 6], rows[i, 7], rows[i, 8]
+            px = direction[1] * cz - direction[2] * cy
+            py = direction[2] * cx - direction[0] * cz
+            pz = direction[0] * cy - direction[1] * cx
+            scale = bx * px + by * py + bz * pz
+            if scale == 0.0:
+                continue
+            x, y, z = origin[0] - rows[i, 0], origin[1] - rows[i, 1], origin[2] - rows[i, 2]
+            u = (x * px + y * py + z * pz) / scale
+            qx, qy, qz = y * bz - z * by, z * bx - x * bz, x * by - y * bx
+            v = (direction[0] * qx + direction[1] * qy + direction[2] * qz) / scale
+            if u < -1e-10 or v < -1e-10 or u + v > 1 + 1e-10:
+                continue
+            t = (cx * qx + cy * qy + cz * qz) / scale
+            if 0 <= t < best:
+                best, best_i = t, order[i]
+    return best_i, best

@@ -103,3 +103,11 @@ class NearestTree:
             )
         full = np.column_stack([1 - weights.sum(1), weights])
         return Nearest(np.sqrt(squared), triangles, full, regions)
+
+    def first_hit(self, origin: Floats, direction: Floats) -> tuple[int, Floats] | None:
+        """Triangle and place (3,) where a ray first meets the mesh from either side, or None."""
+        from juxtum.geometry import _tree_kernels as kernels
+
+        start, along = np.asarray(origin, dtype=np.float64), np.asarray(direction, dtype=np.float64)
+        triangle, distance = kernels.first_hit(start, along, self._rows, self._order, *self._nodes)
+        return None if triangle < 0 else (int(triangle), np.asarray(start + distance * along))

@@ -11,7 +11,7 @@ import numpy as np
 from juxtum.evaluate import Deviation
 from juxtum.geometry.arrays import Floats, Ints
 from juxtum.geometry.mesh import Scan, TriangleMesh
-from juxtum.geometry.rays import RayCaster
+from juxtum.geometry.nearest import NearestTree
 from juxtum.nominal import Nominal
 from juxtum.scene.proxy import clustered
 
@@ -40,7 +40,7 @@ class Surface:
     full: Any
     middle: Any
     light: Any
-    caster: RayCaster | None
+    caster: NearestTree | None
     has_scalars: bool
 
     @cached_property
@@ -95,7 +95,7 @@ def surface(points: Floats, triangles: Ints, normals: Floats | None, scalars: Fl
     elif len(triangles) == 0 and len(points) > 2 * LIGHT_ENOUGH:
         step = len(points) // LIGHT_ENOUGH
         light = polydata(points[::step], triangles, None, None if scalars is None else scalars[::step])
-    caster = RayCaster(TriangleMesh(points, triangles)) if len(triangles) else None
+    caster = NearestTree(points, triangles) if len(triangles) else None
     return Surface(points, triangles, full, middle, light, caster, scalars is not None)
 
 
@@ -148,7 +148,7 @@ def page_map(
         points, triangles, normals, values = clustered(points, triangles, normals, values, PAGE_DIVISIONS)
     data = polydata(points, triangles, normals, values)
     lines = lines_along(points, triangles, values, limits) if len(triangles) else None
-    caster = RayCaster(TriangleMesh(points, triangles)) if len(triangles) else None
+    caster = NearestTree(points, triangles) if len(triangles) else None
     return Surface(points, triangles, data, data, data, caster, True), lines
 
 
