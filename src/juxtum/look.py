@@ -37,7 +37,7 @@ class Look:
     stage_bottom: str = "#E4E0D6"
     nominal: str = "#B9C0C8"
     data: str = "#C9BFAF"
-    edge: str = "#59626D"
+    edge: str = "#27303B"
     hatch: str = "#8B93A0"
 
 

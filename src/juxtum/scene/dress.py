@@ -22,7 +22,7 @@ class Style:
 
 STYLES = {
     "nominal": Style("nominal"),
-    "edges": Style("edge", width=1.2),
+    "edges": Style("edge", width=1.0),
     "scan": Style("data"),
     "map": Style("data", ambient=0.45),
     "limits": Style("ink", width=1.3),
