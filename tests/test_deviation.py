@@ -59,13 +59,10 @@ def test_tessellation_does_not_matter(nominal: Nominal, clean_scan: TriangleMesh
     shape = read_cad(nominal_path()).shape
     coarse = Nominal.from_shape(shape, rule=TessellationRule(0.06, 0.3))
     fine = Nominal.from_shape(shape, rule=TessellationRule(0.03, 0.3))
-    points = known.pose.inverse.apply(clean_scan.points[::40])
+    points = known.pose.inverse.apply(clean_scan.points[::8])
     a, b = (n.projector.project(points, limit=3.0) for n in (coarse, fine))
-    both = np.isfinite(a.distances) & np.isfinite(b.distances)
-    assert both.mean() > 0.999
-    change = np.abs(a.distances - b.distances)[both]
-    assert np.quantile(change, 0.9995) < 1e-4
-    assert change.max() < 2e-3, "beside edges two faces may be equally near"
+    assert np.array_equal(np.isfinite(a.distances), np.isfinite(b.distances))
+    assert np.nanmax(np.abs(a.distances - b.distances)) < 1e-4
 
 
 def test_sign_at_edges_and_corners_of_a_box() -> None:

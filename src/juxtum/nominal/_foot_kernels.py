@@ -161,14 +161,38 @@ def _inward(normal, t, m):
 
 
 @nb.njit(cache=True)
+def _corner(before, after, normal):
+    """1 where a border turns towards its face between two pieces, -1 where it turns away, 0 where it goes on smoothly."""
+    ax, ay, az = before[9], before[10], before[11]
+    bx, by, bz = after[6], after[7], after[8]
+    sizes = np.sqrt((ax * ax + ay * ay + az * az) * (bx * bx + by * by + bz * bz))
+    along = ax * bx + ay * by + az * bz
+    if sizes == 0.0 or along > 0.98 * sizes:
+        return 0
+    if along < -0.98 * sizes:
+        # The border turns back on itself: only the chords tell a spike of the face from a slit in it.
+        ax, ay, az = before[3] - before[0], before[4] - before[1], before[5] - before[2]
+        bx, by, bz = after[3] - after[0], after[4] - after[1], after[5] - after[2]
+    turn = (ay * bz - az * by) * normal[0] + (az * bx - ax * bz) * normal[1] + (ax * by - ay * bx) * normal[2]
+    return 1 if turn > 0 else -1
+
+
+@nb.njit(cache=True)
 def is_inside(face, starts, pieces, neighbours, q, normal, c, t, m):
     """Whether a point on the surface lies within the face's borders."""
     piece, s = nearest_border(face, starts, pieces, neighbours, q, c, t)
     if piece < 0:
         return True
+    other = neighbours[piece, 0] if s <= 1e-9 else neighbours[piece, 1] if s >= 1 - 1e-9 else -1
+    if other >= 0:
+        before, after = (other, piece) if s <= 1e-9 else (piece, other)
+        corner = _corner(pieces[before], pieces[after], normal)
+        if corner != 0:
+            # What is nearest to a corner lies beyond it where the border turns inwards, and within where it turns outwards.
+            near = (q[0] - c[0]) ** 2 + (q[1] - c[1]) ** 2 + (q[2] - c[2]) ** 2
+            return corner < 0 or near < 1e-18
     _inward(normal, t, m)
     mx, my, mz = m[0], m[1], m[2]
-    other = neighbours[piece, 0] if s <= 1e-9 else neighbours[piece, 1] if s >= 1 - 1e-9 else -1
     if other >= 0:
         end = 9 if s <= 1e-9 else 6
         for k in range(3):
