@@ -11,6 +11,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
+from juxtum.demo.solids import box, cut, cylinder, extruded, fused
+
 PLATE = (260.0, 180.0, 18.0)
 BORE_RADIUS = 36.0
 BORE_HEIGHT = 80.0
@@ -38,53 +40,41 @@ class CarrierErrors:
 def build_carrier(errors: CarrierErrors | None = None) -> Any:
     """The solid of the carrier (an Open CASCADE shape), with the given errors made into it."""
     made = errors or CarrierErrors()
-    body = _cut(_body(made), _openings(made))
-    return _fuse(body, [_shroud()])
+    body = cut(_body(made), _openings(made))
+    return fused(body, [_shroud()])
 
 
 def _body(made: CarrierErrors) -> Any:
     """Plate, seat block, ribs and bosses, with the outer corners rounded."""
     length, width, height = PLATE
-    plate = _rounded_corners(_box((-length / 2, -width / 2, 0), (length, width, height)), 12.0, height)
-    block = _box((-SEAT_WIDTH / 2, -SEAT_LENGTH / 2, height - 1), (SEAT_WIDTH, SEAT_LENGTH, BORE_HEIGHT - height + 1))
-    barrel = _cylinder((0, -SEAT_LENGTH / 2, BORE_HEIGHT), (0, 1, 0), SEAT_WIDTH / 2, SEAT_LENGTH)
-    pad = _box((-PAD_WIDTH / 2, -SEAT_LENGTH / 2, BORE_HEIGHT), (PAD_WIDTH, SEAT_LENGTH, SEAT_TOP - BORE_HEIGHT))
+    plate = _rounded_corners(box((-length / 2, -width / 2, 0), (length, width, height)), 12.0, height)
+    block = box((-SEAT_WIDTH / 2, -SEAT_LENGTH / 2, height - 1), (SEAT_WIDTH, SEAT_LENGTH, BORE_HEIGHT - height + 1))
+    barrel = cylinder((0, -SEAT_LENGTH / 2, BORE_HEIGHT), (0, 1, 0), SEAT_WIDTH / 2, SEAT_LENGTH)
+    pad = box((-PAD_WIDTH / 2, -SEAT_LENGTH / 2, BORE_HEIGHT), (PAD_WIDTH, SEAT_LENGTH, SEAT_TOP - BORE_HEIGHT))
     ribs = [_rib(sign, y) for sign in (-1, 1) for y in (-26.0, 26.0)]
     bosses = [_boss(place, BOSS_TOP) for place in BOSSES[:1]]
     bosses.append(_boss(BOSSES[1], BOSS_TOP - made.boss_shortfall))
-    body = _fuse(plate, [block, barrel, pad, *ribs, *bosses])
+    body = fused(plate, [block, barrel, pad, *ribs, *bosses])
     if made.seat_tilt:
-        body = _cut(body, [_tilted_cutter(made.seat_tilt)])
+        body = cut(body, [_tilted_cutter(made.seat_tilt)])
     return _filleted_foot(body)
 
 
 def _openings(made: CarrierErrors) -> list[Any]:
     """Tools for the bore, its relief groove, the bolt holes with counterbores, the slot and the boss holes."""
     radius = BORE_RADIUS + made.bore_diameter / 2
-    tools = [_cylinder((0, -SEAT_LENGTH, BORE_HEIGHT), (0, 1, 0), radius, 2 * SEAT_LENGTH)]
+    tools = [cylinder((0, -SEAT_LENGTH, BORE_HEIGHT), (0, 1, 0), radius, 2 * SEAT_LENGTH)]
     for sign in (-1, 1):
         tools.append(_chamfer_ring(sign))
     for index, (x, y) in enumerate(HOLES):
         dx, dy = made.hole_shift if index == 0 else (0.0, 0.0)
-        tools.append(_cylinder((x + dx, y + dy, -1), (0, 0, 1), HOLE_RADIUS, PLATE[2] + 2))
-        tools.append(_cylinder((x, y, PLATE[2] - 5), (0, 0, 1), 11.5, 10))
+        tools.append(cylinder((x + dx, y + dy, -1), (0, 0, 1), HOLE_RADIUS, PLATE[2] + 2))
+        tools.append(cylinder((x, y, PLATE[2] - 5), (0, 0, 1), 11.5, 10))
     tools += _slot_tools((58.0, -68.0), 36.0, 8.0)
-    tools += [_cylinder((x, y, BOSS_TOP - 22), (0, 0, 1), 5.0, 40) for x, y in BOSSES]
+    tools += [cylinder((x, y, BOSS_TOP - 22), (0, 0, 1), 5.0, 40) for x, y in BOSSES]
     return tools
 
 
-def _box(corner: tuple[float, float, float], size: tuple[float, float, float]) -> Any:
-    from OCP.BRepPrimAPI import BRepPrimAPI_MakeBox
-    from OCP.gp import gp_Pnt
-
-    return BRepPrimAPI_MakeBox(gp_Pnt(*corner), *size).Shape()
-
-
-def _cylinder(start: tuple[float, float, float], axis: tuple[float, float, float], radius: float, length: float) -> Any:
-    from OCP.BRepPrimAPI import BRepPrimAPI_MakeCylinder
-    from OCP.gp import gp_Ax2, gp_Dir, gp_Pnt
-
-    return BRepPrimAPI_MakeCylinder(gp_Ax2(gp_Pnt(*start), gp_Dir(*axis)), radius, length).Shape()
 
 
 def _chamfer_ring(sign: int) -> Any:
@@ -98,33 +88,22 @@ def _chamfer_ring(sign: int) -> Any:
 
 def _slot_tools(centre: tuple[float, float], length: float, radius: float) -> list[Any]:
     x, y = centre
-    ends = [_cylinder((x + s * length / 2, y, -1), (0, 0, 1), radius, PLATE[2] + 2) for s in (-1, 1)]
-    middle = _box((x - length / 2, y - radius, -1), (length, 2 * radius, PLATE[2] + 2))
-    return [_fuse(middle, ends)]
+    ends = [cylinder((x + s * length / 2, y, -1), (0, 0, 1), radius, PLATE[2] + 2) for s in (-1, 1)]
+    middle = box((x - length / 2, y - radius, -1), (length, 2 * radius, PLATE[2] + 2))
+    return [fused(middle, ends)]
 
 
 def _boss(place: tuple[float, float], top: float) -> Any:
     x, y = place
-    return _cylinder((x, y, PLATE[2] - 1), (0, 0, 1), BOSS_RADIUS, top - PLATE[2] + 1)
+    return cylinder((x, y, PLATE[2] - 1), (0, 0, 1), BOSS_RADIUS, top - PLATE[2] + 1)
 
 
 def _rib(sign: int, y: float) -> Any:
     """A triangular rib between the plate and the seat block, 8 mm thick."""
     low, inner = PLATE[2] - 1, SEAT_WIDTH / 2 - 1
     profile = [(sign * inner, low), (sign * 94.0, low), (sign * 94.0, low + 7), (sign * inner, 66.0)]
-    return _extruded([(x, y - 4, z) for x, z in profile], (0, 8, 0))
+    return extruded([(x, y - 4, z) for x, z in profile], (0, 8, 0))
 
-
-def _extruded(corners: list[tuple[float, float, float]], vector: tuple[float, float, float]) -> Any:
-    from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeFace, BRepBuilderAPI_MakePolygon
-    from OCP.BRepPrimAPI import BRepPrimAPI_MakePrism
-    from OCP.gp import gp_Pnt, gp_Vec
-
-    polygon = BRepBuilderAPI_MakePolygon()
-    for corner in corners:
-        polygon.Add(gp_Pnt(*corner))
-    polygon.Close()
-    return BRepPrimAPI_MakePrism(BRepBuilderAPI_MakeFace(polygon.Wire()).Face(), gp_Vec(*vector)).Shape()
 
 
 def _tilted_cutter(tilt: float) -> Any:
@@ -139,7 +118,7 @@ def _tilted_cutter(tilt: float) -> Any:
         (-x, half + reach, SEAT_TOP + 20),
         (-x, -half, SEAT_TOP + 20),
     ]
-    return _extruded(corners, (2 * x, 0, 0))
+    return extruded(corners, (2 * x, 0, 0))
 
 
 def _shroud() -> Any:
@@ -187,38 +166,8 @@ def _spline(points: list[Any]) -> Any:
     return interpolation.Curve()
 
 
-def _fuse(base: Any, others: list[Any]) -> Any:
-    from OCP.BRepAlgoAPI import BRepAlgoAPI_Fuse
-
-    return _combined(BRepAlgoAPI_Fuse(), base, others)
 
 
-def _cut(base: Any, tools: list[Any]) -> Any:
-    from OCP.BRepAlgoAPI import BRepAlgoAPI_Cut
-
-    return _combined(BRepAlgoAPI_Cut(), base, tools)
-
-
-def _combined(operation: Any, base: Any, others: list[Any]) -> Any:
-    from OCP.ShapeUpgrade import ShapeUpgrade_UnifySameDomain
-
-    operation.SetArguments(_shape_list([base]))
-    operation.SetTools(_shape_list(others))
-    operation.Build()
-    if not operation.IsDone():
-        raise RuntimeError("the demo part could not be built")
-    unify = ShapeUpgrade_UnifySameDomain(operation.Shape(), True, True, False)
-    unify.Build()
-    return unify.Shape()
-
-
-def _shape_list(shapes: list[Any]) -> Any:
-    from OCP.collections import List_TopoDS_Shape
-
-    result = List_TopoDS_Shape()
-    for shape in shapes:
-        result.Append(shape)
-    return result
 
 
 def _edges(shape: Any) -> list[Any]:

@@ -34,7 +34,7 @@ def scan_path(progress: Progress | None = None) -> Path:
 def _recipe() -> str:
     """A short key that changes with the truth or with the code that makes the scan."""
     folder = files("juxtum.demo")
-    parts = [folder.joinpath(name).read_bytes() for name in ("data/truth.json", "scan.py", "carrier.py")]
+    parts = [folder.joinpath(name).read_bytes() for name in ("data/truth.json", "scan.py", "carrier.py", "solids.py")]
     return hashlib.sha256(b"".join(parts)).hexdigest()[:12]
 
 

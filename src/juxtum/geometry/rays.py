@@ -30,5 +30,11 @@ class RayCaster:
         reach = np.linalg.norm(towards, axis=1, keepdims=True)
         direction = towards / np.maximum(reach, 1e-12)
         starts = points + direction * clearance
-        blocked = self.first_triangles(starts, direction) >= 0
-        return ~blocked
+        return ~self.blocked(starts, direction, reach[:, 0] - clearance)
+
+    def blocked(self, origins: Floats, directions: Floats, reach: Floats) -> Bools:
+        """Which rays (N, 3) meet the mesh within their reach (N,), mm."""
+        starts = (origins - self._centre).astype(np.float32)
+        ends = np.maximum(reach, 0).astype(np.float32)
+        hit = self._scene.run(starts, directions.astype(np.float32), dists=ends, query="OCCLUDED")
+        return np.asarray(np.asarray(hit) >= 0)
