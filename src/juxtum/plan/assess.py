@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen
 from juxtum.plan.ground import Ground
@@ -133,16 +134,16 @@ def _facts(
     apart = np.linalg.norm(points[:, None] - points[None], axis=2)
     np.fill_diagonal(apart, np.inf)
     flat = flat_under(ground.nominal, points, normals, rules)
-    views = ground.views
-    result = []
-    for k, target in enumerate(targets):
-        rows = np.flatnonzero(seen[:, k])
-        r = target.place - views.looked_at[rows]
-        without = whole.rows(rows) - Moments(np.ones(len(rows)), r, np.einsum("pi,pj->pij", r, r))
-        lost = int(tracking.holds[rows].sum()) - int((track(without, ground.needs).holds & tracking.holds[rows]).sum())
-        nearest = float(apart[k].min())
-        result.append(TargetFacts(len(rows), lost, nearest, tuple(_broken(rules, target, nearest, bool(flat[k])))))
-    return result
+    pose, target = np.nonzero(seen)
+    r = points[target] - ground.views.looked_at[pose]
+    without = whole.rows(pose) - Moments(np.ones(len(pose)), r, np.einsum("pi,pj->pij", r, r))
+    lost = np.bincount(target, tracking.holds[pose] & ~track(without, ground.needs).holds, len(targets)).astype(int)
+    seen_by = seen.sum(0)
+    nearest = apart.min(1)
+    return [
+        TargetFacts(int(seen_by[k]), int(lost[k]), float(nearest[k]), tuple(_broken(rules, t, float(nearest[k]), bool(flat[k]))))
+        for k, t in enumerate(targets)
+    ]
 
 
 def _broken(rules: PlacementRules, target: Target, nearest: float, is_flat: bool) -> list[str]:
@@ -172,10 +173,9 @@ def suggest(
     places, choice = ground.choice(rules)
     points, normals = arrays(targets)
     ready = lost & (tracking.counts >= ground.needs.least - 1)
-    value = ready.astype(np.float32) @ choice.seen.astype(np.float32)
+    value = ready.astype(np.float32) @ choice.visible
     if len(points):
-        apart = ((choice.points[:, None] - points[None]) ** 2).sum(2).min(1)
-        value = np.where(apart >= rules.spacing[0] ** 2, value, 0)
+        value = np.where(cKDTree(points).query(choice.points)[0] >= rules.spacing[0], value, 0)
     best: tuple[int, int] | None = None
     book = TriangleBook(points, ground.seen_targets(points, normals), rules.congruence)
     for row in np.argsort(-value, kind="stable")[:16]:

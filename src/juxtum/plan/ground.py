@@ -6,15 +6,16 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
+import numpy.typing as npt
 
-from juxtum.geometry.arrays import Bools, Floats, Ints
+from juxtum.geometry.arrays import Bools, Floats, Ints, frozen
 from juxtum.geometry.rays import RayCaster
 from juxtum.nominal import Nominal
 from juxtum.plan.instruments import InstrumentModel, Mode, TargetNeeds
 from juxtum.plan.places import PlacementRules, Places, candidate_places
 from juxtum.plan.task import Task
 from juxtum.plan.tracking import Moments, moments
-from juxtum.plan.views import Patches, Spots, Stance, Views, make_patches, make_views, patch_size, seen_from
+from juxtum.plan.views import Patches, Spots, Stance, Views, joined, make_patches, make_views, patch_size, seen_from, views_of
 from juxtum.progress import Progress, silent
 
 
@@ -36,6 +37,8 @@ class Ground:
     patches: Patches
     views: Views
     covers: Bools
+    reached: Bools
+    """Patches (K,) that some pose, of those planned with or not, sees."""
 
     @property
     def needs(self) -> TargetNeeds:
@@ -99,7 +102,7 @@ class Ground:
     @cached_property
     def unseen_patches(self) -> Ints:
         """Patches that no pose sees."""
-        return np.flatnonzero(~self.covers.any(0))
+        return np.flatnonzero(~self.reached)
 
 
 def make_ground(
@@ -116,10 +119,20 @@ def make_ground(
     task.check(nominal)
     patches = make_patches(nominal, task.measured_faces(nominal), patch_size(nominal, mode))
     caster = RayCaster(nominal.mesh)
-    views = make_views(patches, nominal, caster, mode, stance, progress.part(0, 0.4))
-    spots = Spots.on_part(patches.places, patches.normals, len(views.turned))
-    covers = seen_from(views, spots, caster, mode.incidence, progress.part(0.4, 1))
-    return Ground(nominal, caster, model, mode, stance, patches, views, covers)
+    shell = make_views(patches, nominal, caster, mode, stance, progress.part(0, 0.4))
+    spots = Spots.on_part(patches.places, patches.normals, len(shell.views.turned))
+    views = shell.views
+    covers = seen_from(views, spots, caster, mode.incidence, progress.part(0.4, 0.9))
+    for _ in range(3):
+        # Thinning out may have lost the only pose that sees a patch.
+        lost = np.flatnonzero(shell.reached & ~covers.any(0))
+        if len(lost) == 0:
+            break
+        some = lost[:: max(1, len(lost) // 60)]
+        more = views_of(patches, some, shell.own[some], nominal, mode, views.turned)
+        covers = np.concatenate([covers, seen_from(more, spots, caster, mode.incidence)])
+        views = joined(views, more)
+    return Ground(nominal, caster, model, mode, stance, patches, views, frozen(covers, bool), frozen(shell.reached, bool))
 
 
 @dataclass(frozen=True, eq=False)
@@ -130,6 +143,11 @@ class Choice:
     seen: Bools
     points: Floats
     """Where they are in the first set-up (C, 3)."""
+
+    @cached_property
+    def visible(self) -> npt.NDArray[np.float32]:
+        """`seen` as numbers, for sums over poses (P, C)."""
+        return self.seen.astype(np.float32)
 
 
 def part_choice(ground: Ground, places: Places, progress: Progress | None = None) -> Choice:

@@ -152,6 +152,23 @@ class Camera(Document):
     seconds_per_photo: Positive = 12.0
 
 
+class ScaleBar(Document):
+    """A certified length between two coded targets.
+
+    Parameters
+    ----------
+    length : at 20 degrees Celsius, mm.
+    uncertainty : expanded uncertainty from its certificate (k = 2), mm.
+    expansion, expansion_u : coefficient of expansion and its standard uncertainty, 1e-6 per kelvin.
+    """
+
+    name: Text
+    length: Positive
+    uncertainty: Positive
+    expansion: NotNegative = 1.2
+    expansion_u: NotNegative = 0.3
+
+
 class Turntable(Document):
     """Diameter in mm, load in kg, steps of a turn."""
 
@@ -187,6 +204,7 @@ class InstrumentModel(Document):
     targets: TargetNeeds | None = None
     tracker: TrackerNeeds | None = None
     camera: Camera | None = None
+    bars: Annotated[tuple[ScaleBar, ...], Field(max_length=20)] = ()
     turntable: Turntable | None = None
     cylinder: MeasuringCylinder | None = None
     laser_class: Annotated[str, Field(max_length=10)] = ""

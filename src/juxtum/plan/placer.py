@@ -17,6 +17,8 @@ STAGES = (1.0, 1.15, 1.4, 2.0)
 """What a further target is worth to a pose that still lacks some: the nearer to enough, the more."""
 WORTH = 0.0015
 """A target that holds fewer than this share of the poses is not worth its disc."""
+ALONE = 0.6
+"""What a place farther than the spacing band from all others is worth beside one within it."""
 Merit = tuple[float, float]
 
 
@@ -37,11 +39,14 @@ class Placer:
         self.fixed = fixed or ground.spots(np.empty((0, 3)), np.empty((0, 3)))
         self._fixed_seen = ground.seen(self.fixed) if self.fixed.places.shape[1] else np.zeros((len(ground.views), 0), dtype=bool)
         self._whole = ground.moments(self._fixed_seen, self.fixed)
-        self._visible = choice.seen.astype(np.float32)
+        self._visible = choice.visible
         self._rows = [np.flatnonzero(column) for column in choice.seen.T]
         points = choice.points.astype(np.float32)
         self._near = _closer(points, points, rules.spacing[0])
-        self._crowd = _closer(points, self.fixed.places[0].astype(np.float32), rules.spacing[0]).sum(1).astype(np.int32)
+        there = self.fixed.places[0].astype(np.float32)
+        self._crowd = _closer(points, there, rules.spacing[0]).sum(1).astype(np.int32)
+        self._reached = _closer(points, points, rules.spacing[1])
+        self._company = _closer(points, there, rules.spacing[1]).sum(1).astype(np.int32)
         self.chosen: list[int] = []
 
     def tracking(self) -> Tracking:
@@ -67,6 +72,7 @@ class Placer:
         squares[rows] += sign * own.squares
         self._whole = Moments(counts, sums, squares)
         self._crowd = self._crowd + (self._near[:, row] * int(sign))
+        self._company = self._company + (self._reached[:, row] * int(sign))
 
     def _own(self, row: int) -> Moments:
         """Moments of one candidate for the poses that see it."""
@@ -90,6 +96,7 @@ class Placer:
         lacking = value.astype(np.float32) @ self._visible
         spare = 0.02 * np.maximum(least + 2 - tracking.counts, 0)
         gains = lacking + spare.astype(np.float32) @ self._visible
+        gains *= np.where(self._company > 0, 1.0, ALONE)
         return np.asarray(np.where((lacking > 0) & (self._crowd == 0), gains, 0.0), dtype=np.float64)
 
     def grow(self, goal: float, most: int = MOST, progress: Progress | None = None) -> None:
@@ -107,7 +114,7 @@ class Placer:
             book.add(self.choice.points[best], self.choice.seen[:, best])
 
     def _next(self, gains: Floats, book: TriangleBook) -> int | None:
-        for row in np.argsort(-gains, kind="stable")[:120]:
+        for row in np.argsort(-gains, kind="stable")[:50]:
             if gains[row] <= 0:
                 return None
             if not self._clash(book, int(row)):
@@ -174,7 +181,7 @@ def _closer(points: Floats, others: Floats, limit: float) -> Bools:
 
 
 def grow_well(placer: Placer, goal: float, progress: Progress) -> None:
-    """Greedy, pruned, exchanged, and again while that saves targets or holds more poses."""
+    """Greedy, pruned, exchanged, and again while that saves targets or holds more poses; at most three times."""
     placer.grow(goal, progress=progress.part(0, 0.5))
     last: tuple[float, int] | None = None
     for low in (0.5, 0.65, 0.8):

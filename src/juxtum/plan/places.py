@@ -13,7 +13,7 @@ from juxtum.geometry.arrays import Bools, Floats, Ints, frozen, unit
 from juxtum.nominal import Nominal, faces_mask
 from juxtum.plan.instruments import InstrumentModel
 from juxtum.plan.task import Task
-from juxtum.plan.views import row_keys
+from juxtum.plan.views import on_surface, row_keys
 
 MOST_PLACES = 2600
 RING = 12
@@ -135,7 +135,7 @@ def candidate_places(nominal: Nominal, rules: PlacementRules) -> Places:
     rows = rows[_spread(samples.centres[rows], samples.faces[rows], cell, rng)]
     # A place anywhere in its small triangle: the samples' own places repeat, and with them the patterns.
     points = np.einsum("nk,nkd->nd", rng.dirichlet(np.ones(3), len(rows)), samples.mesh.corners[rows])
-    normals = samples.mesh.triangle_normals[rows]
+    points, normals = on_surface(nominal, points, samples.mesh.triangle_normals[rows])
     good = flat_under(nominal, points, normals, rules)
     if not good.any():
         raise InputError(f"no free face is flat within {rules.flatness:g} mm under a disc of {rules.diameter:g} mm", "targets", "Choose smaller targets, or place them around the part")

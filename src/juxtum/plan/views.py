@@ -20,6 +20,8 @@ TILTS = (0.0, 20.0, 40.0, 60.0)
 TURNS = 8
 CLEARANCE = 0.3
 """A hit nearer to the surface point than this, mm, is the surface itself."""
+LIFT = 0.3
+"""Lines of sight start so far above the surface, mm, clear of the tessellation's chord."""
 RAYS_AT_ONCE = 400_000
 MOST_POSES = 1100
 
@@ -105,7 +107,15 @@ def make_patches(nominal: Nominal, faces: tuple[int, ...], size: float) -> Patch
     distance = np.linalg.norm(centres - means[inverse], axis=1)
     order = np.lexsort([distance, inverse])
     chosen = order[np.searchsorted(inverse[order], np.arange(len(total)))]
-    return Patches(frozen(centres[chosen]), frozen(normals[chosen]), frozen(total), frozen(samples.faces[rows][chosen], np.int32), size)
+    places, facing = on_surface(nominal, centres[chosen], normals[chosen])
+    return Patches(frozen(places), frozen(facing), frozen(total), frozen(samples.faces[rows][chosen], np.int32), size)
+
+
+def on_surface(nominal: Nominal, points: Floats, normals: Floats) -> tuple[Floats, Floats]:
+    """Points and normals brought from the coarse samples onto the surface itself, where that is near."""
+    found = nominal.projector.project(points, normals, limit=max(2e-3 * nominal.diagonal, 1.0))
+    good = found.found & (np.einsum("ij,ij->i", found.normals, normals) > 0.5)
+    return np.where(good[:, None], found.feet, points), np.where(good[:, None], found.normals, normals)
 
 
 def patch_size(nominal: Nominal, mode: Mode) -> float:
@@ -113,9 +123,30 @@ def patch_size(nominal: Nominal, mode: Mode) -> float:
     return float(np.clip(nominal.diagonal / 12, 0.06 * min(mode.field[0], 280), 0.25 * min(mode.field[0], 280)))
 
 
+@dataclass(frozen=True, eq=False)
+class Shell:
+    """Poses about a part, before and after they were thinned out.
+
+    Parameters
+    ----------
+    views : Views
+        Few enough poses to plan with.
+    own : array (K, 3)
+        Direction from each patch to the pose that was made for it; zero where none is clear.
+    """
+
+    views: Views
+    own: Floats
+
+    @property
+    def reached(self) -> Bools:
+        """Patches (K,) that some pose sees."""
+        return np.asarray(np.abs(self.own).sum(1) > 0)
+
+
 def make_views(
     patches: Patches, nominal: Nominal, caster: RayCaster, mode: Mode, stance: Stance, progress: Progress | None = None
-) -> Views:
+) -> Shell:
     """Poses over every patch: along its normal or tilted until nothing is in the way, and two oblique ones.
 
     Patches that no pose sees have none; they are what scanning will not give.
@@ -123,9 +154,8 @@ def make_views(
     progress = progress or silent()
     progress.phase("placing poses about the part")
     turned = standing(nominal, stance)
-    found: list[tuple[Floats, Ints]] = []
-    first = np.full(len(patches.places), -1)
-    reserve: list[tuple[Floats, Ints]] = []
+    own = np.zeros_like(patches.places)
+    oblique: list[tuple[Floats, Ints]] = []
     for tilt in TILTS:
         if tilt > mode.incidence - 5:
             break
@@ -133,23 +163,38 @@ def make_views(
             progress.check()
             direction = _tilted(patches.normals, tilt, 360 * turn / TURNS)
             free = _free(patches, direction, caster, mode, nominal, turned)
-            new = np.flatnonzero(free & (first < 0))
-            first[new] = 1
-            found.append((direction[new], new))
+            new = free & (np.abs(own).sum(1) == 0)
+            own[new] = direction[new]
             if tilt == 40 and turn in (1, 5):
-                rows = np.flatnonzero(free)
-                reserve.append((direction[rows], rows))
-    directions = np.concatenate([d for d, _ in found + reserve])
-    rows = np.concatenate([r for _, r in found + reserve]).astype(np.int64)
-    if len(rows) == 0:
+                oblique.append((direction[free], np.flatnonzero(free)))
+    first = np.flatnonzero(np.abs(own).sum(1) > 0)
+    if len(first) == 0:
         raise InputError("no pose of the instrument sees the surface to be measured", mode.name, "Choose another mode or stance")
+    directions = np.concatenate([own[first], *(d for d, _ in oblique)])
+    rows = np.concatenate([first, *(r for _, r in oblique)]).astype(np.int64)
     order = _thinned(patches.places[rows] + directions * mode.stand_off[1], directions, mode)
-    directions, rows = directions[order], rows[order]
+    return Shell(views_of(patches, rows[order], directions[order], nominal, mode, turned), own)
+
+
+def views_of(
+    patches: Patches, rows: Ints, directions: Floats, nominal: Nominal, mode: Mode, turned: tuple[RigidTransform, ...]
+) -> Views:
+    """Poses that look at some patches from directions (N, 3) at the best stand-off."""
     eyes = patches.places[rows] + directions * mode.stand_off[1]
-    setups = _setups(directions, eyes, turned)
     tangents = (mode.field[0] / 2 / mode.stand_off[1], mode.field[1] / 2 / mode.stand_off[1])
-    ups = _ups(-directions, nominal)
-    return Views(frozen(eyes), frozen(-directions), frozen(ups), frozen(rows, np.int32), frozen(setups, np.int8), turned, tangents, mode.stand_off)
+    return Views(
+        frozen(eyes), frozen(-directions), frozen(_ups(-directions, nominal)), frozen(rows, np.int32),
+        frozen(_setups(directions, eyes, turned), np.int8), turned, tangents, mode.stand_off,
+    )  # fmt: skip
+
+
+def joined(a: Views, b: Views) -> Views:
+    """Both sets of poses."""
+    return Views(
+        frozen(np.concatenate([a.eyes, b.eyes])), frozen(np.concatenate([a.axes, b.axes])), frozen(np.concatenate([a.ups, b.ups])),
+        frozen(np.concatenate([a.patches, b.patches]), np.int32), frozen(np.concatenate([a.setups, b.setups]), np.int8),
+        a.turned, a.tangents, a.stand_off,
+    )  # fmt: skip
 
 
 def standing(nominal: Nominal, stance: Stance) -> tuple[RigidTransform, ...]:
@@ -178,7 +223,7 @@ def _free(
 ) -> Bools:
     """Where the way from a patch to the instrument is clear and above the table in some set-up."""
     reach = np.full(len(directions), mode.stand_off[1] - CLEARANCE)
-    starts = patches.places + patches.normals * 0.05 + directions * CLEARANCE
+    starts = patches.places + patches.normals * LIFT + directions * CLEARANCE
     clear = ~caster.blocked(starts, directions, reach)
     if len(turned) > 1:
         eyes = patches.places + directions * mode.stand_off[1]
@@ -294,7 +339,7 @@ def _seen_rows(views: Views, rows: Ints, spots: Spots, caster: RayCaster, cosine
     inside &= (np.abs(wide) < depth * views.tangents[0]) & (np.abs(high) < depth * views.tangents[1])
     p, c = np.nonzero(inside)
     towards = -sight[p, c] / distance[p, c][:, None]
-    starts = places[p, c] + normals[p, c] * 0.05 + towards * CLEARANCE
+    starts = places[p, c] + normals[p, c] * LIFT + towards * CLEARANCE
     blocked = caster.blocked(starts, towards, distance[p, c] - CLEARANCE)
     inside[p[blocked], c[blocked]] = False
     return inside

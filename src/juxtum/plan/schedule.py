@@ -1,0 +1,170 @@
+"""The day's order of work with clock times, and whether a coat lasts that long."""
+
+from __future__ import annotations
+
+import os
+import re
+from dataclasses import dataclass
+
+import numpy as np
+
+from juxtum.errors import InputError
+
+PREPARE = 10.0
+TURN_OVER = 6.0
+ASSEMBLE = 8.0
+
+
+@dataclass(frozen=True)
+class Coat:
+    """A coat for difficult faces.
+
+    Parameters
+    ----------
+    thickness, spread : float
+        Of the layer and half its spread, mm.
+    drying : float
+        Minutes until it may be scanned.
+    lasts : float
+        Minutes until it has gone by itself; inf when it stays.
+    """
+
+    name: str
+    thickness: float
+    spread: float
+    drying: float
+    lasts: float
+
+
+COATS = {
+    "none": Coat("none", 0.0, 0.0, 0.0, np.inf),
+    "vanishing": Coat("vanishing spray", 0.004, 0.003, 3.0, 90.0),
+    "slow vanishing": Coat("slow vanishing spray", 0.006, 0.004, 5.0, 480.0),
+    "powder": Coat("wash-off powder", 0.012, 0.008, 4.0, np.inf),
+}
+
+
+@dataclass(frozen=True)
+class Entry:
+    """One line of the schedule: start in minutes since midnight, length in minutes, what is done."""
+
+    start: float
+    minutes: float
+    what: str
+
+    @property
+    def clock(self) -> str:
+        """Start as a clock time."""
+        return clock(self.start)
+
+
+@dataclass(frozen=True)
+class Schedule:
+    """The order of work.
+
+    Parameters
+    ----------
+    entries : tuple of Entry
+    warnings : tuple of str
+    """
+
+    entries: tuple[Entry, ...]
+    warnings: tuple[str, ...]
+
+    @property
+    def end(self) -> float:
+        """Minutes since midnight."""
+        last = self.entries[-1]
+        return last.start + last.minutes
+
+    @property
+    def total(self) -> float:
+        """Minutes."""
+        return self.end - self.entries[0].start
+
+
+@dataclass(frozen=True)
+class Work:
+    """What has to be done, minutes each; nothing of what is zero."""
+
+    sticking: float
+    warm_up: float
+    calibration: float
+    photos: float
+    scanning: tuple[float, ...]
+    """For each set-up."""
+    computing: float
+    coat: Coat = COATS["none"]
+
+
+def schedule(work: Work, start: float) -> Schedule:
+    """Prepare, coat, stick, warm up, calibrate, photograph, scan, turn, scan, assemble.
+
+    The instrument warms up while the part is prepared; the coat comes as late as its drying allows.
+    """
+    entries: list[Entry] = []
+    now = start
+
+    def do(minutes: float, what: str) -> None:
+        nonlocal now
+        if minutes > 0:
+            entries.append(Entry(now, minutes, what))
+            now += minutes
+
+    do(PREPARE, "switch the instrument on, clean the part, set it up")
+    do(work.sticking, "stick the targets in their order")
+    waiting = work.warm_up - (now - start)
+    do(max(waiting, 0.0), "wait until the instrument is warm")
+    do(work.calibration, "calibrate and check")
+    do(work.photos, "photo walk")
+    coated = now
+    if work.coat.thickness > 0:
+        do(3.0, f"coat: {work.coat.name}, {1000 * work.coat.thickness:.0f} \u00b5m")
+        coated = now
+        do(work.coat.drying, "let the coat dry")
+    for k, minutes in enumerate(work.scanning):
+        if k:
+            do(TURN_OVER, "turn the part over")
+        do(minutes, "scan" if len(work.scanning) == 1 else f"scan, position {k + 1}")
+    end = now
+    do(ASSEMBLE + work.computing, "assemble and evaluate")
+    warnings = []
+    if end - coated > work.coat.lasts:
+        late = end - coated - work.coat.lasts
+        warnings.append(
+            f"the coat is gone at {clock(coated + work.coat.lasts)}, {late:.0f} min before the last scan ends at {clock(end)}: "
+            "coat in two goes, or use one that lasts longer"
+        )
+    if end >= 24 * 60:
+        warnings.append("the work runs past midnight: start earlier")
+    return Schedule(tuple(entries), tuple(warnings))
+
+
+def parse_clock(text: str) -> float:
+    """Minutes since midnight of a clock time such as 08:15.
+
+    Raises
+    ------
+    InputError
+    """
+    found = re.fullmatch(r"\s*(\d{1,2})[:.](\d{2})\s*", text)
+    if not found or int(found[1]) > 23 or int(found[2]) > 59:
+        raise InputError(f"'{text}' is not a clock time", "start", "Write for example 08:15")
+    return int(found[1]) * 60.0 + int(found[2])
+
+
+def clock(minutes: float) -> str:
+    """A clock time.
+
+    Examples
+    --------
+    >>> clock(495.0), parse_clock("08:15")
+    ('08:15', 495.0)
+    """
+    whole = round(minutes)
+    return f"{whole // 60 % 24:02d}:{whole % 60:02d}"
+
+
+def machine_memory() -> float:
+    """Memory of this machine, bytes."""
+    return float(os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES"))

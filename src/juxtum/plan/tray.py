@@ -1,0 +1,137 @@
+"""Trays of equal parts for the cabinet: how many fit, how they lie, minutes for each."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from juxtum.errors import InputError
+from juxtum.geometry.arrays import Floats, frozen
+from juxtum.geometry.transform import rotation_from_vector
+from juxtum.nominal import Nominal
+from juxtum.plan.instruments import InstrumentModel
+from juxtum.plan.task import Task
+
+TILTS = (15.0, 18.0, 20.0, 22.0, 25.0)
+GAP = 4.0
+TRAY_MINUTES = 0.4
+"""Of putting one part into a tray."""
+
+
+@dataclass(frozen=True, eq=False)
+class TrayPlan:
+    """How parts lie in the measuring cylinder.
+
+    Parameters
+    ----------
+    count : int
+    tilt : float
+        Degrees out of the flat, so that no large face lies along the rays.
+    rotation : array (3, 3)
+        From part coordinates to the tray.
+    places : array (N, 3)
+        Middle of each part, from the axis at the foot of the cylinder, mm.
+    size : array (3,)
+        Of one tilted part, mm.
+    minutes_each, minutes_single : float
+        For a part in the tray, and for a part measured alone.
+    """
+
+    count: int
+    tilt: float
+    rotation: Floats
+    places: Floats
+    size: Floats
+    gap: float
+    minutes_each: float
+    minutes_single: float
+    outline: Floats
+    """Corners (M, 2) of the tilted part's shadow about its middle."""
+
+
+def plan_tray(nominal: Nominal, task: Task, model: InstrumentModel, wanted: int | None = None, gap: float = GAP) -> TrayPlan:
+    """Rows of equally tilted parts close to the axis, layer by layer.
+
+    Parameters
+    ----------
+    wanted : int, optional
+        As many as fit when not given.
+
+    Raises
+    ------
+    InputError
+        When the instrument has no measuring cylinder, or not even one part fits, saying by how much.
+    """
+    cylinder = model.cylinder
+    if cylinder is None:
+        raise InputError(f"{model.name} has no measuring cylinder", "tray", "Choose a tomography cabinet")
+    if not 0 <= gap <= 200:
+        raise InputError(f"a gap of {gap:g} mm is impossible", "tray", "Give 0 to 200 mm")
+    best: TrayPlan | None = None
+    smallest = np.inf
+    for rotation, tilt in _ways(nominal):
+        points = (nominal.mesh.points - nominal.centre) @ rotation.T
+        low, high = points.min(0), points.max(0)
+        size, outline = high - low, _hull(points[:, :2])
+        reach = float(np.linalg.norm(outline - outline.mean(0), axis=1).max())
+        smallest = min(smallest, max(2 * reach - cylinder.diameter, size[2] - cylinder.height))
+        places = _places(outline, size, cylinder.diameter, cylinder.height, gap)
+        most = min(len(places), wanted or len(places), _by_load(nominal, task, cylinder.load, len(places)))
+        if most == 0:
+            continue
+        each = (cylinder.scan_minutes + cylinder.loading_minutes) / most + TRAY_MINUTES
+        single = cylinder.scan_minutes + cylinder.loading_minutes
+        spread = float(np.linalg.norm(places[:most, :2], axis=1).mean())
+        made = TrayPlan(most, tilt, frozen(rotation), frozen(places[:most]), frozen(size), gap, each, single, frozen(outline))
+        if best is None or (most, -spread) > (best.count, -float(np.linalg.norm(best.places[:, :2], axis=1).mean())):
+            best = made
+    if best is None:
+        what = f"not even one part fits into \u00d8{cylinder.diameter:g} x {cylinder.height:g} mm: it is {max(smallest, 0):.0f} mm too large"
+        raise InputError(what, "tray", "Choose a larger cabinet")
+    return best
+
+
+def _by_load(nominal: Nominal, task: Task, load: float, count: int) -> int:
+    mass = task.mass(nominal)
+    return count if not np.isfinite(mass) or mass <= 0 else min(count, int(load / mass))
+
+
+def _ways(nominal: Nominal) -> list[tuple[Floats, float]]:
+    """Rotations that lay each side of the part down and tilt it about both of its level axes."""
+    ways = []
+    for quarter in ([0, 0, 0], [90, 0, 0], [0, 90, 0]):
+        lying = rotation_from_vector(np.radians(np.array(quarter, dtype=float)))
+        for tilt in TILTS:
+            for axis in ([1.0, 0, 0], [0, 1.0, 0]):
+                ways.append((rotation_from_vector(np.radians(tilt) * np.array(axis)) @ lying, tilt))
+    return ways
+
+
+def _hull(points: Floats) -> Floats:
+    from scipy.spatial import ConvexHull
+
+    return np.asarray(points[ConvexHull(points).vertices])
+
+
+def _places(outline: Floats, size: Floats, diameter: float, height: float, gap: float) -> Floats:
+    """Middles (N, 3) of parts in staggered rows and layers whose outlines stay inside, nearest to the axis first."""
+    pitch = size + gap
+    layers = int((height - gap + 1e-9) // pitch[2])
+    if layers < 1:
+        return np.empty((0, 3))
+    best = np.empty((0, 2))
+    count = int(np.ceil(diameter / pitch[:2].min())) + 2
+    i, j = np.meshgrid(np.arange(-count, count + 1), np.arange(-count, count + 1), indexing="ij")
+    for stagger in (0.0, 0.5):
+        for shift in ((0.0, 0.0), (0.5, 0.0), (0.0, 0.5), (0.5, 0.5), (0.25, 0.25)):
+            grid = np.stack([(i + shift[0] + stagger * (j % 2)) * pitch[0], (j + shift[1]) * pitch[1]], -1).reshape(-1, 2)
+            far = np.linalg.norm(grid[:, None] + outline[None], axis=2).max(1)
+            inside = grid[far + gap / 2 <= diameter / 2]
+            if len(inside) > len(best):
+                best = inside
+    best = best[np.argsort(np.linalg.norm(best, axis=1), kind="stable")]
+    used = layers * pitch[2] - gap
+    heights = (height - used) / 2 + size[2] / 2 + pitch[2] * np.arange(layers)
+    order = np.argsort(np.abs(heights - height / 2), kind="stable")
+    return np.array([[x, y, z] for z in heights[order] for x, y in best]).reshape(-1, 3)

@@ -1,0 +1,181 @@
+"""Views on a turntable: the fewest steps and tilts that cover the part with enough overlap."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from itertools import combinations
+
+import numpy as np
+
+from juxtum.errors import InputError
+from juxtum.geometry import RigidTransform
+from juxtum.geometry.arrays import Bools, Floats, frozen, unit
+from juxtum.geometry.rays import RayCaster
+from juxtum.geometry.transform import rotation_from_vector
+from juxtum.nominal import Nominal
+from juxtum.plan.instruments import InstrumentModel
+from juxtum.plan.task import Task
+from juxtum.plan.views import Patches, Spots, Views, make_patches, seen_from
+from juxtum.progress import Progress, silent
+
+FINE = 180
+OVERLAP = 0.30
+ELEVATION = 28.0
+TILTS = ((0.0, 0.0), (90.0, 0.0), (180.0, 0.0), (-90.0, 0.0), (0.0, 90.0), (0.0, -90.0), (50.0, 0.0), (-50.0, 0.0))
+"""How the part is laid on the table: degrees about X, then about Y."""
+MOST_TILTS = 3
+SAME_SHAPE = 0.2
+"""A turn that changes the surface by less than this, mm, leaves the shape the same."""
+
+
+@dataclass(frozen=True, eq=False)
+class TurntablePlan:
+    """Steps and tilts.
+
+    Parameters
+    ----------
+    steps : int
+        Shots of a full turn.
+    tilts : tuple of (float, float)
+        Degrees about X and about Y for each way the part is laid down.
+    coverage : float
+        Share of the measured area that is seen, 0 to 1.
+    reachable : float
+        Share that all steps and tilts together would see.
+    overlap : float
+        Least overlap of neighbouring shots, 0 to 1.
+    minutes : float
+    warnings : tuple of str
+    seen : array (K,)
+        Patches that are seen.
+    patches : Patches
+    """
+
+    steps: int
+    tilts: tuple[tuple[float, float], ...]
+    coverage: float
+    reachable: float
+    overlap: float
+    minutes: float
+    warnings: tuple[str, ...]
+    seen: Bools
+    patches: Patches
+
+    @property
+    def shots(self) -> int:
+        """In all."""
+        return self.steps * len(self.tilts)
+
+
+def plan_turntable(
+    nominal: Nominal, task: Task, model: InstrumentModel, goal: float = 0.97, progress: Progress | None = None
+) -> TurntablePlan:
+    """The fewest shots that reach the wanted share of what can be reached, with overlap between neighbours.
+
+    Raises
+    ------
+    InputError
+        When the instrument has no turntable, or the part is too large for it.
+    """
+    progress = progress or silent()
+    task.check(nominal)
+    table, mode = model.turntable, model.modes[0]
+    if table is None:
+        raise InputError(f"{model.name} has no turntable", "turntable", "Choose an instrument with one")
+    wide = float(np.sort(np.ptp(nominal.mesh.bounds, axis=0))[-2:].max())
+    if wide > 1.5 * table.diameter:
+        what = f"the part is {wide:.0f} mm wide, {wide - 1.5 * table.diameter:.0f} mm more than the turntable of \u00d8{table.diameter:.0f} mm carries"
+        raise InputError(what, "turntable", "Choose a handheld or tracked scanner")
+    patches = make_patches(nominal, task.measured_faces(nominal), max(nominal.diagonal / 14, 2.0))
+    caster = RayCaster(nominal.mesh)
+    seen = []
+    for k, tilt in enumerate(TILTS):
+        part = progress.part(k / len(TILTS) * 0.8, (k + 1) / len(TILTS) * 0.8)
+        views = _turn(nominal, model, tilt)
+        seen.append(seen_from(views, Spots.on_part(patches.places, patches.normals, 1), caster, mode.incidence, part))
+    progress.phase("counting steps", 0.8)
+    weights = patches.areas / patches.areas.sum()
+    reachable = float(weights @ np.any([s.any(0) for s in seen], axis=0))
+    steps, tilts, overlap = _fewest(seen, weights, goal * reachable, table.steps)
+    chosen = np.any([seen[t][:: FINE // steps].any(0) for t in tilts], axis=0)
+    minutes = steps * len(tilts) * table.seconds_per_step / 60 + 2.0 * (len(tilts) - 1)
+    warnings = symmetry_warnings(nominal)
+    if overlap < OVERLAP:
+        warnings = (*warnings, f"neighbouring shots overlap by only {100 * overlap:.0f} %: put targets on the table")
+    return TurntablePlan(
+        steps, tuple(TILTS[t] for t in tilts), float(weights @ chosen), reachable, overlap, minutes, warnings, frozen(chosen, bool), patches
+    )
+
+
+def _turn(nominal: Nominal, model: InstrumentModel, tilt: tuple[float, float]) -> Views:
+    """The head's poses about the part, in part coordinates, for a full turn in fine steps."""
+    mode = model.modes[0]
+    about_x = rotation_from_vector(np.radians([tilt[0], 0, 0]))
+    about_y = rotation_from_vector(np.radians([0, tilt[1], 0]))
+    laid = about_y @ about_x
+    angles = np.arange(FINE) * 2 * np.pi / FINE
+    rise = np.radians(ELEVATION)
+    towards = np.stack([np.cos(angles) * np.cos(rise), np.sin(angles) * np.cos(rise), np.full(FINE, np.sin(rise))], 1)
+    directions = towards @ laid
+    up = np.broadcast_to(laid.T @ [0.0, 0, 1], directions.shape)
+    ups = unit(up - np.einsum("ij,ij->i", up, directions)[:, None] * directions)
+    eyes = nominal.centre + mode.stand_off[1] * directions
+    tangents = (mode.field[0] / 2 / mode.stand_off[1], mode.field[1] / 2 / mode.stand_off[1])
+    zeros = np.zeros(FINE)
+    return Views(
+        frozen(eyes), frozen(-directions), frozen(ups), frozen(zeros, np.int32), frozen(zeros, np.int8),
+        (RigidTransform.identity(),), tangents, mode.stand_off,
+    )  # fmt: skip
+
+
+def _fewest(seen: list[Bools], weights: Floats, wanted: float, limits: tuple[int, int]) -> tuple[int, tuple[int, ...], float]:
+    """Steps and tilts with the fewest shots; the best coverage where the wish cannot be met."""
+    offered = [n for n in range(4, FINE + 1) if FINE % n == 0 and limits[0] <= n <= limits[1]]
+    best: tuple[float, int, tuple[int, ...], float] | None = None
+    covered = {(n, t): seen[t][:: FINE // n].any(0) for n in offered for t in range(len(seen))}
+    overlaps = {(n, t): _overlap(seen[t][:: FINE // n], weights) for n in offered for t in range(len(seen))}
+    for count in range(1, MOST_TILTS + 1):
+        for tilts in combinations(range(len(seen)), count):
+            for n in offered:
+                share = float(weights @ np.any([covered[n, t] for t in tilts], axis=0))
+                overlap = min(overlaps[n, t] for t in tilts)
+                met = share >= wanted - 1e-9 and overlap >= OVERLAP
+                # Shots count, and a turn-over costs as much as several of them.
+                price = n * count + 8 * (count - 1) if met else 1e6 * (2 - share - 0.2 * min(overlap, OVERLAP))
+                if best is None or price < best[0]:
+                    best = (price, n, tilts, overlap)
+                if met:
+                    break
+    assert best is not None
+    return best[1], best[2], best[3]
+
+
+def _overlap(seen: Bools, weights: Floats) -> float:
+    """Least share of area that a shot has in common with the next one."""
+    own = seen @ weights
+    common = (seen & np.roll(seen, -1, axis=0)) @ weights
+    return float((common / np.maximum(np.minimum(own, np.roll(own, -1)), 1e-12)).min())
+
+
+def symmetry_warnings(nominal: Nominal) -> tuple[str, ...]:
+    """Turns that bring the part onto itself, which joining by shape cannot tell apart."""
+    samples = nominal.samples
+    rows = np.arange(0, len(samples.centres), max(1, len(samples.centres) // 3000))
+    points, weights = samples.centres[rows], samples.mesh.triangle_areas[rows]
+    middle = weights @ points / weights.sum()
+    warnings = []
+    for axis, name in zip(np.eye(3), "XYZ", strict=True):
+        same = [k for k in (2, 3, 4, 5, 6, 8) if _is_same(nominal, points, middle, axis * 2 * np.pi / k)]
+        if same and _is_same(nominal, points, middle, axis * 1.0) and _is_same(nominal, points, middle, axis * 0.37):
+            warnings.append(f"the part is round about {name}: joining by shape is unsafe, use targets")
+        elif same:
+            turn = 360 / max(same)
+            warnings.append(f"a turn of {turn:g}\u00b0 about {name} brings the part onto itself: joining by shape is unsafe, use targets")
+    return tuple(warnings)
+
+
+def _is_same(nominal: Nominal, points: Floats, middle: Floats, vector: Floats) -> bool:
+    turned = (points - middle) @ rotation_from_vector(vector).T + middle
+    found = nominal.projector.project(turned, limit=1.0)
+    near = found.found & (np.abs(found.distances) < SAME_SHAPE)
+    return bool(near.mean() > 0.98)
