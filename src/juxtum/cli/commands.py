@@ -11,6 +11,7 @@ from typing import Any
 
 from pydantic import BaseModel, ConfigDict, ValidationError
 
+from juxtum.cli.progress import end_progress, show_progress
 from juxtum.errors import AlignmentError, InputError
 from juxtum.evaluate import DecisionRule, Verdict
 from juxtum.evaluate.instrument import Instrument, read_instrument, validation_sentence
@@ -32,7 +33,6 @@ from juxtum.job.steps import (
     Trim,
 )
 from juxtum.job.store import SUFFIX, load_procedure
-from juxtum.progress import Progress
 from juxtum.report import result_document, write_outputs
 from juxtum.report.result import headline
 from juxtum.report.writer import check_folder
@@ -140,11 +140,11 @@ def read_datums(path: Path) -> tuple[DatumChoice, ...]:
 
 
 def _replay(job: Job, runner: Runner, folder: Path) -> Evaluation:
-    progress = _progress()
+    progress = show_progress()
     evaluation = runner.evaluation(job, None, progress.part(0, 0.6))
     _check_same_part(job, evaluation)
     write_outputs(folder, job, evaluation, runner.cleaned(job), progress.part(0.6, 1))
-    _end_progress()
+    _endshow_progress()
     return evaluation
 
 
@@ -214,7 +214,7 @@ def demo(options: argparse.Namespace) -> int:
 
     check_folder(options.out)
     files = FileStore()
-    job = demo_job(files, _progress())
+    job = demo_job(files, show_progress())
     for step in (*_cleaning("auto"), *_alignment("best-fit"), datum_step("best fit")):
         job = job.with_step(step)
     evaluation = _replay(job, Runner(files), options.out)
@@ -228,8 +228,8 @@ def prepare(options: argparse.Namespace) -> int:
     """`juxtum prepare`: compile the kernels and make the demo scan, so that nobody waits for it later."""
     from juxtum.demo.world import scan_path
 
-    path = scan_path(_progress())
-    _end_progress()
+    path = scan_path(show_progress())
+    _endshow_progress()
     if options.command == "prepare":
         print(path)
     return 0
@@ -249,14 +249,3 @@ def _start_desk(arguments: list[str], wait: bool = False) -> int:
         with virtual_display() as environment:
             return subprocess.run(command, env=environment, check=False).returncode
     os.execv(sys.executable, command)
-
-
-def _progress() -> Progress:
-    if not sys.stderr.isatty():
-        return Progress()
-    return Progress(lambda phase, share: print(f"\r\033[K{100 * share:3.0f} %  {phase}", end="", file=sys.stderr, flush=True))
-
-
-def _end_progress() -> None:
-    if sys.stderr.isatty():
-        print("\r\033[K", end="", file=sys.stderr, flush=True)

@@ -51,9 +51,9 @@ def _joined_numbers(arguments: list[str]) -> list[str]:
 
 
 def _command(name: str) -> Callable[[argparse.Namespace], int]:
-    from juxtum.cli import commands
+    from juxtum.cli import commands, planning
 
-    found: Callable[[argparse.Namespace], int] = getattr(commands, name)
+    found: Callable[[argparse.Namespace], int] = planning.plan if name == "plan" else getattr(commands, name)
     return found
 
 

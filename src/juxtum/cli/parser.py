@@ -44,6 +44,7 @@ def make_parser() -> argparse.ArgumentParser:
     run.add_argument("--out", type=Path, required=True, metavar="DIR")
     run.add_argument("--scan-unit", type=_unit, metavar="UNIT")
     _add_output(run)
+    _add_plan(commands)
     info = commands.add_parser("info", help="what a file holds")
     info.add_argument("file", type=Path, metavar="FILE")
     info.add_argument("--json", action="store_true", help="print JSON")
@@ -69,6 +70,84 @@ def _add_inspect(commands: argparse._SubParsersAction[_Parser]) -> None:
     inspect.add_argument("--instrument", type=Path, metavar="FILE.json")
     inspect.add_argument("--rule", default="guarded", choices=("simple", "guarded"))
     _add_output(inspect)
+
+
+PLANS = ("suitability", "targets", "photos", "stations", "blind", "turntable", "tray", "effort")
+
+
+def _add_plan(commands: argparse._SubParsersAction[_Parser]) -> None:
+    plan = commands.add_parser("plan", help="what can be computed before anyone touches the part")
+    plan.add_argument("what", choices=PLANS, metavar="|".join(PLANS))
+    plan.add_argument("nominal", metavar="NOMINAL", help="a nominal, a .juxtum job, or demo:BC-220, demo:HB-36, demo:VC-8")
+    plan.add_argument("--instrument", type=Path, action="append", metavar="FILE.json", help="may be given several times")
+    plan.add_argument("--mode", metavar="NAME")
+    plan.add_argument("--chain", metavar="NAME")
+    plan.add_argument("--stance", choices=("table", "stands"))
+    plan.add_argument("--upper", type=_length, default=0.2, metavar="MM", help="for a nominal without characteristics")
+    plan.add_argument("--lower", type=_length, default=-0.2, metavar="MM")
+    plan.add_argument("--nominal-unit", type=_unit, metavar="mm|cm|m|in")
+    plan.add_argument("--diameter", type=_positive, metavar="MM", help="of the targets")
+    plan.add_argument("--target-spacing", type=_band, metavar="NEAR-FAR", help="for example 30-100, mm")
+    plan.add_argument("--allow-faces", type=_faces, metavar="1,2", help="measured or datum faces that may carry targets all the same")
+    plan.add_argument("--goal", type=_share, metavar="SHARE", help="share of poses that shall track, 0 to 1")
+    plan.add_argument("--keep", action="store_true", help="keep the job's targets and only score them")
+    plan.add_argument("--bars", type=_count, metavar="N")
+    plan.add_argument("--fixed-camera", action="store_true", help="the camera is known and not solved with the rest")
+    plan.add_argument("--finish", action="append", metavar="FACE=glossy", help="dark, glossy, mirror-like or clear faces")
+    plan.add_argument("--spacing", type=_positive, metavar="MM")
+    plan.add_argument("--coat", choices=("none", "vanishing", "slow vanishing", "powder"))
+    plan.add_argument("--start", type=_clock, metavar="HH:MM")
+    plan.add_argument("--parts", type=_count, metavar="N", help="in a tray")
+    plan.add_argument("--out", type=Path, metavar="DIR")
+    plan.add_argument("--json", action="store_true", help="print the plan's document and nothing else")
+    plan.add_argument("--strict", action="store_true", help="exit status 1 when the plan does not meet what is asked")
+
+
+def _positive(text: str) -> float:
+    value = _length(text)
+    if value <= 0:
+        raise argparse.ArgumentTypeError(f"'{text}' is not more than nothing")
+    return value
+
+
+def _share(text: str) -> float:
+    try:
+        value = float(text.replace(",", "."))
+    except ValueError as problem:
+        raise argparse.ArgumentTypeError(f"'{text}' is not a share; use a number such as 0.95") from problem
+    if not 0 < value <= 1:
+        raise argparse.ArgumentTypeError(f"'{text}' is not a share between 0 and 1")
+    return value
+
+
+def _count(text: str) -> int:
+    if not text.isdigit() or not 1 <= int(text) <= 10_000:
+        raise argparse.ArgumentTypeError(f"'{text}' is not a number from 1 to 10000")
+    return int(text)
+
+
+def _faces(text: str) -> tuple[int, ...]:
+    words = [word for word in text.split(",") if word]
+    if not all(word.isdigit() and int(word) >= 1 for word in words):
+        raise argparse.ArgumentTypeError(f"'{text}' is not a list of face numbers; use for example 14,63")
+    return tuple(int(word) for word in words)
+
+
+def _band(text: str) -> tuple[float, float]:
+    near, dash, far = text.partition("-")
+    if not dash:
+        raise argparse.ArgumentTypeError(f"'{text}' is not a band; use for example 30-100")
+    return _positive(near), _positive(far)
+
+
+def _clock(text: str) -> str:
+    from juxtum.plan.schedule import parse_clock
+
+    try:
+        parse_clock(text)
+    except InputError as problem:
+        raise argparse.ArgumentTypeError(problem.what) from problem
+    return text.strip()
 
 
 def _add_output(parser: argparse.ArgumentParser) -> None:

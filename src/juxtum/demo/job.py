@@ -6,6 +6,7 @@ from juxtum.demo.world import nominal_path, scan_path
 from juxtum.evaluate import Environment, Instrument
 from juxtum.job import Brief, FileStore, Job, Procedure
 from juxtum.job.steps import DatumChoice, Datums, Decide, Measure, ProfileStep, Step
+from juxtum.plan.document import Plan
 from juxtum.progress import Progress
 
 FACES = {"seat top": 12, "plate top": 14, "seat end": 16, "bore": 51, "shroud": 1, "underside": 63}
@@ -58,12 +59,13 @@ def datum_step(start: str) -> Datums:
     return Datums(name="datums A|B|C", start=start, datums=datums)
 
 
-def demo_job(files: FileStore, progress: Progress | None = None) -> Job:
-    """The job with its scan loaded and nothing done yet."""
+def demo_job(files: FileStore, progress: Progress | None = None, *, with_scan: bool = True) -> Job:
+    """The job with its scan loaded and nothing done yet; without its scan where only the plan is wanted."""
     steps: tuple[Step, ...] = (Measure(lower=-0.2, upper=0.2), Decide(), *characteristics())
     return Job(
         brief=BRIEF,
         nominal=files.adopt(nominal_path()),
-        scan=files.adopt(scan_path(progress)),
+        scan=files.adopt(scan_path(progress)) if with_scan else None,
         procedure=Procedure(steps=steps),
+        plan=Plan(allowed=(FACES["plate top"], FACES["underside"]), chain="scanner alone", start="08:15"),
     )

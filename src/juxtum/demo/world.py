@@ -14,9 +14,12 @@ from juxtum.job.files import cache_folder
 from juxtum.progress import Progress, silent
 
 
-def nominal_path() -> Path:
-    """The shipped STEP file of BC-220."""
-    return Path(str(files("juxtum.demo").joinpath("data/BC-220.step")))
+PARTS = ("BC-220", "HB-36", "VC-8")
+
+
+def nominal_path(part: str = "BC-220") -> Path:
+    """The shipped STEP file of a demo part."""
+    return Path(str(files("juxtum.demo").joinpath(f"data/{part}.step")))
 
 
 def scan_path(progress: Progress | None = None) -> Path:
@@ -38,9 +41,12 @@ def _recipe() -> str:
     return hashlib.sha256(b"".join(parts)).hexdigest()[:12]
 
 
-def build_nominal(path: Path) -> None:
-    """Write the STEP file that ships with the application."""
+def build_nominal(path: Path, part: str = "BC-220") -> None:
+    """Write the STEP file of a demo part, as it ships with the application."""
+    from juxtum.demo.beam import build_beam
     from juxtum.demo.carrier import build_carrier
+    from juxtum.demo.clip import build_clip
     from juxtum.exchange.cad import write_step
 
-    write_step(build_carrier(), path)
+    makers = {"BC-220": build_carrier, "HB-36": build_beam, "VC-8": build_clip}
+    write_step(makers[part](), path)

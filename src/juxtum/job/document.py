@@ -28,6 +28,7 @@ from juxtum.job.steps import (
     StepModel,
     Trim,
 )
+from juxtum.plan.document import Plan
 from juxtum.units import Unit
 
 Text = Annotated[str, Field(max_length=500)]
@@ -159,12 +160,13 @@ class Job(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
 
     schema_name: Literal["juxtum-job"] = Field("juxtum-job", alias="schema")
-    version: Literal[1] = 1
+    version: Literal[2] = 2
     id: Annotated[str, Field(pattern="^[0-9a-f]{32}$")] = Field(default_factory=lambda: uuid.uuid4().hex)
     brief: Brief = Brief()
     nominal: InputFile | None = None
     scan: InputFile | None = None
     procedure: Procedure = Procedure()
+    plan: Plan | None = None
 
     @property
     def title(self) -> str:

@@ -18,7 +18,7 @@ from juxtum.job.files import FileStore
 from juxtum.units import Unit
 
 SUFFIX = ".juxtum"
-VERSION = 1
+VERSION = 2
 MAX_DOCUMENT_BYTES = 64 * 1024**2
 
 
@@ -118,9 +118,16 @@ def parse_job(data: bytes, path: Path) -> Job:
         what = f"the job was saved by a newer version (format {version}, this program reads up to {VERSION})"
         raise InputError(what, str(path), "Update Juxtum")
     try:
-        return Job.model_validate_json(data)
+        return Job.model_validate_json(json.dumps(_migrated(raw)))
     except ValidationError as problem:
         raise InputError(f"the job is damaged: {validation_sentence(problem)}", str(path), "Open another copy of it") from problem
+
+
+def _migrated(raw: dict[str, Any]) -> dict[str, Any]:
+    """A document of an older version, brought forward step by step; the first one had no plan."""
+    if raw.get("version") == 1:
+        raw = {**raw, "version": 2, "plan": None}
+    return raw
 
 
 def _unpack(package: zipfile.ZipFile, taken: InputFile, folder: Path, path: Path) -> Path:

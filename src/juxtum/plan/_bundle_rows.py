@@ -62,7 +62,7 @@ def in_camera(network: Network) -> Floats:
     """Targets in the cameras' frames, for each ray (N, 3)."""
     rays, photos = network.rays, network.photos
     offset = network.points[rays.targets] - photos.centres[rays.photos]
-    return np.einsum("nij,nj->ni", photos.rotations[rays.photos], offset)
+    return np.asarray(np.einsum("nij,nj->ni", photos.rotations[rays.photos], offset))
 
 
 def projected(network: Network) -> Floats:
@@ -161,7 +161,7 @@ def _normal(
     right = np.concatenate([right, np.zeros(datum.shape[1])])
     lens = 5 if network.is_self_calibrating else 0
     return System(
-        np.linalg.inv(blocks), mixed, whole, np.asarray(points.T @ r), right, eliminated, kept, len(network.photos.centres), lens
+        np.asarray(np.linalg.inv(blocks), dtype=np.float64), mixed, whole, np.asarray(points.T @ r), right, eliminated, kept, len(network.photos.centres), lens
     )
 
 

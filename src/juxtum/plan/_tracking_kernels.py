@@ -34,7 +34,7 @@ def spreads(counts, sums, squares, noise, bare, lost):  # type: ignore[no-untype
         # V = [c]x S^-1 [c]x^T + I/n, with the lever from the centre to the place looked at.
         r00, r01, r02 = cy * i02 - cz * i01, cy * i12 - cz * i11, cy * i22 - cz * i12
         r10, r11, r12 = cz * i00 - cx * i02, cz * i01 - cx * i12, cz * i02 - cx * i22
-        r20, r21, r22 = cx * i01 - cy * i00, cx * i11 - cy * i01, cx * i12 - cy * i02
+        r20, r21 = cx * i01 - cy * i00, cx * i11 - cy * i01
         v00 = r02 * cy - r01 * cz + 1 / n
         v11 = r10 * cz - r12 * cx + 1 / n
         v22 = r21 * cx - r20 * cy + 1 / n

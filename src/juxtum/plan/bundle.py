@@ -118,7 +118,7 @@ def adjust(network: Network, steps: int = MOST_STEPS) -> Adjusted:
     _check(network)
     now = network
     size = float(np.abs(network.points - network.points.mean(0)).max())
-    for step in range(1, steps + 1):
+    for step in range(1, steps + 1):  # noqa: B007
         system = rows.linearise(now)
         solution = rows.solve(system)
         now = _moved(now, solution, system)

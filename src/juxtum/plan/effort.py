@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+import numpy as np
+
 from juxtum.plan.instruments import InstrumentModel, Mode
 
 OVERLAP = 1.6
@@ -71,9 +73,8 @@ def _seconds(area: float, spacing: float, mode: Mode, single: bool) -> float:
     count = area / spacing**2
     if single:
         return count / mode.rate * HANDLING
-    # A field as wide as the pattern travels over the surface; a fine spacing asks for a slower hand.
+    # A field as wide as the pattern travels over the surface; a fine spacing asks for a slower hand and more passes.
     width = 0.7 * mode.field[0]
-    lines = max(mode.lines, 1)
-    slowed = min(mode.speed, mode.speed * (spacing / mode.spacing[1]) ** 0.5 * lines**0.25)
+    slowed = mode.speed * float(np.sqrt(min(spacing / mode.spacing[1], 1.0)))
     path = area * PASSES / width / slowed
-    return max(path, count * OVERLAP / mode.rate) * HANDLING
+    return float(max(path, count * OVERLAP / mode.rate) * HANDLING)

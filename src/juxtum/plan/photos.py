@@ -27,6 +27,8 @@ AZIMUTHS = 12
 ROLLED_SHARE = 0.25
 MOST_PHOTOS = 120
 MOST_CODES = 80
+CODE_AREA = 240.0**2
+"""About one coded target for so much surface, mm2."""
 FLOOR = 850.0
 """The part stands this high above the floor, mm: no camera goes below it."""
 
@@ -264,12 +266,13 @@ def _coded(
     if len(good) < 8:
         raise InputError(f"only {len(good)} places on the part are seen in {LEAST_RAYS} photos, eight are needed", "photos", "Choose another camera")
     points, normals = places.points[good], places.normals[good]
-    count = int(np.clip(nominal.area / 350**2 + 12, 16, MOST_CODES))
+    count = int(np.clip(nominal.area / CODE_AREA + 14, 18, MOST_CODES))
     # The normal counts as a direction of its own, so that every side of the part gets its share.
     spread = np.column_stack([points, 0.15 * nominal.diagonal * normals])
     chosen = [int(np.argmin(np.linalg.norm(points - nominal.mesh.bounds[0], axis=1)))]
+    gap = np.full(len(points), np.inf)
     for _ in range(min(count, len(points)) - 1):
-        gap = np.linalg.norm(spread[:, None] - spread[chosen][None], axis=2).min(1) if len(chosen) == 1 else np.minimum(gap, np.linalg.norm(spread - spread[chosen[-1]], axis=1))
+        gap = np.minimum(gap, np.linalg.norm(spread - spread[chosen[-1]], axis=1))
         chosen.append(int(np.argmax(gap)))
     centre = task.centre(nominal)
     for aim in task.aims:

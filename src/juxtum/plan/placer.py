@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from juxtum.geometry.arrays import Bools, Floats, Ints
+from juxtum.geometry.arrays import Bools, Floats
 from juxtum.plan.ground import Choice, Ground
 from juxtum.plan.places import PlacementRules, TriangleBook
 from juxtum.plan.tracking import Moments, Tracking, track
@@ -41,9 +41,9 @@ class Placer:
         self._whole = ground.moments(self._fixed_seen, self.fixed)
         self._visible = choice.visible
         self._rows = [np.flatnonzero(column) for column in choice.seen.T]
-        points = choice.points.astype(np.float32)
+        points = choice.points
         self._near = _closer(points, points, rules.spacing[0])
-        there = self.fixed.places[0].astype(np.float32)
+        there = self.fixed.places[0]
         self._crowd = _closer(points, there, rules.spacing[0]).sum(1).astype(np.int32)
         self._reached = _closer(points, points, rules.spacing[1])
         self._company = _closer(points, there, rules.spacing[1]).sum(1).astype(np.int32)

@@ -120,7 +120,8 @@ def candidate_places(nominal: Nominal, rules: PlacementRules) -> Places:
     samples = nominal.samples
     free = ~faces_mask(samples.faces, rules.keep_clear) if rules.keep_clear else np.ones(len(samples.faces), dtype=bool)
     if not free.any():
-        raise InputError("every face is measured or a datum, so that no target may sit on the part", "targets", "Allow some faces, or place targets around the part")
+        what = "every face is measured or a datum, so that no target may sit on the part"
+        raise InputError(what, "targets", "Allow some faces, or place targets around the part")
     wanted = rules.from_edges * rules.diameter
     rows = np.flatnonzero(free)
     edges = nominal.edge_distances(samples.centres[rows], wanted + samples.size)
@@ -138,7 +139,8 @@ def candidate_places(nominal: Nominal, rules: PlacementRules) -> Places:
     points, normals = on_surface(nominal, points, samples.mesh.triangle_normals[rows])
     good = flat_under(nominal, points, normals, rules)
     if not good.any():
-        raise InputError(f"no free face is flat within {rules.flatness:g} mm under a disc of {rules.diameter:g} mm", "targets", "Choose smaller targets, or place them around the part")
+        what = f"no free face is flat within {rules.flatness:g} mm under a disc of {rules.diameter:g} mm"
+        raise InputError(what, "targets", "Choose smaller targets, or place them around the part")
     edges = nominal.edge_distances(points, 25 * rules.diameter)
     good &= edges >= wanted
     return Places(frozen(points[good]), frozen(normals[good]), frozen(samples.faces[rows][good] + 1, np.int32), frozen(edges[good]))

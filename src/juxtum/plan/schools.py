@@ -130,7 +130,7 @@ def _hold(places: Floats, normals: Floats, areas: Floats, size: float) -> tuple[
 
 def _kind_of(motion: str) -> str:
     """A motion without its place, so that equal ones can be counted."""
-    return motion.split(" through ")[0]
+    return motion.split(" through ", maxsplit=1)[0]
 
 
 def _limits(ground: Ground, tracking: Tracking, words: str) -> str:
@@ -146,7 +146,7 @@ def compare_schools(
     ground: Ground, rules: PlacementRules, targets: tuple[Target, ...], goal: float, progress: Progress | None = None
 ) -> tuple[SchoolResult, ...]:
     """All three on this part."""
-    faces = tuple(sorted(set(int(f) + 1 for f in ground.patches.faces)))
+    faces = tuple(sorted({int(f) + 1 for f in ground.patches.faces}))
     hold = shape_hold(ground.nominal, faces)
     if ground.model.targets is None:
         raise InputError(f"{ground.model.name} does not use reference targets", "targets", "Choose another instrument")

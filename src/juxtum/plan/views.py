@@ -342,4 +342,4 @@ def _seen_rows(views: Views, rows: Ints, spots: Spots, caster: RayCaster, cosine
     starts = places[p, c] + normals[p, c] * LIFT + towards * CLEARANCE
     blocked = caster.blocked(starts, towards, distance[p, c] - CLEARANCE)
     inside[p[blocked], c[blocked]] = False
-    return inside
+    return np.asarray(inside)

@@ -1,0 +1,258 @@
+"""`juxtum plan`: the same planning as the desk's, for scripts."""
+
+from __future__ import annotations
+
+import argparse
+import csv
+import io
+import json
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from pydantic import ValidationError
+
+from juxtum.cli.progress import end_progress, show_progress
+from juxtum.errors import InputError
+from juxtum.evaluate.instrument import validation_sentence
+from juxtum.exchange.limits import check_file
+from juxtum.job import FileStore, Job, Runner, load_job
+from juxtum.job.files import cache_folder
+from juxtum.job.planning import task_of
+from juxtum.job.store import SUFFIX
+from juxtum.nominal import Nominal
+from juxtum.plan.blind import finishes_of
+from juxtum.plan.document import Plan
+from juxtum.plan.instruments import InstrumentModel, Kind, read_instrument_model, shipped, shipped_instruments
+from juxtum.plan.planner import Grounds, Planner, default_plan
+from juxtum.plan.suitability import Fitness, chain_chart
+from juxtum.plan.task import whole_part
+from juxtum.plan.views import Stance
+from juxtum.report import plan_result as results
+from juxtum.report.writer import check_folder
+
+DEMO = "demo:"
+Answer = tuple[dict[str, Any], list[str], bool]
+"""Document, lines for people, and whether the plan meets what is asked."""
+
+
+def plan(options: argparse.Namespace) -> int:
+    """`juxtum plan WHAT NOMINAL`."""
+    planner, job = make_planner(options)
+    if options.out is not None:
+        check_folder(options.out)
+    document, lines, met = ANSWERS[options.what](planner, options)
+    end_progress()
+    part = job.title
+    document = results.plan_head(options.what, planner, part) | document
+    if options.out is not None:
+        _write(options.out, options.what, planner, job, document)
+        lines.append(f"written to {options.out}")
+    if options.json:
+        print(json.dumps(document, indent=1, allow_nan=False))
+    else:
+        print("\n".join(lines))
+    return 1 if options.strict and not met else 0
+
+
+def make_planner(options: argparse.Namespace) -> tuple[Planner, Job]:
+    """The planner for the part, task and choices that were given."""
+    files = FileStore()
+    job = open_part(options.nominal, files, options)
+    runner = Runner(files)
+    nominal = runner.nominal(job, show_progress())
+    task = task_of(job) if job.procedure.profiles else whole_part(options.lower, options.upper)
+    task.check(nominal)
+    plan = job.plan or default_plan(nominal, task)
+    return Planner(nominal, task, _chosen(plan, options, nominal), Grounds()), job
+
+
+def open_part(name: str, files: FileStore, options: argparse.Namespace) -> Job:
+    """A job from a nominal, a job file, or the name of a demo part."""
+    if name.startswith(DEMO):
+        return _demo(name[len(DEMO) :], files)
+    path = Path(name)
+    check_file(path)
+    if path.suffix.lower() == SUFFIX:
+        return load_job(path, files, cache_folder() / "inputs")
+    return Job(nominal=files.adopt(path, options.nominal_unit))
+
+
+def _demo(part: str, files: FileStore) -> Job:
+    from juxtum.demo.beam_job import beam_job
+    from juxtum.demo.job import demo_job
+    from juxtum.demo.world import PARTS, nominal_path
+
+    if part not in PARTS:
+        raise InputError(f"there is no demo part '{part}'", "demo", f"Parts are: {', '.join(PARTS)}")
+    if part == "BC-220":
+        return demo_job(files, with_scan=False)
+    return beam_job(files) if part == "HB-36" else Job(nominal=files.adopt(nominal_path(part)))
+
+
+def _chosen(plan: Plan, options: argparse.Namespace, nominal: Nominal) -> Plan:
+    """The plan with what was said on the command line."""
+    model = read_instrument_model(options.instrument[0]) if options.instrument else None
+    changes: dict[str, Any] = {}
+    if model is not None and model.kind in (Kind.HANDHELD, Kind.TRACKED):
+        changes |= {"instrument": model, "mode": "", "chain": ""}
+    names = ("mode", "chain", "diameter", "goal", "bars", "spacing", "coat", "start")
+    changes |= {name: getattr(options, name) for name in names if getattr(options, name) is not None}
+    if options.allow_faces is not None:
+        changes["allowed"] = options.allow_faces
+    if options.stance is not None:
+        changes["stance"] = {"table": Stance.TABLE, "stands": Stance.STANDS}[options.stance]
+    if options.target_spacing is not None:
+        changes["target_spacing"] = options.target_spacing
+    if options.fixed_camera:
+        changes["self_calibration"] = False
+    if options.finish:
+        finishes = finishes_of(nominal, dict(word.partition("=")[::2] for word in options.finish))
+        changes["finishes"] = tuple(sorted(finishes.items()))
+    if options.parts is not None:
+        changes["parts_in_tray"] = options.parts
+    try:
+        made = Plan.model_validate_json(plan.model_copy(update=changes).model_dump_json(by_alias=True))
+    except ValidationError as problem:
+        raise InputError(validation_sentence(problem), "plan", "See 'juxtum plan --help'") from problem
+    made.instrument.mode(made.mode)
+    made.instrument.chain(made.chain)
+    return made
+
+
+def _models(options: argparse.Namespace) -> tuple[InstrumentModel, ...]:
+    given = tuple(read_instrument_model(path) for path in options.instrument or ())
+    return given or shipped_instruments()
+
+
+def _of_kind(options: argparse.Namespace, kind: Kind) -> InstrumentModel:
+    """The instrument given on the command line that is of a kind, or the shipped one when none was given."""
+    if not options.instrument:
+        return shipped(kind)
+    models = _models(options)
+    return next((m for m in models if m.kind is kind), models[0])
+
+
+def _suitability(planner: Planner, options: argparse.Namespace) -> Answer:
+    models = _models(options)
+    table = planner.suitability(models)
+    chart = chain_chart(table, models)
+    lines = []
+    for aim in planner.task.aims:
+        best = table.of_aim(aim.id)[0]
+        lines.append(f"{aim.id:>3}  {aim.title}: {best.verdict} with {best.instrument}, {best.chain}; U {best.expanded:.3f} mm; {best.reason}")
+    lines += [f"     {sentence}" for sentence in chart.sentences(table)]
+    for price in planner.prices():
+        lines.append(f"     spacing {price.title}: {price.effort.capture:.0f} min, {price.effort.peak / 1e9:.1f} GB")
+    met = all(table.of_aim(aim.id)[0].verdict is not Fitness.NOT_SUITABLE for aim in planner.task.aims)
+    return results.suitability_document(table, chart, planner), lines, met
+
+
+def _targets(planner: Planner, options: argparse.Namespace) -> Answer:
+    progress = show_progress()
+    if options.keep and planner.plan.targets:
+        made = planner
+    else:
+        made = Planner(planner.nominal, planner.task, planner.with_targets_planned(progress.part(0, 0.6)), planner.grounds)
+    assessment = made.assess(progress.part(0.6, 0.7))
+    schools = made.schools(progress.part(0.7, 1))
+    lines = [
+        f"{len(assessment.targets)} targets: {100 * assessment.share:.1f} % of {len(assessment.tracking.counts)} poses track; "
+        f"weakest zone: {assessment.weakest_words}"
+    ]
+    lines += [f"     {s.school}: {s.targets} targets, {100 * s.share:.0f} % tracked, {s.minutes:.0f} min; {s.words}" for s in schools]
+    document = results.targets_document(made, assessment, schools)
+    object.__setattr__(planner, "plan", made.with_expectation(assessment))
+    return document, lines, assessment.share >= planner.plan.goal
+
+
+def _photos(planner: Planner, options: argparse.Namespace) -> Answer:
+    made = planner.photos(_of_kind(options, Kind.PHOTO), show_progress())
+    lines = [
+        f"{len(made.views)} photos ({int(made.rolled.sum())} rolled), {made.codes} codes, {len(made.bars)} bars; "
+        f"U = {made.a:.3f} + {made.b:.3f} L/m mm, {made.minutes:.0f} min"
+    ]
+    lines += [f"     {v.title}: U {v.expanded:.3f} mm at the longest length, {v.ratio:.2f} times" for v in made.variants]
+    document = results.photos_document(made)
+    return document, lines, all(t["enough"] for t in document["targets"])
+
+
+def _stations(planner: Planner, options: argparse.Namespace) -> Answer:
+    made = planner.stations(_of_kind(options, Kind.TRACKED), show_progress())
+    proven = "proven" if made.is_proven else "not proven"
+    lines = [
+        f"{len(made.stations)} stations ({proven} to be the fewest) serve {100 * made.share:.1f} % of the poses; "
+        f"range {made.nearest / 1000:.1f} to {made.farthest / 1000:.1f} m, error up to {made.worst_error:.3f} mm"
+    ]
+    lines += [f"     station {k + 1} at {', '.join(f'{v:.0f}' for v in s.place)}: {s.poses} poses" for k, s in enumerate(made.stations)]
+    lines += [f"     stations {a} and {b} share {n} reference targets" for a, b, n in made.ties]
+    return results.stations_document(made), lines, made.share >= 0.95
+
+
+def _blind(planner: Planner, options: argparse.Namespace) -> Answer:
+    del options
+    spots = planner.blind(show_progress())
+    lines = [f"{s.cause}, face {', '.join(map(str, s.faces))}: {s.reason}; {s.instead}" for s in spots]
+    return results.blind_document(planner, spots), lines or ["scanning will give everything"], not any(s.aims for s in spots)
+
+
+def _turntable(planner: Planner, options: argparse.Namespace) -> Answer:
+    made = planner.turntable(_of_kind(options, Kind.HEAD), show_progress())
+    lines = [
+        f"{made.steps} steps x {len(made.tilts)} positions: {100 * made.coverage:.1f} % of the surface, "
+        f"overlap {100 * made.overlap:.0f} %, {made.minutes:.0f} min"
+    ]
+    return results.turntable_document(made), lines + [f"     {w}" for w in made.warnings], not made.warnings
+
+
+def _tray(planner: Planner, options: argparse.Namespace) -> Answer:
+    made = planner.tray(_of_kind(options, Kind.CABINET))
+    lines = [f"{made.count} parts, tilted by {made.tilt:g} degrees: {made.minutes_each:.1f} min a part, {made.minutes_single:.0f} min one by one"]
+    return results.tray_document(made), lines, made.count >= (planner.plan.parts_in_tray or 1)
+
+
+def _effort(planner: Planner, options: argparse.Namespace) -> Answer:
+    del options
+    made = planner.effort()
+    lines = [
+        f"spacing {made.spacing:g} mm: {made.effort.points / 1e6:.1f} M points, {made.effort.peak / 1e9:.1f} of {made.memory / 1e9:.0f} GB, "
+        f"{made.effort.capture:.0f} min of scanning; the finest spacing that fits is {made.finest:.2f} mm"
+    ]
+    lines += [f"     {e.clock}  {e.minutes:4.0f} min  {e.what}" for e in made.schedule.entries]
+    lines += [f"     {w}" for w in made.schedule.warnings]
+    return results.effort_document(made), lines, made.effort.peak < 0.7 * made.memory and not made.schedule.warnings
+
+
+ANSWERS: dict[str, Callable[[Planner, argparse.Namespace], Answer]] = {
+    "suitability": _suitability, "targets": _targets, "photos": _photos, "stations": _stations,
+    "blind": _blind, "turntable": _turntable, "tray": _tray, "effort": _effort,
+}  # fmt: skip
+
+
+def _write(folder: Path, what: str, planner: Planner, job: Job, document: dict[str, Any]) -> None:
+    """The document, a table for targets and photos, and for targets the set-up sheet."""
+    from juxtum.job.store import write_atomically
+
+    folder.mkdir(parents=True, exist_ok=True)
+    text = json.dumps(document, indent=1, allow_nan=False)
+    write_atomically(folder / f"plan-{what}.json", lambda path: path.write_text(text + "\n", "utf-8"))
+    if what == "photos":
+        table = _table(document["photos"])
+        write_atomically(folder / "photos.csv", lambda path: path.write_text(table, "utf-8"))
+    if what == "targets":
+        from juxtum.report.setup_sheet import write_setup_sheet
+
+        write_setup_sheet(folder, job, planner)
+
+
+def _table(rows: list[dict[str, Any]]) -> str:
+    """Rows as CSV; vectors become one column an axis."""
+    text = io.StringIO()
+    flat = [
+        {f"{k}_{'xyz'[i]}" if isinstance(v, list) else k: x for k, v in row.items() for i, x in enumerate(v if isinstance(v, list) else [v])}
+        for row in rows
+    ]
+    writer = csv.DictWriter(text, fieldnames=list(flat[0]))
+    writer.writeheader()
+    writer.writerows(flat)
+    return text.getvalue()

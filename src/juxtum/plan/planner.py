@@ -1,0 +1,256 @@
+"""One door to planning, for the desk and the command line alike."""
+
+from __future__ import annotations
+
+import threading
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from juxtum.errors import InputError
+from juxtum.geometry.arrays import Floats
+from juxtum.nominal import Nominal
+from juxtum.plan.assess import Assessment, assess
+from juxtum.plan.blind import BlindSpot, blind_spots
+from juxtum.plan.document import Expected, Plan, PlannedPose
+from juxtum.plan.effort import Effort, estimate
+from juxtum.plan.ground import Ground, make_ground
+from juxtum.plan.instruments import InstrumentModel, Kind, Mode, shipped
+from juxtum.plan.photos import NetworkWish, PhotoPlan, plan_photos
+from juxtum.plan.places import PlacementRules, rules_for
+from juxtum.plan.schedule import COATS, Schedule, Work, machine_memory, parse_clock, schedule
+from juxtum.plan.schools import MINUTES_EACH, SchoolResult, compare_schools
+from juxtum.plan.spacing import SpacingPrice, finest_that_fits, price_spacings
+from juxtum.plan.stations import Obstacle, StationPlan, plan_stations
+from juxtum.plan.suitability import SuitabilityTable, suitability
+from juxtum.plan.targets import Target, place_targets
+from juxtum.plan.task import Task, area_of
+from juxtum.plan.tray import TrayPlan, plan_tray
+from juxtum.plan.turntable import TurntablePlan, plan_turntable
+from juxtum.plan.views import Stance
+from juxtum.progress import Progress, silent
+
+HEAVY = 40.0
+"""A part heavier than this, kg, is not turned over by hand: it stands on stands."""
+MOST_MEASURED_TARGETS = 110
+"""Reference targets that a photo network measures besides the coded ones."""
+
+
+class Grounds:
+    """Keeps what is expensive between one question and the next."""
+
+    def __init__(self) -> None:
+        self._kept: dict[tuple[object, ...], Ground] = {}
+        self._lock = threading.Lock()
+
+    def of(self, nominal: Nominal, task: Task, model: InstrumentModel, mode: Mode, stance: Stance, progress: Progress) -> Ground:
+        """The ground for a part, an instrument and a stance."""
+        key = (id(nominal), task.measured_faces(nominal), model.model_dump_json(), mode.name, stance)
+        with self._lock:
+            if key in self._kept and self._kept[key].nominal is nominal:
+                return self._kept[key]
+        made = make_ground(nominal, task, model, mode, stance, progress)
+        with self._lock:
+            while len(self._kept) > 3:
+                self._kept.pop(next(iter(self._kept)))
+            self._kept[key] = made
+        return made
+
+
+def default_plan(nominal: Nominal, task: Task) -> Plan:
+    """A plan to begin with: heavy parts stand on stands."""
+    mass = task.mass(nominal)
+    heavy = mass > HEAVY if np.isfinite(mass) else nominal.diagonal > 1500
+    return Plan(stance=Stance.STANDS if heavy else Stance.TABLE, chain="scanner alone" if not heavy else "with photo set and bars")
+
+
+@dataclass(frozen=True, eq=False)
+class EffortPlan:
+    """Effort of the plan as it stands.
+
+    Parameters
+    ----------
+    spacing : float
+        Everywhere, mm; fine in the refined faces.
+    finest : float
+        The finest spacing whose work fits into this machine's memory, mm.
+    """
+
+    spacing: float
+    effort: Effort
+    prices: tuple[SpacingPrice, ...]
+    finest: float
+    memory: float
+    schedule: Schedule
+
+
+@dataclass(frozen=True, eq=False)
+class Planner:
+    """Answers the questions of the station Plan for one part, task and plan.
+
+    Parameters
+    ----------
+    nominal : Nominal
+    task : Task
+    plan : Plan
+    grounds : Grounds
+        Shared between planners, so that an edit of the plan costs little.
+    """
+
+    nominal: Nominal
+    task: Task
+    plan: Plan
+    grounds: Grounds
+
+    @property
+    def model(self) -> InstrumentModel:
+        """The instrument that scans."""
+        return self.plan.instrument
+
+    @property
+    def mode(self) -> Mode:
+        """Its mode."""
+        return self.model.mode(self.plan.mode)
+
+    def ground(self, progress: Progress | None = None) -> Ground:
+        """Patches and poses."""
+        return self.grounds.of(self.nominal, self.task, self.model, self.mode, self.plan.stance, progress or silent())
+
+    def rules(self) -> PlacementRules:
+        """Where targets may sit."""
+        for number in self.plan.allowed:
+            self.nominal.face(number)
+        rules = rules_for(self.nominal, self.task, self.model, self.plan.diameter, self.plan.allowed)
+        if self.plan.target_spacing is not None:
+            rules = replace(rules, spacing=self.plan.target_spacing)
+        rules.check(self.nominal)
+        return rules
+
+    def suitability(self, models: tuple[InstrumentModel, ...]) -> SuitabilityTable:
+        """Every characteristic against every chain."""
+        return suitability(self.nominal, self.task, models)
+
+    def with_targets_planned(self, progress: Progress | None = None) -> Plan:
+        """The plan with targets placed anew; locked ones stay."""
+        progress = progress or silent()
+        rules = self.rules()
+        ground = self.ground(progress.part(0, 0.2))
+        locked = tuple(t for t in self.plan.placed if t.is_locked)
+        return self.plan.with_targets(place_targets(ground, rules, self.plan.goal, locked, progress.part(0.2, 1)))
+
+    def assess(self, progress: Progress | None = None) -> Assessment:
+        """What the plan's targets do."""
+        progress = progress or silent()
+        ground, rules = self.ground(progress.part(0, 0.6)), self.rules()
+        ground.choice(rules, progress.part(0.6, 1))
+        return assess(ground, rules, self.plan.placed)
+
+    def schools(self, progress: Progress | None = None) -> tuple[SchoolResult, ...]:
+        """On the part, around it, none."""
+        return compare_schools(self.ground(), self.rules(), self.plan.placed, self.plan.goal, progress)
+
+    def photos(self, model: InstrumentModel | None = None, progress: Progress | None = None) -> PhotoPlan:
+        """The photo network, with the plan's reference targets measured along."""
+        wish = NetworkWish(self.plan.bars, self.plan.self_calibration)
+        targets = self.plan.placed[:: max(1, -(-len(self.plan.placed) // MOST_MEASURED_TARGETS))]
+        extra = (np.array([t.place for t in targets]), np.array([t.normal for t in targets])) if targets else None
+        return plan_photos(self.nominal, self.task, model or shipped(Kind.PHOTO), wish, extra, progress)
+
+    def stations(self, model: InstrumentModel | None = None, progress: Progress | None = None) -> StationPlan:
+        """Tracker stations for a tracked instrument."""
+        progress = progress or silent()
+        used = model or (self.model if self.model.tracker is not None else shipped(Kind.TRACKED))
+        if used.tracker is None:
+            raise InputError(f"{used.name} is not followed by a tracker", "stations", "Choose a tracked instrument")
+        ground = self.grounds.of(self.nominal, self.task, used, used.modes[0], self.plan.stance, progress.part(0, 0.3))
+        obstacles = tuple(Obstacle(box.low, box.high) for box in self.plan.obstacles)
+        return plan_stations(ground, obstacles, progress=progress.part(0.3, 1))
+
+    def blind(self, progress: Progress | None = None) -> tuple[BlindSpot, ...]:
+        """What scanning will not give."""
+        return blind_spots(self.ground(progress), self.task, self.spacing(), dict(self.plan.finishes))
+
+    def turntable(self, model: InstrumentModel | None = None, progress: Progress | None = None) -> TurntablePlan:
+        """Views on a turntable."""
+        return plan_turntable(self.nominal, self.task, model or shipped(Kind.HEAD), progress=progress)
+
+    def tray(self, model: InstrumentModel | None = None) -> TrayPlan:
+        """A tray for the cabinet."""
+        return plan_tray(self.nominal, self.task, model or shipped(Kind.CABINET), self.plan.parts_in_tray)
+
+    def prices(self) -> tuple[SpacingPrice, ...]:
+        """Ways to choose spacings."""
+        return price_spacings(self.nominal, self.task, self.model, self.mode, machine_memory())
+
+    def spacing(self) -> float:
+        """The spacing that is planned everywhere, mm."""
+        low, high = self.mode.spacing
+        if self.plan.spacing is None:
+            offers = self.prices()
+            return next((p for p in offers if p.serves and p.fits and p.refined), offers[0]).base
+        if not low - 1e-9 <= self.plan.spacing <= high + 1e-9:
+            what = f"a spacing of {self.plan.spacing:g} mm is outside what '{self.mode.name}' can do, {low:g} to {high:g} mm"
+            raise InputError(what, "spacing", "Choose a spacing within it, or another mode")
+        longest = float(np.ptp(self.nominal.mesh.bounds, axis=0).max())
+        if self.plan.spacing > longest:
+            what = f"a spacing of {self.plan.spacing:g} mm is {self.plan.spacing - longest:.1f} mm more than the part's {longest:.1f} mm"
+            raise InputError(what, "spacing", "Choose a finer spacing")
+        return self.plan.spacing
+
+    def effort(self) -> EffortPlan:
+        """Points, memory, minutes and the day's schedule."""
+        area = area_of(self.nominal, self.task.measured_faces(self.nominal))
+        spacing, prices = self.spacing(), self.prices()
+        chosen = next((p for p in prices if p.serves and p.fits and p.base == spacing), None)
+        effort = chosen.effort if chosen is not None else estimate([(area, spacing)], self.model, self.mode)
+        memory = machine_memory()
+        finest = finest_that_fits(self.nominal, self.task, self.model, self.mode, memory)
+        return EffortPlan(spacing, effort, prices, finest, memory, self._schedule(effort))
+
+    def _schedule(self, effort: Effort) -> Schedule:
+        chain = self.model.chain(self.plan.chain)
+        photos = shipped(Kind.PHOTO)
+        walk = 40 * photos.camera.seconds_per_photo / 60 if chain.needs == "bars" and photos.camera is not None else 0.0
+        turned = self.plan.stance is Stance.TABLE and self.model.kind in (Kind.HANDHELD, Kind.TRACKED)
+        scanning = (0.6 * effort.capture, 0.4 * effort.capture) if turned else (effort.capture,)
+        work = Work(
+            sticking=MINUTES_EACH * len(self.plan.targets),
+            warm_up=self.model.warm_up_minutes,
+            calibration=self.model.calibration_minutes,
+            photos=walk,
+            scanning=scanning,
+            computing=effort.minutes["mesh"] + effort.minutes["evaluate"],
+            coat=COATS[self.plan.coat],
+        )
+        return schedule(work, parse_clock(self.plan.start))
+
+    def with_expectation(self, assessment: Assessment) -> Plan:
+        """The plan with what it promises, to be held against the capture later."""
+        ground = self.ground()
+        effort = self.effort().effort
+        poses = tuple(
+            PlannedPose(eye=_rounded(eye, 1), axis=_rounded(axis, 4), position=int(setup))
+            for eye, axis, setup in zip(ground.views.eyes, ground.views.axes, ground.views.setups, strict=True)
+        )
+        expected = Expected(
+            tracked=assessment.share, coverage=tracked_coverage(ground, assessment), points=effort.points, minutes=effort.capture, poses=poses
+        )
+        return self.plan.model_copy(update={"expected": expected})
+
+
+def tracked_coverage(ground: Ground, assessment: Assessment) -> float:
+    """Share of the measured area that some tracking pose sees."""
+    seen = ground.covers[assessment.tracking.holds].any(0)
+    return float(ground.patches.areas[seen].sum() / ground.patches.areas.sum())
+
+
+def moved(plan: Plan, index: int, target: Target) -> Plan:
+    """The plan with one target replaced."""
+    targets = list(plan.placed)
+    targets[index] = replace(target, is_locked=targets[index].is_locked)
+    return plan.with_targets(tuple(targets))
+
+
+def _rounded(vector: Floats, digits: int) -> tuple[float, float, float]:
+    x, y, z = (round(float(v), digits) for v in vector)
+    return x, y, z
