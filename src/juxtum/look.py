@@ -39,6 +39,13 @@ class Look:
     data: str = "#C9BFAF"
     edge: str = "#27303B"
     hatch: str = "#8B93A0"
+    band_many: str = "#7FA6A8"
+    band_good: str = "#A9C4C3"
+    band_enough: str = "#D6E0D8"
+    band_three: str = "#E9D5A4"
+    band_two: str = "#CE9058"
+    band_none: str = "#8C3A22"
+    band_blank: str = "#C3C6C9"
 
 
 LIGHT = Look()

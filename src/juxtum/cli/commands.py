@@ -144,7 +144,7 @@ def _replay(job: Job, runner: Runner, folder: Path) -> Evaluation:
     evaluation = runner.evaluation(job, None, progress.part(0, 0.6))
     _check_same_part(job, evaluation)
     write_outputs(folder, job, evaluation, runner.cleaned(job), progress.part(0.6, 1))
-    _endshow_progress()
+    end_progress()
     return evaluation
 
 
@@ -229,7 +229,7 @@ def prepare(options: argparse.Namespace) -> int:
     from juxtum.demo.world import scan_path
 
     path = scan_path(show_progress())
-    _endshow_progress()
+    end_progress()
     if options.command == "prepare":
         print(path)
     return 0

@@ -13,7 +13,6 @@ from juxtum.exchange.meshes import write_ply
 from juxtum.job.files import cache_folder
 from juxtum.progress import Progress, silent
 
-
 PARTS = ("BC-220", "HB-36", "VC-8")
 
 

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from juxtum.desk.planning.topics import Topic
 from juxtum.desk.stations.findings import Key, loose_pieces
 from juxtum.scene.camera import View
 
@@ -52,6 +53,22 @@ def _has_both(w: MainWindow) -> bool:
     return _has_scan(w) and w.session.derived.nominal is not None
 
 
+def _has_nominal(w: MainWindow) -> bool:
+    return w.session.derived.nominal is not None
+
+
+def _has_targets(w: MainWindow) -> bool:
+    return _has_nominal(w) and bool(w.plan.plan.targets)
+
+
+def _has_chosen(w: MainWindow) -> bool:
+    return w.station is w.plan and w.plan.selected_target is not None
+
+
+def _topic(name: str) -> Callable[[MainWindow], None]:
+    return lambda w: w.plan.turn_to(Topic(name))
+
+
 def _idle(w: MainWindow) -> bool:
     return not w.session.workbench.is_busy
 
@@ -68,6 +85,7 @@ FILE = (
     Action("new", "New job", "File/1", lambda w: w.bringing.new_job(), "Ctrl+N", "file-plus", "Start with nothing"),
     Action("open", "Open job\u2026", "File/1", lambda w: w.bringing.ask_open(), "Ctrl+O", "folder-open", "Open a .juxtum file"),
     Action("open demo", "Open the demo job", "File/1", lambda w: w.bringing.open_demo(), "", "sparkles", "BC-220 bearing carrier with its scan"),
+    Action("open demo beam", "Open the demo beam", "File/1", lambda w: w.bringing.open_demo("HB-36"), "", "sparkles", "HB-36 sluice hinge beam, to be planned"),
     Action("save", "Save", "File/2", lambda w: w.bringing.save(), "Ctrl+S", "save", "Save the job into its file"),
     Action("save as", "Save as\u2026", "File/2", lambda w: w.bringing.ask_save(), "Ctrl+Shift+S", "save"),
     Action("export procedure", "Export the procedure\u2026", "File/2", lambda w: w.bringing.ask_procedure(), "", "scroll-text",
@@ -77,6 +95,12 @@ FILE = (
     Action("bring scan", "Bring scan\u2026", "File/3", lambda w: w.bringing.ask_scan(), "Ctrl+Shift+I", "scan-line", "STL, PLY, OBJ, 3MF, OFF, XYZ or CSV"),
     Action("write report", "Write the report\u2026", "File/4", lambda w: w.bringing.ask_report(), "Ctrl+P", "file-text",
            "PDF, tables and the coloured scan", _has_map),
+    Action("write setup sheet", "Write the set-up sheet\u2026", "File/4", lambda w: w.bringing.ask_sheet(), "Ctrl+Shift+P", "file-text",
+           "Targets and order of work for the shop floor", _has_targets),
+    Action("load instrument", "Load an instrument\u2026", "File/5", lambda w: w.bringing.ask_instrument(), "", "import", "An instrument document",
+           _has_nominal),
+    Action("save instrument", "Save a copy of the instrument\u2026", "File/5", lambda w: w.bringing.ask_instrument_copy(), "", "save", "To be edited",
+           _has_nominal),
     Action("quit", "Quit", "File/9", lambda w: w.close(), "Ctrl+Q", ""),
 )  # fmt: skip
 EDIT = (
@@ -97,6 +121,19 @@ JOB = (
     ),
     Action("add whole profile", "Add the profile of the whole part", "Job/2", lambda w: w.add_whole_profile(), "", "plus", "",
            lambda w: w.session.derived.nominal is not None),
+    Action("plan targets", "Plan the targets", "Job/21", lambda w: w.plan.plan_targets(), "Ctrl+Shift+T", "crosshair", "Locked ones stay", _has_nominal),
+    Action("improve targets", "Improve the targets that are placed", "Job/21", lambda w: w.plan.improve_targets(), "", "sparkles", "Locked ones stay",
+           _has_targets),
+    Action("add suggested", "Add the suggested target", "Job/21", lambda w: w.plan.add_suggested(), "Ctrl+Shift+A", "plus", "", _has_targets),
+    Action("delete target", "Delete the chosen target", "Job/21", lambda w: w.plan.delete_target(), "Del", "x", "", _has_chosen),
+    Action("lock target", "Lock or free the chosen target", "Job/21", lambda w: w.plan.lock_target(), "K", "anchor", "", _has_chosen),
+    Action("pick allowed", "Pick faces that may carry targets", "Job/21", lambda w: w.plan.begin_allowing(), "", "crosshair", "", _has_nominal),
+    Action("use best chain", "Use the best chain of the scanner", "Job/22", lambda w: w.plan.use_best_chain(), "", "ruler", "", _has_nominal),
+    Action("next topic", "Next topic of the plan", "Job/22", lambda w: w.plan.next_topic(), "Ctrl+Shift+Right", "arrow-right", "",
+           lambda w: w.station is w.plan),
+    *(
+        Action(f"go {topic.value.lower()}", f"Plan: {topic.value.lower()}", "Job/23", _topic(topic.value), "", "arrow-right") for topic in Topic
+    ),
     Action("trim table", "Trim off the table", "Job/3", lambda w: w.assemble.trim_table(), "Ctrl+T", "scissors", "",
            lambda w: w.session.derived.table is not None),
     Action("drop pieces", "Drop the loose pieces", "Job/3", lambda w: w.assemble.drop_pieces(), "Ctrl+D", "sparkles", "",

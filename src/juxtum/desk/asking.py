@@ -60,6 +60,15 @@ class Asking:
         kinds = " ".join(f"*{s}" for s in SCAN_SUFFIXES)
         return self._remember(QFileDialog.getOpenFileName(self._window, "Bring scan", self._folder, f"Scans ({kinds})")[0])
 
+    def instrument(self) -> Path | None:
+        """An instrument document."""
+        return self._remember(QFileDialog.getOpenFileName(self._window, "Load instrument", self._folder, "Instruments (*.json)")[0])
+
+    def instrument_copy(self, suggestion: str) -> Path | None:
+        """Where to write an instrument's document."""
+        start = str(Path(self._folder) / suggestion)
+        return self._remember(QFileDialog.getSaveFileName(self._window, "Save a copy of the instrument", start, "Instruments (*.json)")[0])
+
     def folder(self) -> Path | None:
         """A folder for the report."""
         return self._remember(QFileDialog.getExistingDirectory(self._window, "Folder for the report", self._folder))

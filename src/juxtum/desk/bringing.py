@@ -129,10 +129,14 @@ class Bringing:
         """Start with nothing."""
         self._session.start(fresh_job(), then=lambda: self._window.look_home())
 
-    def open_demo(self) -> None:
-        """The demo job, with its scan made on first use."""
+    def open_demo(self, part: str = "BC-220") -> None:
+        """A demo job; the scan of BC-220 is made on first use."""
+        from juxtum.demo.beam_job import beam_job
         from juxtum.demo.job import demo_job
 
+        if part == "HB-36":
+            self._session.compute(lambda _: beam_job(self._session.files), lambda job: self._start(job))
+            return
         self._session.compute(
             lambda progress: demo_job(self._session.files, progress), lambda job: self._start(job)
         )
@@ -155,6 +159,21 @@ class Bringing:
         """Ask for a scan and bring it."""
         if (path := self.asking.scan()) is not None:
             self.scan(path)
+
+    def ask_sheet(self) -> None:
+        """Ask for a folder and write the set-up sheet."""
+        if (path := self.asking.folder()) is not None:
+            self._window.plan.write_sheet(path)
+
+    def ask_instrument(self) -> None:
+        """Ask for an instrument document and plan with it."""
+        if (path := self.asking.instrument()) is not None:
+            self._window.plan.load_instrument(path)
+
+    def ask_instrument_copy(self) -> None:
+        """Ask where the instrument's document goes and write it."""
+        if (path := self.asking.instrument_copy(f"{self._window.plan.plan.instrument.id}.json")) is not None:
+            self._window.plan.save_instrument(path)
 
     def ask_report(self) -> None:
         """Ask for a folder and write the report."""

@@ -15,8 +15,11 @@ from juxtum.geometry.arrays import Floats, orthonormal_frame
 from juxtum.geometry.mesh import Scan
 from juxtum.job import Evaluation, Job, Runner
 from juxtum.job.inputs import LoadedScan
+from juxtum.job.planning import task_of
 from juxtum.job.runner import Comparison
 from juxtum.nominal import Nominal
+from juxtum.plan.blind import known_spots, methods
+from juxtum.plan.planner import Grounds, Planner
 from juxtum.progress import Progress
 from juxtum.scene.drawables import (
     Lines,
@@ -48,6 +51,8 @@ class Derived:
     nominal: Nominal | None = None
     nominal_surface: Surface | None = None
     nominal_edges: Lines | None = None
+    methods: dict[str, str] = field(default_factory=dict)
+    """How each characteristic is to be measured, by its number."""
     loaded: LoadedScan | None = None
     scan: Scan | None = None
     scan_surface: Surface | None = None
@@ -97,12 +102,21 @@ class Deriver:
                 "nominal": nominal,
                 "nominal_surface": self._of("nominal", nominal, lambda: nominal_surface(nominal)),
                 "nominal_edges": self._of("edges", nominal, lambda: nominal_edges(nominal)),
+                "methods": self._methods(job, nominal),
             }
         if job.scan:
             values |= self._scan(job, progress)
         if job.nominal and job.scan and job.procedure.alignments:
             values |= self._map(job, progress)
         return Derived(**values)
+
+    def _methods(self, job: Job, nominal: Nominal) -> dict[str, str]:
+        """How the plan has each characteristic measured, as far as the drawing alone tells."""
+        if job.plan is None or not job.procedure.profiles:
+            return {}
+        planner = Planner(nominal, task_of(job), job.plan.model_copy(update={"targets": (), "expected": None}), Grounds())
+        question = f"methods {planner.task} {planner.plan.model_dump_json()}"
+        return self._of(question, nominal, lambda: _methods_of(planner))
 
     def _scan(self, job: Job, progress: Progress) -> dict[str, Any]:
         loaded = self.runner.loaded_scan(job, progress)
@@ -153,6 +167,15 @@ class Deriver:
             return self.runner.compare(job, others[-1], frame, progress.part(0.95, 1.0))
         except JuxtumError:
             return None
+
+
+def _methods_of(planner: Planner) -> dict[str, str]:
+    try:
+        finishes = dict(planner.plan.finishes)
+        spots = known_spots(planner.nominal, planner.task, planner.model, planner.mode, planner.spacing(), finishes)
+    except JuxtumError:
+        return {}
+    return {name: str(method) for name, method in methods(planner.task, spots).items()}
 
 
 def _upright(table: Plane | None, scan: Scan) -> RigidTransform:

@@ -14,11 +14,11 @@ from juxtum.evaluate import Characteristic, CharacteristicResult
 from juxtum.look import BODY
 from juxtum.wording import DASH, measured, signed, signed_short, uncertainty
 
-COLUMNS = ("No.", "Characteristic", "Nominal", "Limit", "Measured", "\u00b1 U", "Ruler", "Verdict")
-WIDTHS = (38, 226, 60, 62, 80, 66, 106, 92)
-RULER, VERDICT = 6, 7
+COLUMNS = ("No.", "Characteristic", "Nominal", "Limit", "Measured", "\u00b1 U", "Ruler", "Verdict", "Method")
+WIDTHS = (38, 226, 60, 62, 80, 66, 106, 92, 84)
+RULER, VERDICT, METHOD = 6, 7, 8
 LEAST_NAME = 150
-SPARED = (2, 6, 3, 5)
+SPARED = (2, 8, 6, 3, 5)
 """Columns in the order in which they give way."""
 Row = tuple[Characteristic, CharacteristicResult | None]
 
@@ -29,6 +29,11 @@ class LedgerModel(QAbstractTableModel):
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
         self.rows: list[Row] = []
+        self.methods: dict[str, str] = {}
+
+    def method(self, line: Characteristic) -> str:
+        """How the plan has a characteristic measured; both of its sides the same way."""
+        return self.methods.get(line.id[:-1], "")
 
     def set_rows(self, rows: list[Row]) -> None:
         """Show other rows."""
@@ -57,7 +62,7 @@ class LedgerModel(QAbstractTableModel):
         line, result = self.rows[index.row()]
         column = index.column()
         if role == Qt.ItemDataRole.DisplayRole:
-            return cell_text(line, result, column)
+            return self.method(line) if column == METHOD else cell_text(line, result, column)
         if role == Qt.ItemDataRole.TextAlignmentRole:
             side = Qt.AlignmentFlag.AlignRight if column in (2, 3, 4, 5) else Qt.AlignmentFlag.AlignLeft
             return int(side | Qt.AlignmentFlag.AlignVCenter)
@@ -74,7 +79,7 @@ def cell_text(line: Characteristic, result: CharacteristicResult | None, column:
     expanded = result.expanded if result is not None and result.points else math.nan
     texts = (
         line.id, f"{line.title}, {line.side}", "0", signed_short(line.limit), measured(value, expanded), uncertainty(expanded), "",
-        "not measured" if result is None else str(result.verdict),
+        "not measured" if result is None else str(result.verdict), "",
     )  # fmt: skip
     return texts[column]
 
@@ -191,6 +196,10 @@ class Ledger(QTableView):
         if index.isValid():
             self.chosen.emit(self._model.rows[index.row()][0].id)
 
+    def set_methods(self, methods: dict[str, str]) -> None:
+        """How each characteristic is to be measured, by the number of its line."""
+        self._model.methods = methods
+
     def set_rows(self, rows: list[Row], selected: str) -> None:
         """Show rows and keep the selection."""
         selection = self.selectionModel()
@@ -221,5 +230,6 @@ class Ledger(QTableView):
         """The ledger with tabs between columns."""
         columns = [c for c in range(len(COLUMNS)) if c != RULER]
         lines = ["\t".join(COLUMNS[c] for c in columns)]
-        lines += ["\t".join(cell_text(line, result, c) for c in columns) for line, result in self._model.rows]
+        model = self._model
+        lines += ["\t".join(model.method(x) if c == METHOD else cell_text(x, result, c) for c in columns) for x, result in model.rows]
         return "\n".join(lines)

@@ -68,9 +68,16 @@ class Session(QObject):
     def edit(self, label: str, change: Edit, merge: str = "", then: Callable[[], None] | None = None) -> None:
         """Change the job; it stays as it was when the change cannot be carried out."""
 
+        self.edit_slowly(label, lambda job, _: change(job), merge, then)
+
+    def edit_slowly(
+        self, label: str, change: Callable[[Job, Progress], Job], merge: str = "", then: Callable[[], None] | None = None
+    ) -> None:
+        """Change the job by work that takes a while, with progress and cancel."""
+
         def work(progress: Progress) -> tuple[Job, Derived]:
-            changed = change(self.job)
-            return changed, self._deriver.derive(changed, progress)
+            changed = change(self.job, progress.part(0, 0.9))
+            return changed, self._deriver.derive(changed, progress.part(0.9, 1))
 
         def done(answer: tuple[Job, Derived]) -> None:
             self.history.record(label, answer[0], merge)

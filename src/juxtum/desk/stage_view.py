@@ -11,13 +11,14 @@ from PyQt6.QtWidgets import QWidget
 
 from juxtum.desk import overlays
 from juxtum.desk.cards import Cards
-from juxtum.desk.legend import TOP, Legend, legend_width
+from juxtum.desk.handles import Handles
+from juxtum.desk.legend import TOP, Legend
 from juxtum.desk.overlays import Pin
+from juxtum.desk.stage_fit import FittingView
 from juxtum.desk.style import THEME, colour
 from juxtum.evaluate import Histogram, Reading
 from juxtum.geometry import Plane, RigidTransform
 from juxtum.geometry.arrays import Floats
-from juxtum.scene.camera import View
 from juxtum.scene.drawables import Lines, Surface
 from juxtum.scene.palette import MapScale
 from juxtum.scene.sections import section
@@ -25,7 +26,7 @@ from juxtum.scene.stage import Detail, Hit, Shown, Stage
 
 SETTLE_MS = 160
 MOVING_SCALE = 0.6
-PICKED_FROM = ("map", "scan", "nominal", "unseen")
+PICKED_FROM = ("map", "scan", "nominal", "unseen", "ghost")
 
 
 class Mode(Enum):
@@ -36,7 +37,7 @@ class Mode(Enum):
     OUTLINE = auto()
 
 
-class StageView(QWidget):
+class StageView(FittingView):
     """Shows layers, lets the user look round and pick."""
 
     picked = pyqtSignal(object)
@@ -60,6 +61,8 @@ class StageView(QWidget):
         self.cards = Cards()
         self.legend_top = TOP
         self.pins: list[Pin] = []
+        self.handles: Handles | None = None
+        self._holding = False
         self.caption = ""
         self._outline: list[QPointF] = []
         self._image: QImage | None = None
@@ -134,54 +137,6 @@ class StageView(QWidget):
 
     # -- views ------------------------------------------------------------------------------------------------
 
-    @property
-    def aspect(self) -> float:
-        """Width over height."""
-        return self.width() / max(self.height(), 1)
-
-    def look_from(self, view: View) -> None:
-        """A preset view."""
-        self.stage.look_from(view, self._free_aspect)
-        self._clear_legend()
-        self.redraw()
-
-    @property
-    def _free_aspect(self) -> float:
-        """Of the part of the stage that no legend covers."""
-        covered = self._covered
-        return max(self.width() - covered, 100) / max(self.height() - 40, 1)
-
-    @property
-    def _covered(self) -> float:
-        """Width that the legend takes, pixels."""
-        return legend_width() if self.legend is not None else 0.0
-
-    def _clear_legend(self) -> None:
-        """Move what was fitted into the part that neither legend nor bar covers."""
-        eye, tall = self.stage.eye, max(self.height(), 1)
-        eye.camera.SetParallelScale(eye.camera.GetParallelScale() * tall / max(tall - 40, 1))
-        right = -self._covered / 2 / max(self.width(), 1)
-        eye.pan(right, 0.0, self.aspect)
-
-    def fit(self) -> None:
-        """Show everything from where the eye is."""
-        self.stage.eye.fit(self.stage.bounds, self._free_aspect)
-        self._clear_legend()
-        self.redraw()
-
-    def frame(self, bounds: Floats, towards: Floats | None = None) -> None:
-        """Show some bounds with room about them, optionally from a direction."""
-        middle, half = bounds.mean(0), np.maximum(np.ptp(bounds, axis=0), 30.0)
-        up = np.array([0.0, 0.0, 1.0])
-        if towards is not None:
-            towards = towards + np.array([-0.25, -0.35, 0.3])
-            towards = towards / np.linalg.norm(towards)
-            if abs(towards[2]) > 0.95:
-                up = np.array([0.0, 1.0, 0.0])
-        self.stage.eye.fit(np.stack([middle - half, middle + half]), self._free_aspect, towards, up if towards is not None else None)
-        self._clear_legend()
-        self.redraw()
-
     def redraw(self) -> None:
         """Draw again at the next chance."""
         self._dirty = True
@@ -228,6 +183,8 @@ class StageView(QWidget):
         painter.drawImage(QRectF(self.rect()), self._image)
         self._paint_cards(painter)
         self._paint_pins(painter)
+        if self.handles is not None:
+            self.handles.paint(painter)
         overlays.paint_scale_bar(painter, self.height(), self.stage.eye.height / max(self.height(), 1))
         overlays.paint_axes(painter, self.stage.eye, round(self.width() - self._covered), self.height())
         if self.legend is not None:
@@ -263,6 +220,7 @@ class StageView(QWidget):
         self._press = self._last = event.position()
         if event.button() is Qt.MouseButton.LeftButton:
             self._dragged_limit = self.legend.handle_at(event.position()) if self.legend else None
+            self._holding = self.handles is not None and self.handles.grab(event.position())
             if self._dragged_limit is None and self.mode is Mode.OUTLINE:
                 self._outline = [event.position()]
 
@@ -282,6 +240,9 @@ class StageView(QWidget):
             self.stage.set_scale(scale)
             self.limits_dragged.emit(scale.lower, scale.upper)
             self.redraw()
+        elif self._holding and self.handles is not None:
+            self.handles.drag(here)
+            self.update()
         elif self._outline:
             self._outline.append(here)
             self.update()
@@ -301,6 +262,10 @@ class StageView(QWidget):
         """Let go: a click picks, an outline closes, a limit is chosen."""
         assert event is not None
         press, self._press = self._press, None
+        if self._holding and self.handles is not None:
+            self._holding = False
+            self.handles.drop(event.position())
+            return
         if self._dragged_limit is not None:
             self._dragged_limit = None
             scale = self.stage.scale

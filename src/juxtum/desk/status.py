@@ -71,7 +71,8 @@ class StatusStrip(QWidget):
             self._text.setText("")
         else:
             place = "   ".join(f"{letter} {v:.3f}".replace("-", "\u2212") for letter, v in zip("XYZ", hit.place, strict=True))
-            self._text.setText(f"{hit.layer}:   {place}{self._deviation(hit, d)}")
+            name = "nominal" if hit.layer == "ghost" else hit.layer
+            self._text.setText(f"{name}:   {place}{self._deviation(hit, d)}")
 
     def show_counts(self, d: Derived, saved: bool) -> None:
         """How much data there is, and whether it is saved."""

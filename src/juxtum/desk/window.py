@@ -28,6 +28,7 @@ from juxtum.desk.stations.base import Station
 from juxtum.desk.stations.brief import BriefStation
 from juxtum.desk.stations.findings import Key, finding
 from juxtum.desk.stations.measure import MeasureStation
+from juxtum.desk.stations.plan import PlanStation
 from juxtum.desk.stations.report import ReportStation
 from juxtum.desk.status import StatusStrip
 from juxtum.desk.strip import Strip
@@ -64,11 +65,13 @@ class MainWindow(QMainWindow):
 
     def _build(self) -> None:
         self.strip, self.route, self.ledger, self.status = Strip(), Route(), Ledger(), StatusStrip()
-        self.brief, self.assemble, self.align = BriefStation(self), AssembleStation(self), AlignStation(self)
-        self.measure, self.report = MeasureStation(self), ReportStation(self)
-        self.stations: dict[Key, Station] = {
-            s.key: s for s in (self.brief, self.assemble, self.align, self.measure, self.report)
-        }
+        # What floats over the stage comes first: stations place their own bars below it.
+        self.notice, self.guide = Notice(self.view), FirstSteps(self.view)
+        self.controls = StageControls(self.view, lambda: self.station.dress(), self.perform)
+        self.brief, self.plan, self.assemble = BriefStation(self), PlanStation(self), AssembleStation(self)
+        self.align, self.measure, self.report = AlignStation(self), MeasureStation(self), ReportStation(self)
+        all_stations = (self.brief, self.plan, self.assemble, self.align, self.measure, self.report)
+        self.stations: dict[Key, Station] = {s.key: s for s in all_stations}
         self.sheets = QStackedWidget()
         self.sheets.setObjectName("worksheet")
         self.sheets.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
@@ -77,9 +80,10 @@ class MainWindow(QMainWindow):
         self.middle = QSplitter(Qt.Orientation.Vertical)
         self.middle.addWidget(self.view)
         self.middle.addWidget(self.ledger)
+        self.middle.addWidget(self.plan.table)
         self.middle.setStretchFactor(0, 1)
         self.middle.setCollapsible(0, False)
-        self.middle.setSizes([560, 150])
+        self.middle.setSizes([560, 150, 150])
         across = QHBoxLayout()
         across.setSpacing(0)
         for widget, stretch in ((self.route, 0), (self.middle, 1), (self.sheets, 0)):
@@ -92,8 +96,6 @@ class MainWindow(QMainWindow):
         down.addLayout(across, 1)
         down.addWidget(self.status)
         self.setCentralWidget(central)
-        self.notice, self.guide = Notice(self.view), FirstSteps(self.view)
-        self.controls = StageControls(self.view, lambda: self.station.dress(), self.perform)
         self.setMinimumSize(1000, 640)
         self.appearance = Appearance(self)
         self.appearance.resize_to_scale()
@@ -164,8 +166,8 @@ class MainWindow(QMainWindow):
 
     def _scene_of(self, key: Key) -> str:
         """Stations that show the same thing keep the view."""
-        if key in (Key.BRIEF, Key.ASSEMBLE):
-            return key.value
+        if key in (Key.BRIEF, Key.PLAN, Key.ASSEMBLE):
+            return "nominal" if key is not Key.ASSEMBLE else key.value
         return "map" if self.session.derived.map_surface is not None else f"{key.value} without map"
 
     @property
@@ -210,6 +212,7 @@ class MainWindow(QMainWindow):
         d = self.session.derived
         measured = {c.characteristic.id: c for c in d.evaluation.ledger} if d.evaluation else {}
         rows = [(c, measured.get(c.id)) for p in d.job.procedure.profiles for c in p.characteristics()]
+        self.ledger.set_methods(self.plan.methods())
         self.ledger.set_rows(rows, self.selected_line)
 
     # -- selection --------------------------------------------------------------------------------------------
@@ -354,6 +357,7 @@ class MainWindow(QMainWindow):
 
     def place_floating(self) -> None:
         self.controls.place()
+        self.plan.place()
         self.notice.place()
         if self.guide.isVisible():
             self.guide.place()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -70,6 +71,20 @@ class BlindSpot:
     share: float = 1.0
 
 
+def known_spots(
+    nominal: Nominal, task: Task, model: InstrumentModel, mode: Mode, spacing: float, finishes: dict[int, Finish] | None = None
+) -> list[BlindSpot]:
+    """What follows from the drawing alone, without any pose: deep holes, thin sheet, finishes."""
+    measured = set(task.measured_faces(nominal))
+    holes = [hole for hole in find_holes(nominal) if set(hole.faces) & measured]
+    found = [spot for hole in holes if (spot := _deep(hole, model, mode, task) or _thin(hole, spacing, task)) is not None]
+    for number, finish in sorted((finishes or {}).items()):
+        nominal.face(number)
+        if number in measured and finish is not Finish.MATT:
+            found += _finish(number, finish, model, mode, task)
+    return found
+
+
 def blind_spots(
     ground: Ground, task: Task, spacing: float, finishes: dict[int, Finish] | None = None
 ) -> tuple[BlindSpot, ...]:
@@ -82,24 +97,13 @@ def blind_spots(
     finishes : dict
         Finish of faces that are not matt, by number.
     """
-    nominal, model, mode = ground.nominal, ground.model, ground.mode
-    measured = set(task.measured_faces(nominal))
-    holes = [hole for hole in find_holes(nominal) if set(hole.faces) & measured]
-    found: list[BlindSpot] = []
-    for hole in holes:
-        spot = _deep(hole, model, mode, task) or _thin(hole, spacing, task)
-        if spot is not None:
-            found.append(spot)
-    told = {face for spot in found for face in spot.faces}
+    found = known_spots(ground.nominal, task, ground.model, ground.mode, spacing, finishes)
+    told = {face for spot in found if spot.cause is not Cause.FINISH for face in spot.faces}
     found += _hidden(ground, task, told)
-    for number, finish in sorted((finishes or {}).items()):
-        nominal.face(number)
-        if number in measured and finish is not Finish.MATT:
-            found += _finish(number, finish, model, mode, task)
     return tuple(sorted(_together(found), key=lambda s: (not s.aims, list(Method).index(s.method) * -1, s.faces)))
 
 
-def methods(task: Task, spots: tuple[BlindSpot, ...]) -> dict[str, Method]:
+def methods(task: Task, spots: Sequence[BlindSpot]) -> dict[str, Method]:
     """How each characteristic is measured: the hardest method that one of its own faces asks for."""
     order = list(Method)
     result = dict.fromkeys((aim.id for aim in task.aims), Method.SCAN)

@@ -148,6 +148,15 @@ class Placer:
         full = float(now.fullness.sum()) - float(now.fullness[rows].sum()) + float(some.fullness.sum())
         return round(held / count, 9), full / count
 
+    def drop_lonely(self) -> None:
+        """Let targets go that are farther from all others than the spacing band allows."""
+        while len(self.chosen) > 1:
+            lonely = [row for row in self.chosen if self._company[row] <= 1]
+            if not lonely:
+                return
+            for row in lonely:
+                self.drop(row)
+
     def exchange(self, width: int = 10, progress: Progress | None = None) -> int:
         """Move each target to a better candidate where there is one; returns how many moved."""
         progress = progress or silent()
@@ -193,3 +202,4 @@ def grow_well(placer: Placer, goal: float, progress: Progress) -> None:
             break
         last = now
     placer.prune(goal, progress)
+    placer.drop_lonely()

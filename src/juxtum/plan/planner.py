@@ -32,6 +32,8 @@ from juxtum.progress import Progress, silent
 
 HEAVY = 40.0
 """A part heavier than this, kg, is not turned over by hand: it stands on stands."""
+PHOTO_AREA = 200.0**2
+"""One photo for so much surface, mm2, besides two dozen for any part."""
 MOST_MEASURED_TARGETS = 110
 """Reference targets that a photo network measures besides the coded ones."""
 
@@ -41,7 +43,15 @@ class Grounds:
 
     def __init__(self) -> None:
         self._kept: dict[tuple[object, ...], Ground] = {}
+        self._prices: dict[tuple[object, ...], tuple[Nominal, tuple[SpacingPrice, ...]]] = {}
         self._lock = threading.Lock()
+
+    def prices(self, nominal: Nominal, task: Task, model: InstrumentModel, mode: Mode) -> tuple[SpacingPrice, ...]:
+        """Ways to choose spacings, computed once for a part, a task and an instrument."""
+        key = (id(nominal), task, model.model_dump_json(), mode.name)
+        if key not in self._prices or self._prices[key][0] is not nominal:
+            self._prices[key] = (nominal, price_spacings(nominal, task, model, mode, machine_memory()))
+        return self._prices[key][1]
 
     def of(self, nominal: Nominal, task: Task, model: InstrumentModel, mode: Mode, stance: Stance, progress: Progress) -> Ground:
         """The ground for a part, an instrument and a stance."""
@@ -180,7 +190,7 @@ class Planner:
 
     def prices(self) -> tuple[SpacingPrice, ...]:
         """Ways to choose spacings."""
-        return price_spacings(self.nominal, self.task, self.model, self.mode, machine_memory())
+        return self.grounds.prices(self.nominal, self.task, self.model, self.mode)
 
     def spacing(self) -> float:
         """The spacing that is planned everywhere, mm."""
@@ -210,7 +220,9 @@ class Planner:
     def _schedule(self, effort: Effort) -> Schedule:
         chain = self.model.chain(self.plan.chain)
         photos = shipped(Kind.PHOTO)
-        walk = 40 * photos.camera.seconds_per_photo / 60 if chain.needs == "bars" and photos.camera is not None else 0.0
+        walk = 0.0
+        if chain.needs == "bars" and photos.camera is not None:
+            walk = expected_photos(self.nominal) * photos.camera.seconds_per_photo / 60
         turned = self.plan.stance is Stance.TABLE and self.model.kind in (Kind.HANDHELD, Kind.TRACKED)
         scanning = (0.6 * effort.capture, 0.4 * effort.capture) if turned else (effort.capture,)
         work = Work(
@@ -224,6 +236,17 @@ class Planner:
         )
         return schedule(work, parse_clock(self.plan.start))
 
+    def edited(self, targets: tuple[Target, ...]) -> Plan:
+        """The plan with other targets, and what it now promises."""
+        made = replace(self, plan=self.plan.with_targets(targets))
+        return made.with_expectation(made.assess()) if targets else made.plan
+
+    def planned(self, progress: Progress | None = None) -> Plan:
+        """The plan with targets placed anew, and what it promises."""
+        progress = progress or silent()
+        made = replace(self, plan=self.with_targets_planned(progress.part(0, 0.95)))
+        return made.with_expectation(made.assess(progress.part(0.95, 1)))
+
     def with_expectation(self, assessment: Assessment) -> Plan:
         """The plan with what it promises, to be held against the capture later."""
         ground = self.ground()
@@ -236,6 +259,11 @@ class Planner:
             tracked=assessment.share, coverage=tracked_coverage(ground, assessment), points=effort.points, minutes=effort.capture, poses=poses
         )
         return self.plan.model_copy(update={"expected": expected})
+
+
+def expected_photos(nominal: Nominal) -> int:
+    """About how many photos a network of this part takes; planning it tells exactly."""
+    return int(np.clip(24 + nominal.area / PHOTO_AREA, 20, 120))
 
 
 def tracked_coverage(ground: Ground, assessment: Assessment) -> float:

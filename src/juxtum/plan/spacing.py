@@ -121,11 +121,11 @@ def price_spacings(
         serves = all(n.spacing >= (dense if set(n.faces) & set(zones) else coarse) - 1e-9 or not n.faces for n in needs)
         return SpacingPrice(title, coarse, dense, zones, effort, serves, effort.peak <= 0.7 * memory)
 
-    offers = [price(f"{fine:g} everywhere", fine, fine, ())]
+    offers = [price(f"{fine:g} mm everywhere", fine, fine, ())]
     if refined and fine < base:
-        offers.append(price(f"{base:g} + {fine:g} in {len(refined)} faces", base, fine, refined))
+        offers.append(price(f"{base:g} mm, {fine:g} in {len(refined)} faces", base, fine, refined))
     if base > fine:
-        offers.append(price(f"{base:g} everywhere", base, base, ()))
+        offers.append(price(f"{base:g} mm everywhere", base, base, ()))
     return tuple(offers)
 
 

@@ -45,6 +45,8 @@ class Patches:
         Index (from 0) of the face.
     size : float
         mm.
+    samples, owners : array (N,)
+        Rows of the nominal's samples that they are made of, and the patch that each belongs to.
     """
 
     places: Floats
@@ -52,6 +54,8 @@ class Patches:
     areas: Floats
     faces: Ints
     size: float
+    samples: Ints
+    owners: Ints
 
 
 @dataclass(frozen=True, eq=False)
@@ -108,7 +112,8 @@ def make_patches(nominal: Nominal, faces: tuple[int, ...], size: float) -> Patch
     order = np.lexsort([distance, inverse])
     chosen = order[np.searchsorted(inverse[order], np.arange(len(total)))]
     places, facing = on_surface(nominal, centres[chosen], normals[chosen])
-    return Patches(frozen(places), frozen(facing), frozen(total), frozen(samples.faces[rows][chosen], np.int32), size)
+    faces_of = frozen(samples.faces[rows][chosen], np.int32)
+    return Patches(frozen(places), frozen(facing), frozen(total), faces_of, size, frozen(rows, np.int64), frozen(inverse, np.int64))
 
 
 def on_surface(nominal: Nominal, points: Floats, normals: Floats) -> tuple[Floats, Floats]:

@@ -77,7 +77,8 @@ def targets_document(planner: Planner, a: Assessment, schools: Iterable[SchoolRe
     ground = planner.ground()
     suggestion = None
     if a.suggestion is not None:
-        suggestion = {"place": _v(a.suggestion.place), "normal": _v(a.suggestion.normal, 4), "face": a.suggestion.face, "poses_gained": a.gain}
+        t = a.suggestion
+        suggestion = {"place": _v(t.place), "normal": _v(t.normal, 4), "face": t.face, "poses_gained": a.gain}
     return {
         "rules": rules_document(planner),
         "targets": target_rows(a),
@@ -89,7 +90,10 @@ def targets_document(planner: Planner, a: Assessment, schools: Iterable[SchoolRe
         "patterns": list(a.pattern_problems),
         "suggestion": suggestion,
         "schools": [
-            {"school": str(s.school), "targets": s.targets, "share_tracked": _n(s.share, 4), "worst_pose": s.worst, "minutes": _n(s.minutes, 1), "words": s.words}
+            {
+                "school": str(s.school), "targets": s.targets, "share_tracked": _n(s.share, 4), "worst_pose": s.worst,
+                "minutes": _n(s.minutes, 1), "words": s.words,
+            }
             for s in schools
         ],
     }  # fmt: skip
@@ -122,12 +126,21 @@ def photos_document(p: PhotoPlan) -> dict[str, Any]:
     table = target_table(p.points, p.views.eyes, p.seen)
     return {
         "targets": [
-            {"number": t.number, "place": _v(p.points[t.number - 1]), "coded": t.number <= p.codes, "rays": t.rays, "angle": _n(t.angle, 1), "enough": t.is_enough}
+            {
+                "number": t.number, "place": _v(p.points[t.number - 1]), "coded": t.number <= p.codes, "rays": t.rays,
+                "angle": _n(t.angle, 1), "enough": t.is_enough,
+            }
             for t in table
         ],
-        "bars": [{"name": b.bar.name, "ends": [_v(e) for e in b.ends], "length": _n(b.length, 4), "standard_uncertainty": _n(b.uncertainty, 5)} for b in p.bars],
+        "bars": [
+            {"name": b.bar.name, "ends": [_v(e) for e in b.ends], "length": _n(b.length, 4), "standard_uncertainty": _n(b.uncertainty, 5)}
+            for b in p.bars
+        ],
         "photos": [
-            {"number": k + 1, "place": _v(p.views.eyes[k]), "direction": _v(p.views.axes[k], 4), "rolled": bool(p.rolled[k]), "targets": w.targets, "codes": w.codes, "words": w.words}
+            {
+                "number": k + 1, "place": _v(p.views.eyes[k]), "direction": _v(p.views.axes[k], 4), "rolled": bool(p.rolled[k]),
+                "targets": w.targets, "codes": w.codes, "words": w.words,
+            }
             for k, w in enumerate(walk)
         ],
         "minutes": _n(p.minutes, 1),
@@ -156,7 +169,10 @@ def blind_document(planner: Planner, spots: tuple[BlindSpot, ...]) -> dict[str, 
     """What scanning will not give."""
     return {
         "spots": [
-            {"cause": str(s.cause), "faces": list(s.faces), "characteristics": list(s.aims), "share": _n(s.share, 3), "reason": s.reason, "instead": s.instead, "method": str(s.method)}
+            {
+                "cause": str(s.cause), "faces": list(s.faces), "characteristics": list(s.aims), "share": _n(s.share, 3),
+                "reason": s.reason, "instead": s.instead, "method": str(s.method),
+            }
             for s in spots
         ],
         "methods": {name: str(method) for name, method in methods(planner.task, spots).items()},

@@ -22,12 +22,17 @@ class Style:
 
 STYLES = {
     "nominal": Style("nominal"),
+    "ghost": Style("nominal", opacity=0.01),
     "edges": Style("edge", width=1.0),
     "scan": Style("data"),
     "map": Style("data", ambient=0.45),
     "limits": Style("ink", width=1.3),
     "unseen": Style("hatch", ambient=0.5),
     "marked": Style("accent", opacity=0.75, ambient=0.5),
+    **{f"band {name}": Style(f"band_{name}", ambient=0.4) for name in ("many", "good", "enough", "three", "two", "none", "blank")},
+    "shadow": Style("band_none", ambient=0.45),
+    "rays": Style("ink_soft", opacity=0.35, width=0.8),
+    "gear": Style("accent", width=2.2),
     "section nominal": Style("ink", width=2.0),
     "section scan": Style("accent", width=2.0),
 }

@@ -16,6 +16,7 @@ class Key(StrEnum):
     """The stations that work now, in the order of the work."""
 
     BRIEF = "brief"
+    PLAN = "plan"
     ASSEMBLE = "assemble"
     ALIGN = "align"
     MEASURE = "measure"
@@ -62,6 +63,7 @@ def finding(key: Key, d: Derived) -> Finding:
     """What the route says under a station's name."""
     return {
         Key.BRIEF: _brief,
+        Key.PLAN: _plan,
         Key.ASSEMBLE: _assemble,
         Key.ALIGN: _align,
         Key.MEASURE: _measure,
@@ -75,6 +77,16 @@ def _brief(d: Derived) -> Finding:
     number = len(d.job.procedure.profiles)
     words = f"{number} characteristics" if number != 1 else "1 characteristic"
     return Finding(f"{len(d.nominal.faces)} faces, {words}", State.DONE if number else State.OPEN)
+
+
+def _plan(d: Derived) -> Finding:
+    plan = d.job.plan
+    if plan is None or not plan.targets:
+        return Finding("no targets planned", State.OPEN)
+    if plan.expected is None:
+        return Finding(f"{len(plan.targets)} targets", State.OPEN)
+    held = State.DONE if plan.expected.tracked >= plan.goal else State.OPEN
+    return Finding(f"{len(plan.targets)} targets, {percent(plan.expected.tracked, 0)} tracked", held)
 
 
 def _assemble(d: Derived) -> Finding:
@@ -127,6 +139,7 @@ def next_action(key: Key, d: Derived) -> NextAction:
     """The next sensible action at a station."""
     return {
         Key.BRIEF: _next_brief,
+        Key.PLAN: _next_plan,
         Key.ASSEMBLE: _next_assemble,
         Key.ALIGN: _next_align,
         Key.MEASURE: _next_measure,
@@ -141,9 +154,16 @@ def _next_brief(d: Derived) -> NextAction:
         return NextAction(
             "add the profile of the whole part", "without a characteristic nothing can conform or not", "add whole profile", "Add it"
         )
+    if d.scan is None and not (d.job.plan and d.job.plan.targets):
+        return NextAction("plan the measurement", "nominal and characteristics are here, and nothing is scanned yet", "go plan", "Go to Plan")
     if d.scan is None:
-        return NextAction("bring the scan", "the nominal and the characteristics are here", "bring scan", "Choose a file")
+        return NextAction("bring the scan", "the nominal, the characteristics and a plan are here", "bring scan", "Choose a file")
     return NextAction("look at the scan", "nominal, scan and characteristics are all here", "go assemble", "Go to Assemble")
+
+
+def _next_plan(d: Derived) -> NextAction:
+    del d
+    return NextAction("plan the targets", "as few as hold every pose", "plan targets", "Plan them")
 
 
 def _next_assemble(d: Derived) -> NextAction:

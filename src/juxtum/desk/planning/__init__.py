@@ -1,0 +1,1 @@
+"""The station Plan: its topics, their panels and what can be moved on the stage."""

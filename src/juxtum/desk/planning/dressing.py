@@ -1,0 +1,90 @@
+"""Which layers a topic of Plan puts on the stage."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from juxtum.desk.derived import Derived
+from juxtum.desk.overlays import Pin
+from juxtum.desk.planning.topics import BlindAnswer, StationsAnswer, TargetsAnswer, Topic
+from juxtum.desk.stage_view import StageView
+from juxtum.geometry.arrays import Floats
+from juxtum.plan.photos import PhotoPlan
+from juxtum.plan.turntable import TurntablePlan
+from juxtum.scene.drawables import Lines, segments
+from juxtum.scene.plan_layers import BANDS, band_surfaces, camera_lines, faces_surface, patch_surface, tripod_lines
+from juxtum.scene.stage import Shown
+
+BAND_NAMES = (*(f"band {name}" for name, _, _ in BANDS), "band blank")
+
+
+def dress_topic(view: StageView, d: Derived, topic: Topic, made: Any) -> None:
+    """The nominal, and on it what was computed."""
+    for name in ("map", "limits", "unseen", "scan", "shadow", "rays", "gear", "marked"):
+        view.put(name, None)
+    view.set_legend(None, None)
+    view.set_readings(())
+    view.put("edges", d.nominal_edges)
+    bands = {}
+    if topic is Topic.TARGETS and isinstance(made, TargetsAnswer) and made.assessment.targets and d.nominal is not None:
+        bands = band_surfaces(d.nominal, made.ground.patches, made.assessment.patch_counts)
+    for name in BAND_NAMES:
+        view.put(name, bands.get(name))
+    # Only what is shown can be picked: about the bands the nominal stays, too faint to be seen.
+    view.put("nominal", None if bands else d.nominal_surface)
+    view.put("ghost", d.nominal_surface if bands else None)
+    view.show_layer("nominal", Shown.SOLID)
+    view.set_pins(_pins(d, made))
+    if d.nominal is None:
+        return
+    if isinstance(made, PhotoPlan):
+        size = 0.05 * float(np.ptp(made.views.eyes, axis=0).max())
+        view.put("rays", camera_lines(made.views.eyes, made.views.axes, made.views.ups, size))
+        view.put("gear", segments(np.array([bar.ends for bar in made.bars])))
+    elif isinstance(made, StationsAnswer):
+        view.put("gear", _trackers(made))
+        view.put("shadow", patch_surface(d.nominal, made.ground.patches, made.plan.shadows))
+    elif isinstance(made, BlindAnswer):
+        faces = tuple(sorted({face for spot in made.spots for face in spot.faces}))
+        view.put("marked", faces_surface(d.nominal, faces))
+    elif isinstance(made, TurntablePlan):
+        view.put("shadow", patch_surface(d.nominal, made.patches, ~made.seen))
+
+
+def gear_bounds(d: Derived, made: Any) -> Floats | None:
+    """Bounds (2, 3) of the part with what stands about it, or None when nothing does."""
+    if d.nominal is None:
+        return None
+    if isinstance(made, PhotoPlan):
+        places = np.concatenate([made.views.eyes, *(bar.ends for bar in made.bars)])
+    elif isinstance(made, StationsAnswer):
+        back = made.ground.views.turned[0].inverse
+        places = back.apply(np.array([s.place for s in made.plan.stations]))
+    else:
+        return None
+    places = np.concatenate([places, d.nominal.mesh.bounds])
+    return np.stack([places.min(0), places.max(0)])
+
+
+def _trackers(made: StationsAnswer) -> Lines:
+    """Tripods in part coordinates; the table is where the part stands in its first position."""
+    back = made.ground.views.turned[0].inverse
+    places = back.apply(np.array([s.place for s in made.plan.stations]))
+    axes = back.turn(np.array([s.axis for s in made.plan.stations]))
+    floor = float(places[:, 2].min()) - 1100.0
+    return tripod_lines(places, axes, floor, 500.0)
+
+
+def _pins(d: Derived, made: Any) -> list[Pin]:
+    """Numbers at trackers, bars and blind faces."""
+    if isinstance(made, StationsAnswer):
+        back = made.ground.views.turned[0].inverse
+        spots = [Pin(back.apply(s.place[None])[0], str(k + 1)) for k, s in enumerate(made.plan.stations)]
+        return spots + [Pin(back.apply(r[None])[0], "", "undecided") for r in made.plan.references]
+    if isinstance(made, PhotoPlan):
+        return [Pin(bar.ends.mean(0), bar.bar.name[-1]) for bar in made.bars]
+    if isinstance(made, BlindAnswer) and d.nominal is not None:
+        return [Pin(d.nominal.face(spot.faces[0]).centre, str(k + 1), "not_conforming") for k, spot in enumerate(made.spots)]
+    return []

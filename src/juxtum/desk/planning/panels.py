@@ -1,0 +1,424 @@
+"""The worksheet's panels, one for each topic of Plan."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+from PyQt6.QtWidgets import QCheckBox, QLineEdit, QVBoxLayout, QWidget
+
+from juxtum.desk.planning.chart import ChainChartView
+from juxtum.desk.planning.rows import facts_of, laid
+from juxtum.desk.planning.topics import Answer, FitAnswer, TargetsAnswer, Topic
+from juxtum.desk.widgets import Choice, Facts, LengthField, button, form, label, line, row
+from juxtum.errors import InputError
+from juxtum.plan.blind import Finish
+from juxtum.plan.photos import PhotoPlan
+from juxtum.plan.planner import EffortPlan, Planner
+from juxtum.plan.schedule import COATS, parse_clock
+from juxtum.plan.schools import SchoolResult, part_school
+from juxtum.plan.tray import TrayPlan
+from juxtum.plan.turntable import TurntablePlan
+from juxtum.plan.views import Stance
+
+if TYPE_CHECKING:
+    from juxtum.desk.stations.plan import PlanStation
+
+
+class Panel(QWidget):
+    """One topic: its facts, its controls, its words.
+
+    Parameters
+    ----------
+    station : PlanStation
+        Takes changes of the plan.
+    """
+
+    def __init__(self, station: PlanStation) -> None:
+        super().__init__()
+        self.station = station
+        self.body = QVBoxLayout(self)
+        self.body.setContentsMargins(0, 0, 0, 0)
+        self.body.setSpacing(9)
+        self.facts = Facts("Plan facts")
+        self.facts.hide()
+        self.words = label("", "soft", wrap=True)
+        self.words.setAccessibleName("Plan words")
+        self.body.addWidget(self.facts)
+        self.build()
+        self.body.addWidget(self.words)
+        self.body.addStretch(1)
+
+    def build(self) -> None:
+        """Add the topic's own controls."""
+
+    def show_plan(self, planner: Planner) -> None:
+        """Show the choices as they are."""
+
+    def show_answer(self, planner: Planner, made: Answer) -> None:
+        """Show what was computed."""
+        self.facts.show_facts(facts_of(made, planner))
+        self.words.setText(self.sentences(planner, made))
+
+    def sentences(self, planner: Planner, made: Answer) -> str:
+        """Anything to be said besides the facts."""
+        return ""
+
+    def change(self, title: str, **update: object) -> None:
+        """Change the plan."""
+        self.station.change(title, update)
+
+
+class FitPanel(Panel):
+    """Instrument, mode, chain; the chain chart; spacings and their price."""
+
+    def build(self) -> None:
+        """Choices, chart, prices."""
+        self._instrument, self._mode, self._chain = Choice("Scanner"), Choice("Mode"), Choice("Chain")
+        self._instrument.picked.connect(self._pick_instrument)
+        self._mode.picked.connect(lambda name: self.change(f"mode {name}", mode=name))
+        self._chain.picked.connect(lambda name: self.change(f"chain {name}", chain=name))
+        self.body.addLayout(form([("Scanner", self._instrument), ("Mode", self._mode), ("Chain", self._chain)]))
+        perform = self.station.window_.perform
+        load = button("Load\u2026", lambda: perform("load instrument"), "plain", "An instrument document that you edited")
+        load.setAccessibleName("Load instrument")
+        keep = button("Save a copy to edit\u2026", lambda: perform("save instrument"), "plain")
+        self.body.addLayout(row(load, keep))
+        self.body.addWidget(line())
+        self.body.addWidget(label("Is the chain good enough?", "heading"))
+        self.chart = ChainChartView()
+        self.body.addWidget(self.chart)
+        self._chart_words = label("", "soft", wrap=True)
+        self._chart_words.setAccessibleName("Chart in words")
+        self.body.addWidget(self._chart_words)
+        self.body.addWidget(line())
+        self.body.addWidget(label("Spacing, and what it costs", "heading"))
+        self._prices = QVBoxLayout()
+        self._prices.setSpacing(2)
+        self.body.addLayout(self._prices)
+
+    def _pick_instrument(self, name: str) -> None:
+        model = next((m for m in self.station.scanners() if m.id == name), None)
+        if model is not None:
+            self.change(f"scanner {model.name}", instrument=model, mode="", chain="", spacing=None)
+
+    def show_plan(self, planner: Planner) -> None:
+        """The three choices."""
+        self._instrument.show_options([(m.id, m.name) for m in self.station.scanners()], planner.model.id)
+        self._mode.show_options([(m.name, m.name) for m in planner.model.modes], planner.mode.name)
+        self._chain.show_options([(c.name, c.name) for c in planner.model.chains], planner.model.chain(planner.plan.chain).name)
+
+    def show_answer(self, planner: Planner, made: Answer) -> None:
+        """Chart, its words, prices."""
+        super().show_answer(planner, made)
+        if not isinstance(made, FitAnswer):
+            return
+        chain = planner.model.chain(planner.plan.chain).name
+        self.chart.show_chart(made.chart, planner.model.name, chain)
+        own = [s for s in made.chart.sentences(made.table) if planner.model.name in s]
+        name = planner.model.name
+        own = [s for s in own if s.count(name) != 1 or "beyond" not in s]
+        words = [s.replace(f"{name}, ", "").replace(f"{name}: ", "") for s in own]
+        self._chart_words.setText(". ".join(w[:1].upper() + w[1:] for w in words[-3:]) + ("." if words else ""))
+        self._show_prices(planner, made)
+
+    def _show_prices(self, planner: Planner, made: FitAnswer) -> None:
+        while item := self._prices.takeAt(0):
+            widget = item.widget()
+            if widget is not None:
+                widget.hide()
+                widget.deleteLater()
+        for price in made.prices:
+            text = f"{price.title}   {price.effort.capture:.0f} min   {price.effort.peak / 1e9:.1f} GB"
+            made_button = button(text, lambda p=price: self.change(f"spacing {p.title}", spacing=p.base), tip=_price_tip(price.serves, price.fits))
+            made_button.setCheckable(True)
+            made_button.setChecked(abs(price.base - made.spacing) < 1e-9 and price.serves)
+            self._prices.addWidget(made_button)
+
+
+def _price_tip(serves: bool, fits: bool) -> str:
+    words = "every feature gets the spacing it needs" if serves else "too coarse for some features"
+    return words + ("" if fits else "; does not fit into this machine's memory")
+
+
+class TargetsPanel(Panel):
+    """Planning, improving and editing of targets; the three schools."""
+
+    def build(self) -> None:
+        """Buttons, rules, schools."""
+        perform = self.station.window_.perform
+        self._plan = button("Plan targets", lambda: perform("plan targets"), tip="As few as hold every pose; locked ones stay")
+        self._improve = button("Improve the rest", lambda: perform("improve targets"), tip="Moves all but the locked ones")
+        self.body.addLayout(row(self._plan, self._improve))
+        self.add = button("Add", lambda: self.station.toggle_adding(), tip="Click the part on the stage")
+        self.add.setCheckable(True)
+        self.add.setAccessibleName("Add target")
+        self._delete = button("Delete", lambda: perform("delete target"), tip="The chosen target (Del)")
+        self._delete.setAccessibleName("Delete target")
+        self._lock = button("Lock", lambda: perform("lock target"), tip="The chosen target stays when the rest is improved (K)")
+        self._lock.setAccessibleName("Lock target")
+        self.body.addLayout(row(self.add, self._delete, self._lock))
+        self.body.addWidget(line())
+        self.body.addWidget(label("Three ways", "heading"))
+        self._ways = Facts("Three ways")
+        self.body.addWidget(self._ways)
+        self._why = label("", "soft", wrap=True)
+        self._why.setAccessibleName("Why")
+        self.body.addWidget(self._why)
+        self.body.addWidget(line())
+        self.body.addWidget(label("Rules", "heading"))
+        self._stance = Choice("Stance")
+        self._stance.picked.connect(lambda name: self.change(f"part {name}", stance=Stance(name), targets=(), expected=None))
+        self._size = Choice("Disc")
+        self._size.picked.connect(lambda name: self.change(f"disc {name} mm", diameter=float(name)))
+        self._near, self._far = LengthField("Nearest spacing", 30), LengthField("Farthest spacing", 100)
+        for field in (self._near, self._far):
+            field.chosen.connect(lambda _: self._band())
+        self._goal = LengthField("Poses wanted", 95, "Share of poses that should track, per cent")
+        self._goal.chosen.connect(lambda value: self.change("poses wanted", goal=min(max(value, 1), 100) / 100))
+        self.body.addLayout(form([("Part stands", self._stance), ("Disc, mm", self._size)]))
+        self.body.addLayout(form([("Apart, at least", self._near), ("Apart, at most", self._far), ("Poses wanted, %", self._goal)]))
+        tip = "Measured and datum faces are kept clear unless allowed"
+        self.allow = button("Pick faces that may carry targets", lambda: self.station.toggle_allowing(), tip=tip)
+        self.allow.setCheckable(True)
+        self.body.addLayout(row(self.allow))
+        self._allowed = label("", "soft", wrap=True)
+        self._allowed.setAccessibleName("Allowed faces")
+        self.body.addWidget(self._allowed)
+        self.body.addWidget(line())
+
+    def _band(self) -> None:
+        if self._near.value > 0 and self._far.value > 0:
+            self.change("spacing of the targets", target_spacing=(self._near.value, self._far.value))
+
+    def show_plan(self, planner: Planner) -> None:
+        """Rules and what can be done."""
+        plan, needs = planner.plan, planner.model.targets
+        self._stance.show_options([(s.value, s.value) for s in Stance], plan.stance.value)
+        sizes = needs.diameters if needs is not None else ()
+        try:
+            rules = planner.rules()
+            self._size.show_options([(f"{s:g}", f"{s:g}") for s in sizes], f"{rules.diameter:g}")
+            near, far = rules.spacing
+        except InputError:
+            self._size.show_options([(f"{s:g}", f"{s:g}") for s in sizes], f"{plan.diameter or 0:g}")
+            near, far = plan.target_spacing or (needs.spacing if needs is not None else (30.0, 100.0))
+        for field, value in ((self._near, near), (self._far, far), (self._goal, round(100 * plan.goal, 3))):
+            if not field.hasFocus():
+                field.set_value(value)
+        faces = ", ".join(map(str, plan.allowed))
+        self._allowed.setText(f"Allowed all the same: face {faces}." if faces else "Measured and datum faces are kept clear.")
+        has = bool(plan.targets)
+        self._improve.setEnabled(has)
+        chosen = self.station.selected_target is not None
+        self._delete.setEnabled(chosen)
+        self._lock.setEnabled(chosen)
+        target = self.station.selected_target
+        self._lock.setText("Unlock" if target is not None and target.is_locked else "Lock")
+
+    def show_ways(self, planner: Planner, made: TargetsAnswer, others: tuple[SchoolResult, ...]) -> None:
+        """The schools side by side."""
+        rows = [part_school(made.ground, planner.plan.placed), *others]
+        self._ways.show_facts([(str(s.school), _way(s)) for s in rows])
+        self._why.setText("; ".join(f"{s.school}: {s.words}" for s in rows if s.words) + ".")
+
+
+def _way(school: SchoolResult) -> str:
+    words = f"{100 * school.share:.0f} %"
+    return f"{school.targets:>3}  {words:>5}  {school.minutes:>3.0f} min" if school.targets else f"{words:>5}        "
+
+
+class PhotosPanel(Panel):
+    """Bars, self-calibration, what leaving something out costs."""
+
+    def build(self) -> None:
+        """Number of bars and the camera."""
+        self._bars = Choice("Bars")
+        self._bars.picked.connect(lambda name: self.change(f"{name} bars", bars=int(name)))
+        self._camera = QCheckBox("Solve the camera with the rest")
+        self._camera.setAccessibleName("Solve the camera")
+        self._camera.clicked.connect(lambda on: self.change("camera solved" if on else "camera known", self_calibration=bool(on)))
+        self.body.addLayout(form([("Scale bars", self._bars)]))
+        self.body.addWidget(self._camera)
+        self.body.addWidget(label("If something is left out", "heading"))
+        self._variants = Facts("Variants")
+        self.body.addWidget(self._variants)
+        self.body.addWidget(label("Lengths of the characteristics", "heading"))
+        self._lengths = Facts("Lengths")
+        self.body.addWidget(self._lengths)
+        self.body.addWidget(line())
+
+    def show_plan(self, planner: Planner) -> None:
+        """The choices."""
+        self._bars.show_options([(str(k), str(k)) for k in (1, 2, 3)], str(planner.plan.bars))
+        self._camera.setChecked(planner.plan.self_calibration)
+
+    def show_answer(self, planner: Planner, made: Answer) -> None:
+        """Variants and lengths too."""
+        super().show_answer(planner, made)
+        if isinstance(made, PhotoPlan):
+            self._variants.show_facts([(v.title, f"U {v.expanded:.3f}" if v.ratio < 1000 else "does not hold") for v in made.variants])
+            self._lengths.show_facts([(f"{f.aim}, over {f.length:.0f} mm", f"U {f.expanded:.3f}") for f in made.forecasts])
+
+    def sentences(self, planner: Planner, made: Answer) -> str:
+        """How long the bars are now."""
+        if not isinstance(made, PhotoPlan):
+            return ""
+        room = planner.task.environment.temperature
+        lengths = "; ".join(f"{b.bar.name} {b.length:.3f} mm" for b in made.bars)
+        return f"At {room:g} \u00b0C: {lengths}. Numbers at the bars are their lengths there, not at 20 \u00b0C."
+
+
+class StationsPanel(Panel):
+    """Obstacles and the facts of the stations."""
+
+    def build(self) -> None:
+        """A line for an obstacle."""
+        self._box = QLineEdit()
+        self._box.setAccessibleName("Obstacle")
+        self._box.setPlaceholderText("X Y Z  X Y Z of two corners, mm")
+        self._box.returnPressed.connect(self._add)
+        self._clear = button("Take them away", lambda: self.change("no obstacles", obstacles=()), "plain")
+        self.body.addWidget(label("Boxes that stand in the way", "heading"))
+        self.body.addWidget(self._box)
+        self.body.addLayout(row(button("Add obstacle", self._add), self._clear))
+        self.body.addWidget(line())
+
+    def _add(self) -> None:
+        from juxtum.plan.document import Box
+
+        words = self._box.text().replace(";", " ").replace(",", ".").split()
+        try:
+            numbers = [float(w) for w in words]
+            if len(numbers) != 6:
+                raise ValueError
+        except ValueError:
+            self.station.window_.tell("an obstacle has six numbers", "stations", "Type X Y Z of its lowest and X Y Z of its highest corner")
+            return
+        low = tuple(min(a, b) for a, b in zip(numbers[:3], numbers[3:], strict=True))
+        high = tuple(max(a, b) for a, b in zip(numbers[:3], numbers[3:], strict=True))
+        self._box.clear()
+        box = Box.model_validate({"low": low, "high": high})
+        self.change("add an obstacle", obstacles=(*self.station.plan.obstacles, box))
+
+    def show_plan(self, planner: Planner) -> None:
+        """Whether there is anything to take away."""
+        self._clear.setVisible(bool(planner.plan.obstacles))
+
+    def sentences(self, planner: Planner, made: Answer) -> str:
+        """Which instrument this is about."""
+        del made
+        if planner.model.tracker is not None:
+            return "Dark red: in the shadow of every station."
+        return "For the tracked scanner that ships with Juxtum; choose it in Fit to plan with it. Dark red: in the shadow of every station."
+
+
+class BlindPanel(Panel):
+    """Finishes, and how each characteristic is measured."""
+
+    def build(self) -> None:
+        """Choose a finish and pick faces."""
+        self.finish = Choice("Finish")
+        self.finish.show_options([(f.value, f.value) for f in Finish], Finish.GLOSSY.value)
+        self.pick = button("Pick faces", lambda: self.station.toggle_finishing(), tip="Click faces that look like this")
+        self.pick.setCheckable(True)
+        self.pick.setAccessibleName("Pick faces of this finish")
+        self.body.addWidget(label("Faces that are not matt", "heading"))
+        self.body.addLayout(form([("Finish", self.finish)]))
+        self.body.addLayout(row(self.pick))
+        self._told = label("", "soft", wrap=True)
+        self._told.setAccessibleName("Finishes")
+        self.body.addWidget(self._told)
+
+    def show_plan(self, planner: Planner) -> None:
+        """Finishes that were named."""
+        words = "; ".join(f"face {n}: {f}" for n, f in planner.plan.finishes)
+        self._told.setText(words + "." if words else "All faces count as matt.")
+
+
+class TurntablePanel(Panel):
+    """Facts of the turntable; positions and warnings in words."""
+
+    def sentences(self, planner: Planner, made: Answer) -> str:
+        """Positions and warnings."""
+        del planner
+        if not isinstance(made, TurntablePlan):
+            return ""
+        words = [f"The part is laid {', then '.join(laid(t) for t in made.tilts)}", *made.warnings]
+        return ". ".join(w[:1].upper() + w[1:] for w in words) + ". Dark red: not seen."
+
+
+class TrayPanel(Panel):
+    """How many parts."""
+
+    def build(self) -> None:
+        """A field for the number."""
+        self._parts = LengthField("Parts", 0, "Parts in the tray; 0 for as many as fit")
+        self._parts.chosen.connect(lambda value: self.change("parts in the tray", parts_in_tray=int(min(value, 10_000)) or None))
+        self.body.addLayout(form([("Parts, 0: all that fit", self._parts)]))
+        self.body.addWidget(line())
+
+    def show_plan(self, planner: Planner) -> None:
+        """The number."""
+        if not self._parts.hasFocus():
+            self._parts.set_value(planner.plan.parts_in_tray or 0)
+
+    def sentences(self, planner: Planner, made: Answer) -> str:
+        """Whether all fit."""
+        wanted = planner.plan.parts_in_tray
+        if isinstance(made, TrayPlan) and wanted and made.count < wanted:
+            return f"Only {made.count} of {wanted} fit."
+        return ""
+
+
+class EffortPanel(Panel):
+    """Spacing, coat, start; points, memory, minutes; the sheet."""
+
+    def build(self) -> None:
+        """Fields."""
+        self._spacing = LengthField("Spacing", 1.0)
+        self._spacing.chosen.connect(lambda value: self.change("spacing", spacing=value))
+        self._coat = Choice("Coat")
+        self._coat.picked.connect(lambda name: self.change(f"coat {name}", coat=name))
+        self._start = QLineEdit()
+        self._start.setAccessibleName("Start")
+        self._start.setFixedWidth(92)
+        self._start.editingFinished.connect(self._set_start)
+        self.body.addLayout(form([("Spacing, mm", self._spacing), ("Coat", self._coat), ("Start", self._start)]))
+        self.body.addLayout(row(button("Write the set-up sheet\u2026", lambda: self.station.window_.perform("write setup sheet"))))
+        self.body.addWidget(line())
+
+    def _set_start(self) -> None:
+        text = self._start.text().strip()
+        if text == self.station.plan.start:
+            return
+        try:
+            parse_clock(text)
+        except InputError as problem:
+            self.station.window_.tell(problem.what, "start", problem.next)
+            return
+        self.change("start of the work", start=text)
+
+    def show_plan(self, planner: Planner) -> None:
+        """The choices."""
+        self._coat.show_options([(name, COATS[name].name) for name in COATS], planner.plan.coat)
+        if not self._start.hasFocus():
+            self._start.setText(planner.plan.start)
+
+    def show_answer(self, planner: Planner, made: Answer) -> None:
+        """The spacing in force too."""
+        super().show_answer(planner, made)
+        if isinstance(made, EffortPlan) and not self._spacing.hasFocus():
+            self._spacing.set_value(made.spacing)
+
+    def sentences(self, planner: Planner, made: Answer) -> str:
+        """Warnings of the schedule."""
+        del planner
+        warnings = made.schedule.warnings if isinstance(made, EffortPlan) else ()
+        return ". ".join(w[:1].upper() + w[1:] for w in warnings) + ("." if warnings else "")
+
+
+PANELS: dict[Topic, Callable[[PlanStation], Panel]] = {
+    Topic.FIT: FitPanel, Topic.TARGETS: TargetsPanel, Topic.PHOTOS: PhotosPanel, Topic.STATIONS: StationsPanel, Topic.BLIND: BlindPanel,
+    Topic.TURNTABLE: TurntablePanel, Topic.TRAY: TrayPanel, Topic.EFFORT: EffortPanel,
+}  # fmt: skip

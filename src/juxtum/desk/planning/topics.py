@@ -1,0 +1,217 @@
+"""The topics of Plan: what each computes and what it says. No Qt here."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from enum import StrEnum
+from typing import Any
+
+from juxtum.desk.stations.findings import NextAction
+from juxtum.errors import JuxtumError
+from juxtum.job import Job
+from juxtum.job.planning import task_of
+from juxtum.nominal import Nominal
+from juxtum.plan.assess import Assessment
+from juxtum.plan.blind import BlindSpot
+from juxtum.plan.document import Plan
+from juxtum.plan.ground import Ground
+from juxtum.plan.instruments import Kind, shipped_instruments
+from juxtum.plan.photos import PhotoPlan
+from juxtum.plan.planner import EffortPlan, Grounds, Planner, default_plan, tracked_coverage
+from juxtum.plan.schools import MINUTES_EACH, SchoolResult
+from juxtum.plan.spacing import SpacingPrice
+from juxtum.plan.stations import StationPlan
+from juxtum.plan.suitability import ChainChart, Fitness, SuitabilityTable, chain_chart
+from juxtum.plan.task import Task, whole_part
+from juxtum.plan.tray import TrayPlan
+from juxtum.plan.turntable import TurntablePlan
+from juxtum.progress import Progress
+
+MANY_TARGETS = 120
+"""From so many targets on, another school is worth a look."""
+
+
+class Topic(StrEnum):
+    """What the station Plan is about at the moment."""
+
+    FIT = "Fit"
+    TARGETS = "Targets"
+    PHOTOS = "Bars and photos"
+    STATIONS = "Stations"
+    BLIND = "Blind spots"
+    TURNTABLE = "Turntable"
+    TRAY = "Tray"
+    EFFORT = "Effort"
+
+
+@dataclass(frozen=True, eq=False)
+class FitAnswer:
+    """Suitability, chart and prices."""
+
+    table: SuitabilityTable
+    chart: ChainChart
+    prices: tuple[SpacingPrice, ...]
+    spacing: float
+
+
+@dataclass(frozen=True, eq=False)
+class TargetsAnswer:
+    """Targets and what they do; the schools are filled in later, since they take longer."""
+
+    ground: Ground
+    assessment: Assessment
+    coverage: float
+    diameter: float
+
+
+@dataclass(frozen=True, eq=False)
+class StationsAnswer:
+    """Tracker stations and the ground that they serve."""
+
+    plan: StationPlan
+    ground: Ground
+
+
+@dataclass(frozen=True, eq=False)
+class BlindAnswer:
+    """What scanning will not give."""
+
+    spots: tuple[BlindSpot, ...]
+    ground: Ground
+
+
+def task_for(job: Job) -> Task:
+    """What the job asks for; the profile of the whole part when nothing is drawn yet."""
+    return task_of(job) if job.procedure.profiles else whole_part(-0.2, 0.2)
+
+
+def plan_for(job: Job, nominal: Nominal) -> Plan:
+    """The job's plan, or the one to begin with."""
+    return job.plan or default_plan(nominal, task_for(job))
+
+
+def planner_for(job: Job, nominal: Nominal, grounds: Grounds) -> Planner:
+    """The planner of a job."""
+    return Planner(nominal, task_for(job), plan_for(job, nominal), grounds)
+
+
+def question(topic: Topic, planner: Planner) -> str:
+    """What an answer depends on, as text; the same question has the same answer."""
+    plan = planner.plan.model_copy(update={"expected": None})
+    if topic not in (Topic.TARGETS, Topic.PHOTOS, Topic.EFFORT):
+        plan = plan.model_copy(update={"targets": ()})
+    return f"{topic}|{id(planner.nominal)}|{planner.task}|{plan.model_dump_json()}"
+
+
+def ways_question(planner: Planner) -> str:
+    """What the comparison of the other schools depends on: not on the targets that are placed."""
+    return "ways" + question(Topic.BLIND, planner)
+
+
+def answer(topic: Topic, planner: Planner, progress: Progress) -> Any:
+    """Compute a topic.
+
+    Raises
+    ------
+    JuxtumError
+        When it cannot be answered for this part and instrument.
+    """
+    if topic is Topic.FIT:
+        models = shipped_instruments()
+        own = planner.plan.instrument
+        models = tuple(own if m.id == own.id else m for m in models) + (() if any(m.id == own.id for m in models) else (own,))
+        table = planner.suitability(models)
+        return FitAnswer(table, chain_chart(table, models), planner.prices(), planner.spacing())
+    if topic is Topic.TARGETS:
+        assessment = planner.assess(progress)
+        ground = planner.ground()
+        return TargetsAnswer(ground, assessment, tracked_coverage(ground, assessment), planner.rules().diameter)
+    if topic is Topic.PHOTOS:
+        return planner.photos(progress=progress)
+    if topic is Topic.STATIONS:
+        model = planner.model if planner.model.tracker is not None else next(m for m in shipped_instruments() if m.kind is Kind.TRACKED)
+        made = planner.stations(model, progress)
+        ground = planner.grounds.of(planner.nominal, planner.task, model, model.modes[0], planner.plan.stance, progress)
+        return StationsAnswer(made, ground)
+    if topic is Topic.BLIND:
+        return BlindAnswer(planner.blind(progress), planner.ground())
+    if topic is Topic.TURNTABLE:
+        return planner.turntable(progress=progress)
+    return planner.tray() if topic is Topic.TRAY else planner.effort()
+
+
+def ways(planner: Planner, progress: Progress) -> tuple[SchoolResult, ...]:
+    """Around the part and by shape; on the part follows from the targets that are placed."""
+    return replace(planner, plan=planner.plan.with_targets(())).schools(progress)[1:]
+
+
+def next_step(topic: Topic, planner: Planner | None, made: object) -> NextAction:
+    """The next sensible action of a topic with its reason."""
+    if planner is None:
+        return NextAction("bring the nominal", "a plan is made on the part as it is drawn", "bring nominal", "Choose a file")
+    if isinstance(made, JuxtumError):
+        return NextAction("look at the next topic", made.sentence.rstrip("."), "next topic", "Next topic")
+    if topic is Topic.TARGETS and not planner.plan.targets:
+        return NextAction("plan the targets", "as few as hold every pose, clear of edges and of what is measured", "plan targets", "Plan them")
+    if isinstance(made, TargetsAnswer):
+        return _next_target(made, planner)
+    if isinstance(made, FitAnswer):
+        return _next_fit(made, planner)
+    if isinstance(made, BlindAnswer) and made.spots:
+        worst = made.spots[0]
+        faces = ", ".join(map(str, worst.faces[:4]))
+        return NextAction(f"{worst.instead}: face {faces}", f"{worst.cause}: {worst.reason}", "next topic", "Next topic")
+    if topic is Topic.EFFORT and not planner.plan.targets:
+        return NextAction("plan the targets", "sticking them is not in the schedule yet", "go targets", "Go to Targets")
+    if topic is Topic.EFFORT:
+        return NextAction("print the set-up sheet", "the plan is complete; the shop floor needs it on paper", "write setup sheet", "Write it\u2026")
+    return NextAction(*_CALM[topic])
+
+
+_CALM = {
+    Topic.FIT: ("plan the targets", "the chain is good enough", "go targets", "Go to Targets"),
+    Topic.TARGETS: ("look at bars and photos", "the targets hold", "next topic", "Next topic"),
+    Topic.PHOTOS: ("see what a tracker would do", "the network holds its lengths", "next topic", "Next topic"),
+    Topic.STATIONS: ("see what scanning will not give", "the stations cover the part", "next topic", "Next topic"),
+    Topic.BLIND: ("count the effort", "scanning gives everything that is asked", "go effort", "Go to Effort"),
+    Topic.TURNTABLE: ("see the tray", "a head on a turntable is another way to scan small parts", "next topic", "Next topic"),
+    Topic.TRAY: ("count the effort", "a tray measures many equal parts at once", "next topic", "Next topic"),
+    Topic.EFFORT: ("print the set-up sheet", "the plan is complete", "write setup sheet", "Write it\u2026"),
+}
+
+
+def _next_target(made: TargetsAnswer, planner: Planner) -> NextAction:
+    a = made.assessment
+    minutes = MINUTES_EACH * len(a.targets)
+    if len(a.targets) > MANY_TARGETS and planner.model.kind is not Kind.TRACKED:
+        reason = f"{len(a.targets)} targets take {minutes:.0f} min to stick; a tracked scanner needs none on the part"
+        return NextAction("see what a tracker would do", reason, "go stations", "Go to Stations")
+    broken = [k + 1 for k, f in enumerate(a.facts) if f.problems]
+    if broken:
+        reason = a.facts[broken[0] - 1].problems[0]
+        return NextAction(f"improve what is placed: target {broken[0]}", reason, "improve targets", "Improve the rest")
+    if a.suggestion is not None and a.share < planner.plan.goal:
+        words = "1 lost pose tracks" if a.gain == 1 else f"{a.gain} lost poses track"
+        return NextAction(f"add target {len(a.targets) + 1} on face {a.suggestion.face}", f"with one more there {words}", "add suggested", "Add it")
+    if a.share < planner.plan.goal:
+        reason = f"{100 * a.share:.0f} % of the poses track, {100 * planner.plan.goal:.0f} % are wanted; allow a face that may carry targets"
+        return NextAction("allow a face", reason, "pick allowed", "Pick faces")
+    return NextAction("print the set-up sheet", f"{100 * a.share:.0f} % of the poses track", "write setup sheet", "Write it\u2026")
+
+
+def _next_fit(made: FitAnswer, planner: Planner) -> NextAction:
+    own = made.table.of_chain(planner.model.name, planner.model.chain(planner.plan.chain).name)
+    bad = [row for row in own if row.verdict is Fitness.NOT_SUITABLE]
+    for row in bad:
+        best = made.table.cheapest(row.aim.id)
+        if best is not None and best.instrument == row.instrument and best.chain != row.chain:
+            return NextAction(f"use '{best.chain}'", f"characteristic {row.aim.id} is not suitable without: {row.reason}", "use best chain", "Use it")
+    if bad:
+        row = bad[0]
+        best = made.table.cheapest(row.aim.id)
+        other = f"{best.instrument}, {best.chain} is good" if best else "no chain here is good for it"
+        return NextAction(f"measure {row.aim.id} another way", f"{row.reason}; {other}", "go targets", "Go to Targets")
+    return NextAction("plan the targets", "the chain does for every characteristic", "go targets", "Go to Targets")
+
+
+Answer = FitAnswer | TargetsAnswer | PhotoPlan | StationsAnswer | BlindAnswer | TurntablePlan | TrayPlan | EffortPlan | JuxtumError

@@ -1,0 +1,489 @@
+"""Plan: what can be computed before anyone touches the part, shown on it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from PyQt6.QtCore import QTimer
+
+from juxtum.desk.planning import topics
+from juxtum.desk.planning.dressing import dress_topic, gear_bounds
+from juxtum.desk.planning.handles import TargetHandles
+from juxtum.desk.planning.overlay import BandLegend, TopicBar
+from juxtum.desk.planning.panels import PANELS, BlindPanel, Panel, TargetsPanel
+from juxtum.desk.planning.rows import table_of
+from juxtum.desk.planning.table import PlanTable
+from juxtum.desk.planning.topics import TargetsAnswer, Topic
+from juxtum.desk.stage_view import Mode
+from juxtum.desk.stations.base import Station
+from juxtum.desk.stations.findings import Key
+from juxtum.errors import Cancelled, InputError, JuxtumError
+from juxtum.geometry.arrays import Floats
+from juxtum.job import Job
+from juxtum.plan.blind import Finish, methods
+from juxtum.plan.document import Plan
+from juxtum.plan.instruments import InstrumentModel, Kind, read_instrument_model, shipped_instruments
+from juxtum.plan.planner import Grounds, Planner, moved
+from juxtum.plan.schools import SchoolResult
+from juxtum.plan.suitability import Fitness
+from juxtum.plan.targets import Target, snapped, with_lock
+from juxtum.progress import Progress
+from juxtum.scene.stage import Hit
+
+OWN_LAYERS = ("ghost", "shadow", "rays", "gear", "marked")
+
+
+def weak_note(made: TargetsAnswer) -> tuple[Floats, str] | None:
+    """The weakest zone and what is weak there; None when it is strong enough."""
+    a = made.assessment
+    if not a.targets or a.patch_counts[a.weakest] >= made.ground.needs.least:
+        return None
+    return made.ground.patches.places[a.weakest], f"weak: {a.weakest_words}"
+
+
+class Stopped(JuxtumError):
+    """Work on a topic that the user stopped."""
+
+
+class PlanStation(Station):
+    """The worksheet of Plan with its topics."""
+
+    key = Key.PLAN
+
+    def build(self) -> None:
+        """One panel a topic; the bars over the stage; the table under it."""
+        self.topic = Topic.FIT
+        self.grounds = Grounds()
+        self.bar, self.legend = TopicBar(self.view), BandLegend(self.view)
+        self.bar.chosen.connect(self.show_topic)
+        self.table = PlanTable()
+        self.table.chosen.connect(self._choose_row)
+        self.handles = TargetHandles(self.view, self._choose_target, self._drop_target)
+        self._answers: dict[Topic, tuple[str, Any]] = {}
+        self._ways: tuple[str, tuple[SchoolResult, ...]] | None = None
+        self._asked: set[str] = set()
+        self._picking: str = ""
+        self._framed = ""
+        self.panels: dict[Topic, Panel] = {topic: make(self) for topic, make in PANELS.items()}
+        for topic, panel in self.panels.items():
+            panel.setVisible(topic is self.topic)
+            self.body.addWidget(panel)
+
+    # -- what is planned --------------------------------------------------------------------------------------
+
+    @property
+    def planner(self) -> Planner | None:
+        """The planner of the job as it is now; None without a nominal."""
+        nominal = self.derived.nominal
+        return None if nominal is None else topics.planner_for(self.derived.job, nominal, self.grounds)
+
+    @property
+    def plan(self) -> Plan:
+        """The plan in force."""
+        planner = self.planner
+        return planner.plan if planner is not None else Plan()
+
+    def scanners(self) -> tuple[InstrumentModel, ...]:
+        """The instruments that scan by hand or tracked; the plan's own among them."""
+        own = self.plan.instrument
+        models = [own if m.id == own.id else m for m in shipped_instruments() if m.kind in (Kind.HANDHELD, Kind.TRACKED)]
+        return tuple(models) if any(m.id == own.id for m in models) else (*models, own)
+
+    @property
+    def made(self) -> Any:
+        """The answer to the topic at hand, if it is there and still right."""
+        planner = self.planner
+        key, made = self._answers.get(self.topic, ("", None))
+        return made if planner is not None and key == topics.question(self.topic, planner) else None
+
+    def methods(self) -> dict[str, str]:
+        """How each characteristic is to be measured: as Blind spots says, or as far as the drawing alone tells."""
+        planner = self.planner
+        key, made = self._answers.get(Topic.BLIND, ("", None))
+        if planner is not None and isinstance(made, topics.BlindAnswer) and key == topics.question(Topic.BLIND, planner):
+            return {name: str(method) for name, method in methods(planner.task, made.spots).items()}
+        return self.derived.methods
+
+    @property
+    def selected_target(self) -> Target | None:
+        """The target that is chosen on the stage."""
+        index = self.handles.selected
+        return self.plan.placed[index] if self.topic is Topic.TARGETS and 0 <= index < len(self.plan.targets) else None
+
+    def change(self, title: str, update: dict[str, object]) -> None:
+        """Change choices of the plan, as one step that can be undone."""
+        nominal = self.derived.nominal
+        if nominal is None:
+            return
+
+        def edit(job: Job) -> Job:
+            plan = topics.plan_for(job, nominal).model_copy(update={"expected": None, **update})
+            return job.model_copy(update={"plan": Plan.model_validate_json(plan.model_dump_json(by_alias=True))})
+
+        self.session.edit(title, edit)
+
+    def _edit_plan(self, title: str, make: Callable[[Planner, Progress], Plan]) -> None:
+        nominal = self.derived.nominal
+        if nominal is None:
+            return
+
+        def edit(job: Job, progress: Progress) -> Job:
+            return job.model_copy(update={"plan": make(topics.planner_for(job, nominal, self.grounds), progress)})
+
+        self.session.edit_slowly(title, edit)
+
+    # -- topics -----------------------------------------------------------------------------------------------
+
+    def show_topic(self, topic: Topic) -> None:
+        """Turn to another topic."""
+        self._stop_picking()
+        self.topic = topic
+        if isinstance(self._answers.get(topic, ("", None))[1], Stopped):
+            del self._answers[topic]
+        for panel in self.panels.values():
+            panel.setVisible(panel is self.panels[topic])
+        self.refresh()
+        self.dress()
+        self.verticalScrollBar().setValue(0)
+
+    def next_topic(self) -> None:
+        """The topic after this one."""
+        order = list(Topic)
+        self.show_topic(order[(order.index(self.topic) + 1) % len(order)])
+
+    def refresh(self) -> None:
+        """Show the job as it is now; ask for what is not known yet."""
+        self.show_results()
+        if self.window_._station is self:
+            self._ask()
+
+    def show_results(self) -> None:
+        """Next action, panel, table."""
+        planner, made, panel = self.planner, self.made, self.panels[self.topic]
+        self.bar.show_topic(self.topic)
+        self.next.show_action(topics.next_step(self.topic, planner, made))
+        panel.setEnabled(planner is not None)
+        if planner is None:
+            self.table.show_rows((), (), 0)
+            return
+        panel.show_plan(planner)
+        if isinstance(made, JuxtumError):
+            panel.facts.show_facts([])
+            panel.words.setText(made.sentence)
+        elif made is not None:
+            panel.show_answer(planner, made)
+        else:
+            panel.words.setText("Computing\u2026")
+        if isinstance(panel, TargetsPanel) and isinstance(made, TargetsAnswer):
+            known = self._ways[1] if self._ways is not None and self._ways[0] == topics.ways_question(planner) else ()
+            panel.show_ways(planner, made, known)
+        table = None if made is None or isinstance(made, JuxtumError) else table_of(made, planner)
+        if table is not None:
+            self.table.show_rows(*table, self.handles.selected if self.topic is Topic.TARGETS else -1)
+        self._show_table(table is not None)
+
+    def _show_table(self, shown: bool) -> None:
+        here = self.window_._station is self
+        self.table.setVisible(shown and here)
+        if here:
+            self.window_.ledger.setVisible(False)
+
+    def _ask(self) -> None:
+        """Have the topic computed, once for each question."""
+        planner = self.planner
+        if planner is None:
+            return
+        question = topics.question(self.topic, planner)
+        if self.made is None and question not in self._asked:
+            self._compute(self.topic, question, planner)
+        elif isinstance(self.made, TargetsAnswer):
+            question = topics.ways_question(planner)
+            if (self._ways is None or self._ways[0] != question) and question not in self._asked and planner.plan.targets:
+                self._compute_ways(question, planner)
+
+    def _compute(self, topic: Topic, question: str, planner: Planner) -> None:
+        self._asked.add(question)
+
+        def work(progress: Progress) -> object:
+            try:
+                return topics.answer(topic, planner, progress)
+            except Cancelled:
+                return Stopped("this was stopped", topic.value, "Turn to the topic again")
+            except JuxtumError as problem:
+                return problem
+
+        def done(made: object) -> None:
+            self._asked.discard(question)
+            self._answers[topic] = (question, made)
+            if topic is self.topic and self.window_._station is self:
+                self.refresh()
+                self.dress()
+
+        self.session.compute(work, done)
+
+    def _compute_ways(self, question: str, planner: Planner) -> None:
+        self._asked.add(question)
+
+        def work(progress: Progress) -> object:
+            try:
+                return topics.ways(planner, progress)
+            except (JuxtumError, Cancelled):
+                return ()
+
+        def done(made: object) -> None:
+            assert isinstance(made, tuple)
+            self._asked.discard(question)
+            self._ways = (question, made)
+            self.show_results()
+
+        self.session.compute(work, done)
+
+    # -- on the stage -----------------------------------------------------------------------------------------
+
+    def enter(self) -> None:
+        """Show topics and table instead of the ledger."""
+        self._ledger_was_shown = self.window_.ledger.isVisible()
+        self.bar.show()
+        self.place()
+        self.show_topic(self.topic)
+
+    def leave(self) -> None:
+        """Give stage and ledger back."""
+        super().leave()
+        self._stop_picking()
+        self.bar.hide()
+        self.legend.hide()
+        self.table.hide()
+        self.window_.ledger.setVisible(getattr(self, "_ledger_was_shown", True))
+        self.view.handles, self.view.right_cover = None, 0.0
+        self._framed = ""
+        for name in (*OWN_LAYERS, *(n for n in self.view.stage._held if n.startswith("band "))):
+            self.view.put(name, None)
+
+    def place(self) -> None:
+        """Topics below the view bar, the legend at the right edge."""
+        self.bar.adjustSize()
+        self.bar.move(12, self.window_.controls.bar.height() + 20)
+        self.handles.top = self.bar.y() + self.bar.height() + 10.0
+        self.legend.resize(self.legend.sizeHint())
+        self.legend.move(self.view.width() - self.legend.width() - 12, self.bar.y())
+
+    def dress(self) -> None:
+        """The part with what the topic shows on it."""
+        if self.window_._station is not self:
+            return
+        made = self.made
+        if made is None and self.topic is Topic.TARGETS and self.derived.nominal is not None:
+            # While an edit is scored the picture stays as it was.
+            last = self._answers.get(Topic.TARGETS, ("", None))[1]
+            made = last if isinstance(last, TargetsAnswer) and last.ground.nominal is self.derived.nominal else None
+        shows_targets = self.topic is Topic.TARGETS and isinstance(made, TargetsAnswer)
+        self.handles.show(self.derived.nominal, made.assessment if shows_targets else None)
+        self.handles.note = weak_note(made) if shows_targets else None
+        self.view.handles = self.handles if shows_targets else None
+        self.legend.setVisible(shows_targets and bool(self.plan.targets))
+        self.view.right_cover = self.legend.width() + 20.0 if self.legend.isVisible() else 0.0
+        self.place()
+        made = None if isinstance(made, JuxtumError) else made
+        dress_topic(self.view, self.derived, self.topic, made)
+        self._frame_gear(made)
+
+    def _frame_gear(self, made: Any) -> None:
+        """Bars, photos and trackers stand about the part: step back when they come, and come near again after them."""
+        bounds = gear_bounds(self.derived, made)
+        shown = self.topic.value if bounds is not None or self.legend.isVisible() else ""
+        if shown != self._framed:
+            self._framed = shown
+            # Table and legend come and go with the topic: look once they have settled.
+            QTimer.singleShot(0, lambda: self.window_.look_home() if bounds is None else self.view.frame_all(bounds))
+
+    def picked(self, hit: Hit) -> None:
+        """A click on the part: a target, an allowed face or a finish."""
+        planner = self.planner
+        if planner is None or not self._picking:
+            return
+        face = int(planner.nominal.projector.project(hit.place[None]).faces[0]) + 1
+        if self._picking == "add":
+            self.add_target(hit.place)
+        elif self._picking == "allow" and face:
+            allowed = tuple(sorted(set(planner.plan.allowed) ^ {face}))
+            self.change(f"targets on face {face}", {"allowed": allowed})
+        elif self._picking == "finish" and face:
+            panel = self.panels[Topic.BLIND]
+            assert isinstance(panel, BlindPanel)
+            finishes = dict(planner.plan.finishes)
+            finishes[face] = Finish(panel.finish.currentData())
+            kept = tuple(sorted((n, f) for n, f in finishes.items() if f is not Finish.MATT))
+            self.change(f"face {face} {finishes[face]}", {"finishes": kept})
+
+    def _start_picking(self, what: str, caption: str) -> None:
+        self._picking = what
+        self.view.handles = None
+        self.view.set_mode(Mode.PICK, caption)
+
+    def _stop_picking(self) -> None:
+        self._picking = ""
+        for topic, name in ((Topic.TARGETS, "add"), (Topic.TARGETS, "allow"), (Topic.BLIND, "pick")):
+            getattr(self.panels[topic], name).setChecked(False)
+        self.view.set_mode(Mode.LOOK)
+
+    def _toggle(self, what: str, is_on: bool, caption: str) -> None:
+        self._stop_picking()
+        if is_on:
+            self._start_picking(what, caption)
+            button = {"add": "add", "allow": "allow", "finish": "pick"}[what]
+            getattr(self.panels[self.topic], button).setChecked(True)
+        else:
+            self.dress()
+
+    def toggle_adding(self) -> None:
+        """Click the part to stick a target, or stop."""
+        self._toggle("add", self._picking != "add", "Click the part to stick a target there; Esc ends")
+
+    def toggle_allowing(self) -> None:
+        """Click faces that may carry targets, or stop."""
+        self._toggle("allow", self._picking != "allow", "Click faces that may carry targets although they are measured; Esc ends")
+
+    def toggle_finishing(self) -> None:
+        """Click faces of the chosen finish, or stop."""
+        self._toggle("finish", self._picking != "finish", "Click faces of this finish; Esc ends")
+
+    def escape(self) -> None:
+        """Stop picking; the station stays as it is."""
+        self._stop_picking()
+        self.dress()
+
+    # -- targets ----------------------------------------------------------------------------------------------
+
+    def _choose_row(self, row: int) -> None:
+        if self.topic is Topic.TARGETS:
+            self.handles.selected = row
+            self.view.update()
+            self._show_choice()
+
+    def _choose_target(self, index: int) -> None:
+        self.table.select(index)
+        self._show_choice()
+
+    def _show_choice(self) -> None:
+        planner = self.planner
+        if planner is not None:
+            self.panels[Topic.TARGETS].show_plan(planner)
+        self.window_.menus.enable()
+
+    def _drop_target(self, index: int, place: Floats) -> None:
+        def make(planner: Planner, progress: Progress) -> Plan:
+            target = snapped(planner.ground(progress), place, planner.rules())
+            return planner.edited(moved(planner.plan, index, target).placed)
+
+        self._edit_plan(f"move target {index + 1}", make)
+
+    def add_target(self, place: Floats) -> None:
+        """Stick a target where a place of the part is."""
+
+        def make(planner: Planner, progress: Progress) -> Plan:
+            target = snapped(planner.ground(progress), place, planner.rules())
+            return planner.edited((*planner.plan.placed, target))
+
+        self._edit_plan(f"add target {len(self.plan.targets) + 1}", make)
+
+    def add_suggested(self) -> None:
+        """Stick the target that Juxtum suggests."""
+        made = self.made
+        if isinstance(made, TargetsAnswer) and made.assessment.suggestion is not None:
+            target = made.assessment.suggestion
+            self._edit_plan(f"add target {len(self.plan.targets) + 1}", lambda planner, _: planner.edited((*planner.plan.placed, target)))
+
+    def delete_target(self) -> None:
+        """Take the chosen target away."""
+        index = self.handles.selected
+        if self.selected_target is not None:
+            self.handles.selected = -1
+            self._edit_plan(f"delete target {index + 1}", lambda p, _: p.edited(tuple(t for k, t in enumerate(p.plan.placed) if k != index)))
+
+    def lock_target(self) -> None:
+        """Lock the chosen target, or free it."""
+        target, index = self.selected_target, self.handles.selected
+        if target is not None:
+            word = "free" if target.is_locked else "lock"
+
+            def make(planner: Planner, _: Progress) -> Plan:
+                targets = list(planner.plan.placed)
+                targets[index] = with_lock(targets[index], locked=not targets[index].is_locked)
+                return planner.edited(tuple(targets))
+
+            self._edit_plan(f"{word} target {index + 1}", make)
+
+    def plan_targets(self) -> None:
+        """Place all targets anew; locked ones stay."""
+        self.turn_to(Topic.TARGETS)
+        self._edit_plan("plan the targets", lambda planner, progress: planner.planned(progress))
+
+    def improve_targets(self) -> None:
+        """Keep the locked ones and place the rest better."""
+        self.turn_to(Topic.TARGETS)
+        self._edit_plan("improve the targets", lambda planner, progress: planner.planned(progress))
+
+    def begin_allowing(self) -> None:
+        """Go to the targets and pick faces that may carry them."""
+        self.turn_to(Topic.TARGETS)
+        if self._picking != "allow":
+            self.toggle_allowing()
+
+    def turn_to(self, topic: Topic) -> None:
+        if self.window_._station is not self:
+            self.window_.go(Key.PLAN)
+        if self.topic is not topic:
+            self.show_topic(topic)
+
+    # -- instruments and sheet --------------------------------------------------------------------------------
+
+    def use_best_chain(self) -> None:
+        """The chain of this instrument that is good for most characteristics."""
+        made, planner = self.made, self.planner
+        if planner is None or not hasattr(made, "table"):
+            return
+
+        def good(name: str) -> tuple[int, float]:
+            rows = made.table.of_chain(planner.model.name, name)
+            return sum(r.verdict is Fitness.GOOD for r in rows), -sum(r.cost for r in rows)
+
+        best = max((c.name for c in planner.model.chains), key=good)
+        self.change(f"chain {best}", {"chain": best})
+
+    def load_instrument(self, path: Path) -> None:
+        """Plan with an instrument from a document."""
+        try:
+            model = read_instrument_model(path)
+            if model.kind not in (Kind.HANDHELD, Kind.TRACKED):
+                raise InputError("this is not an instrument that scans by hand or tracked", str(path), "Give a handheld or tracked scanner")
+        except JuxtumError as problem:
+            self.session.failed.emit(problem)
+            return
+        self.change(f"scanner {model.name}", {"instrument": model, "mode": "", "chain": "", "spacing": None})
+
+    def save_instrument(self, path: Path) -> None:
+        """Write the instrument's document, to be edited."""
+        from juxtum.job.store import write_atomically
+
+        text = self.plan.instrument.model_dump_json(by_alias=True, indent=1, exclude_none=True)
+        self.session.compute(
+            lambda _: write_atomically(path, lambda target: target.write_text(text + "\n", "utf-8")),
+            lambda _: self.window_.announce(f"The instrument is in {path}"),
+        )
+
+    def write_sheet(self, folder: Path) -> None:
+        """Write the set-up sheet and its table into a folder."""
+        from juxtum.report.setup_sheet import write_setup_sheet
+
+        planner, job = self.planner, self.derived.job
+        if planner is None or not planner.plan.targets:
+            self.window_.tell("the plan has no targets yet", "set-up sheet", "Plan the targets first")
+            return
+        self.session.compute(
+            lambda _: write_setup_sheet(folder, job, replace(planner)), lambda _: self.window_.announce(f"The set-up sheet is in {folder}")
+        )
+

@@ -1,0 +1,29 @@
+"""Short, usual cautions of a plan; the site's rules, the maker's manual and licensed people come first."""
+
+from __future__ import annotations
+
+import math
+
+from juxtum.plan.document import Plan
+from juxtum.plan.instruments import Kind
+
+BY_HAND = 15.0
+"""A part heavier than this, kg, is not lifted by one person."""
+DEFER = "Site rules and the maker's manual come first."
+
+
+def cautions(plan: Plan, mass: float) -> tuple[str, ...]:
+    """What to mind with this instrument, part and coat."""
+    found = []
+    instrument = plan.instrument
+    if instrument.laser_class:
+        found.append(f"Laser class {instrument.laser_class}: do not look into the lines, mind reflections from bare metal.")
+    if math.isfinite(mass) and mass > BY_HAND:
+        found.append(f"The part weighs about {mass:.0f} kg: lift and turn it with tackle or help.")
+    if plan.coat != "none":
+        found.append("Coating: ventilate, keep flames away, protect skin and lungs.")
+    if instrument.kind is Kind.CABINET:
+        found.append("X-rays: only licensed people run the cabinet.")
+    if instrument.kind is Kind.TRACKED or instrument.chain(plan.chain).needs in ("bars", "tracker"):
+        found.append("Tripods, bars and cables: mark them, so that nobody trips.")
+    return (*found, DEFER)

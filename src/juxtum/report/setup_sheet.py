@@ -1,0 +1,266 @@
+"""The set-up sheet for the shop floor: pictures with numbered targets, a list, the order of work; PDF and CSV."""
+
+from __future__ import annotations
+
+import csv
+import io
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from juxtum.errors import InputError
+from juxtum.job import Job
+from juxtum.job.store import write_atomically
+from juxtum.look import LIGHT
+from juxtum.plan.cautions import cautions
+from juxtum.plan.instruments import Kind, shipped
+from juxtum.plan.marking import ruler_marks
+from juxtum.plan.photos import lay_bars
+from juxtum.plan.planner import Planner
+from juxtum.plan.targets import Target
+from juxtum.report import drawing as d
+from juxtum.scene.camera import View
+from juxtum.scene.drawables import nominal_edges, nominal_surface
+from juxtum.scene.stage import Detail, Stage
+
+WIDTH, HEIGHT, EDGE = 595.28, 841.89, 36.0
+SIDES = (View.CORNER, View.FRONT, View.BACK, View.LEFT, View.RIGHT, View.TOP, View.BELOW)
+PICTURE = (900, 600)
+ROW = 11.0
+
+
+@dataclass(frozen=True, eq=False)
+class SheetPicture:
+    """A view of the part and where its targets appear, in parts of width and height: number, x, y."""
+
+    title: str
+    pixels: npt.NDArray[np.uint8]
+    marks: tuple[tuple[int, float, float], ...]
+    bars: tuple[tuple[float, float, float, float], ...]
+
+
+def write_setup_sheet(folder: Path, job: Job, planner: Planner) -> list[Path]:
+    """Write `setup-sheet.pdf` and `targets.csv`.
+
+    Raises
+    ------
+    InputError
+        When the plan has no targets.
+    """
+    targets = planner.plan.placed
+    if not targets:
+        raise InputError("the plan has no targets yet", "set-up sheet", "Plan the targets first")
+    folder.mkdir(parents=True, exist_ok=True)
+    pictures = take_sheet_pictures(planner)
+    table = targets_table(planner)
+    write_atomically(folder / "targets.csv", lambda path: path.write_text(table, "utf-8"))
+    write_atomically(folder / "setup-sheet.pdf", lambda path: _draw(path, job, planner, pictures))
+    return [folder / "setup-sheet.pdf", folder / "targets.csv"]
+
+
+def targets_table(planner: Planner) -> str:
+    """All targets as CSV."""
+    text = io.StringIO()
+    writer = csv.writer(text)
+    writer.writerow(("number", "x", "y", "z", "nx", "ny", "nz", "face", "from_edge", "first_ruler", "second_ruler", "locked"))
+    for k, t in enumerate(planner.plan.placed, 1):
+        marks = [m.words for m in ruler_marks(planner.nominal, t)]
+        numbers = [f"{v:.3f}" for v in (*t.place, *t.normal)]
+        writer.writerow((k, *numbers, t.face, f"{t.edge:.1f}", *[*marks, "", ""][:2], "yes" if t.is_locked else "no"))
+    return text.getvalue()
+
+
+def take_sheet_pictures(planner: Planner, most: int = 4) -> list[SheetPicture]:
+    """The views that show most targets not shown before."""
+    stage = Stage()
+    try:
+        stage.put("nominal", nominal_surface(planner.nominal))
+        stage.put("edges", nominal_edges(planner.nominal))
+        points = np.array([t.place for t in planner.plan.placed])
+        normals = np.array([t.normal for t in planner.plan.placed])
+        shown: dict[View, npt.NDArray[np.bool_]] = {}
+        for view in SIDES:
+            stage.look_from(view, PICTURE[0] / PICTURE[1])
+            facing = normals @ stage.eye.towards > 0.25
+            visible = np.zeros(len(points), dtype=bool)
+            visible[facing] = stage.visible(points[facing], ("nominal",))
+            shown[view] = visible
+        told = np.zeros(len(points), dtype=bool)
+        pictures: list[SheetPicture] = []
+        while len(pictures) < most and not told.all():
+            view = max(shown, key=lambda v: (int((shown[v] & ~told).sum()), -SIDES.index(v)))
+            if not (shown[view] & ~told).any():
+                break
+            told |= shown[view]
+            pictures.append(_picture(stage, planner, view, shown[view]))
+        return pictures
+    finally:
+        stage.close()
+
+
+def _picture(stage: Stage, planner: Planner, view: View, visible: npt.NDArray[np.bool_]) -> SheetPicture:
+    width, height = PICTURE
+    stage.look_from(view, width / height)
+    bars = _bars(planner)
+    pixels = stage.render(width, height, Detail.FULL)[:, :, :3].copy()
+    points = np.array([t.place for t in planner.plan.placed])
+    spots = stage.project(points, width, height) / np.array([width, height])
+    marks = tuple((k + 1, float(x), float(y)) for k, (x, y) in enumerate(spots) if visible[k])
+    lines = []
+    for ends in bars:
+        (x1, y1), (x2, y2) = stage.project(ends, width, height) / np.array([width, height])
+        if min(x1, x2, y1, y2) >= 0 and max(x1, x2, y1, y2) <= 1:
+            lines.append((float(x1), float(y1), float(x2), float(y2)))
+    titles = {View.CORNER: "From the corner", View.BELOW: "From below"}
+    return SheetPicture(titles.get(view, view.value.capitalize()), pixels, marks, tuple(lines))
+
+
+def _bars(planner: Planner) -> list[npt.NDArray[np.float64]]:
+    if planner.model.chain(planner.plan.chain).needs != "bars":
+        return []
+    laid = lay_bars(planner.nominal, shipped(Kind.PHOTO), planner.task.environment, planner.plan.bars)
+    return [bar.ends for bar in laid]
+
+
+def _draw(path: Path, job: Job, planner: Planner, pictures: list[SheetPicture]) -> None:
+    from reportlab.pdfgen.canvas import Canvas
+
+    d.register_fonts()
+    canvas = Canvas(str(path), pagesize=(WIDTH, HEIGHT), invariant=1)
+    canvas.setTitle(f"Set-up sheet {job.title} {job.brief.serial}".strip())
+    _head(canvas, job, planner, 1)
+    _pictures(canvas, pictures)
+    _facts(canvas, planner)
+    canvas.showPage()
+    _lists(canvas, job, planner)
+    canvas.save()
+
+
+def _head(canvas: Any, job: Job, planner: Planner, page: int) -> None:
+    d.write(canvas, EDGE, HEIGHT - 44, f"Set-up sheet: {job.title}", d.WORD_BOLD, 17)
+    words = " · ".join(w for w in (job.brief.serial and f"serial {job.brief.serial}", job.brief.drawing, job.brief.operator) if w)
+    d.write(canvas, EDGE, HEIGHT - 58, words, d.WORD, 9, LIGHT.ink_soft)
+    count = len(planner.plan.targets)
+    d.write_right(canvas, WIDTH - EDGE, HEIGHT - 44, f"{count} targets", d.WORD_BOLD, 17, LIGHT.accent)
+    d.write_right(canvas, WIDTH - EDGE, HEIGHT - 58, f"disc {planner.rules().diameter:g} mm", d.WORD, 9, LIGHT.ink_soft)
+    canvas.setStrokeColor(LIGHT.rule)
+    canvas.setLineWidth(0.7)
+    canvas.line(EDGE, HEIGHT - 65, WIDTH - EDGE, HEIGHT - 65)
+    d.write(canvas, EDGE, 22, "Made with Juxtum", d.WORD, 7, LIGHT.ink_soft)
+    d.write_right(canvas, WIDTH - EDGE, 22, str(page), d.MONO, 8, LIGHT.ink_soft)
+
+
+def _pictures(canvas: Any, pictures: list[SheetPicture]) -> None:
+    from PIL import Image
+    from reportlab.lib.utils import ImageReader
+
+    wide = WIDTH - 2 * EDGE
+    tall = wide * PICTURE[1] / PICTURE[0]
+    boxes = [(EDGE, HEIGHT - 74 - tall, wide, tall)]
+    small = (wide - 16) / 3
+    below = HEIGHT - 74 - tall - 22 - small * PICTURE[1] / PICTURE[0]
+    boxes += [(EDGE + k * (small + 8), below, small, small * PICTURE[1] / PICTURE[0]) for k in range(3)]
+    for index, (picture, (x, y, w, h)) in enumerate(zip(pictures, boxes, strict=False)):
+        image = io.BytesIO()
+        Image.fromarray(picture.pixels).save(image, "JPEG", quality=88)
+        image.seek(0)
+        canvas.drawImage(ImageReader(image), x, y, w, h)
+        for x1, y1, x2, y2 in picture.bars:
+            canvas.setStrokeColor(LIGHT.accent)
+            canvas.setLineWidth(2.2)
+            canvas.line(x + x1 * w, y + (1 - y1) * h, x + x2 * w, y + (1 - y2) * h)
+        crowded = len(picture.marks) > 60
+        size = 7.5 if index == 0 and not crowded else 4.2
+        for number, px, py in picture.marks:
+            _disc(canvas, x + px * w, y + (1 - py) * h, size, str(number))
+        d.write(canvas, x, y - 10, f"{picture.title}: {len(picture.marks)} targets", d.WORD, 7.5, LIGHT.ink_soft)
+
+
+def _disc(canvas: Any, x: float, y: float, size: float, text: str) -> None:
+    canvas.setFillColor(LIGHT.panel)
+    canvas.setStrokeColor(LIGHT.ink)
+    canvas.setLineWidth(0.7)
+    canvas.circle(x, y, size, stroke=1, fill=1)
+    canvas.setFillColor(LIGHT.ink)
+    font = size * (1.15 if len(text) < 3 else 0.85)
+    canvas.setFont(d.WORD_BOLD, font)
+    canvas.drawCentredString(x, y - font * 0.35, text)
+
+
+def _facts(canvas: Any, planner: Planner) -> None:
+    """Instrument, order of work and cautions in three columns."""
+    effort = planner.effort()
+    plan, model, mode = planner.plan, planner.model, planner.mode
+    near, best, far = mode.stand_off
+    facts = [
+        model.name, f"mode: {mode.name}", f"chain: {model.chain(plan.chain).name}", f"spacing {effort.spacing:g} mm",
+        f"stand-off {near:.0f} - {best:.0f} - {far:.0f} mm", f"part {plan.stance}", f"coat: {plan.coat}",
+        f"{effort.effort.points / 1e6:.1f} M points, {effort.effort.peak / 1e9:.1f} GB",
+    ]  # fmt: skip
+    work = [f"{e.clock}  {e.what}" for e in effort.schedule.entries]
+    columns = (
+        ("Instrument", facts),
+        ("Order of work", work),
+        ("Cautions", [*cautions(plan, planner.task.mass(planner.nominal)), *effort.schedule.warnings]),
+    )
+    wide = (WIDTH - 2 * EDGE - 24) / 3
+    for k, (title, lines) in enumerate(columns):
+        x, y = EDGE + k * (wide + 12), 228.0
+        d.write(canvas, x, y, title, d.WORD_BOLD, 10)
+        y -= 14
+        for line in lines:
+            for piece in _wrapped(line, wide, 8):
+                d.write(canvas, x, y, piece, d.WORD, 8)
+                y -= 10.5
+            y -= 2
+
+
+def _wrapped(text: str, width: float, size: float) -> list[str]:
+    from reportlab.lib.utils import simpleSplit
+
+    return list(simpleSplit(d.printable(text), d.WORD, size, width))
+
+
+def _lists(canvas: Any, job: Job, planner: Planner) -> None:
+    """All targets with what to measure, in columns that fill the page."""
+    targets = planner.plan.placed
+    columns = 2 if len(targets) <= 130 else 3
+    row = ROW if len(targets) <= 116 else 8.2
+    wide = (WIDTH - 2 * EDGE - 14 * (columns - 1)) / columns
+    per_column = int((HEIGHT - 118 - 60) / row)
+    page = 2
+    for start in range(0, len(targets), per_column * columns):
+        if start:
+            canvas.showPage()
+            page += 1
+        _head(canvas, job, planner, page)
+        if start == 0:
+            note = "Stick in this order. Measure with a ruler from the edges named; axes as on the part's drawing."
+            d.write(canvas, EDGE, HEIGHT - 80, note, d.WORD, 8.5, LIGHT.ink_soft)
+        for column in range(columns):
+            some = targets[start + column * per_column : start + (column + 1) * per_column]
+            _column(canvas, planner, some, start + column * per_column, (EDGE + column * (wide + 14), wide, row))
+
+
+def _column(canvas: Any, planner: Planner, targets: tuple[Target, ...], first: int, place: tuple[float, float, float]) -> None:
+    x, wide, row = place
+    size = min(8.0, row * 0.78)
+    y = HEIGHT - 98.0
+    if not targets:
+        return
+    d.write(canvas, x, y, "no.", d.WORD, size - 1, LIGHT.ink_soft)
+    d.write(canvas, x + 22, y, "face", d.WORD, size - 1, LIGHT.ink_soft)
+    d.write(canvas, x + 48, y, "measure, mm", d.WORD, size - 1, LIGHT.ink_soft)
+    for k, target in enumerate(targets):
+        y -= row
+        if k % 2 == 0:
+            canvas.setFillColor(LIGHT.paper)
+            canvas.rect(x - 2, y - row * 0.28, wide + 4, row, stroke=0, fill=1)
+        d.write(canvas, x, y, str(first + k + 1), d.MONO_BOLD, size)
+        d.write(canvas, x + 22, y, str(target.face), d.MONO, size)
+        marks = ruler_marks(planner.nominal, target)
+        words = ", ".join(f"{m.distance:.0f} from {m.towards}" for m in marks) or "middle of the face"
+        d.write(canvas, x + 48, y, d.shortened(words, d.WORD, size, wide - 50), d.WORD, size)

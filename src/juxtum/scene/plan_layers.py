@@ -1,0 +1,84 @@
+"""What a plan shows on the part: bands of targets in view, shadows, rays, bars and trackers."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from juxtum.geometry import TriangleMesh
+from juxtum.geometry.arrays import Bools, Floats, Ints
+from juxtum.nominal import Nominal
+from juxtum.plan.views import Patches
+from juxtum.scene.drawables import Lines, Surface, plain_surface, segments
+
+BANDS = (("many", 8, "8 +"), ("good", 6, "6 - 7"), ("enough", 4, "4 - 5"), ("three", 3, "3"), ("two", 2, "2"), ("none", 0, "0 - 1"))
+"""Name, fewest targets and caption of each band, best first."""
+
+
+def band_of(count: int) -> str:
+    """The band of a number of targets in view; negative where nothing looks.
+
+    Examples
+    --------
+    >>> band_of(9), band_of(5), band_of(1), band_of(-1)
+    ('many', 'enough', 'none', 'blank')
+    """
+    if count < 0:
+        return "blank"
+    return next(name for name, least, _ in BANDS if count >= least)
+
+
+def band_surfaces(nominal: Nominal, patches: Patches, counts: Ints) -> dict[str, Surface | None]:
+    """The part cut into bands by the targets in view of each patch (K,); what is not measured is blank."""
+    names = np.array([band_of(int(c)) for c in counts])
+    per_sample = np.full(len(nominal.samples.faces), "blank", dtype="U8")
+    per_sample[patches.samples] = names[patches.owners]
+    return {f"band {name}": _part(nominal, per_sample == name) for name in (*(b[0] for b in BANDS), "blank")}
+
+
+def patch_surface(nominal: Nominal, patches: Patches, wanted: Bools) -> Surface | None:
+    """The surface of some patches (K,)."""
+    rows = np.zeros(len(nominal.samples.faces), dtype=bool)
+    rows[patches.samples[wanted[patches.owners]]] = True
+    return _part(nominal, rows)
+
+
+def faces_surface(nominal: Nominal, faces: tuple[int, ...]) -> Surface | None:
+    """The tessellation of some faces, for marking."""
+    return plain_surface(nominal.face_mesh(faces)) if faces else None
+
+
+def _part(nominal: Nominal, rows: Bools) -> Surface | None:
+    if not rows.any():
+        return None
+    mesh = nominal.samples.mesh
+    corners = mesh.corners[rows].reshape(-1, 3)
+    return plain_surface(TriangleMesh(corners, np.arange(len(corners)).reshape(-1, 3)))
+
+
+def camera_lines(eyes: Floats, axes: Floats, ups: Floats, size: float) -> Lines:
+    """A small pyramid for each photo, open towards what it sees."""
+    right = np.cross(axes, ups)
+    tip = eyes
+    corners = [eyes + size * (axes + sx * 0.55 * right + sy * 0.37 * ups) for sx, sy in ((-1, -1), (1, -1), (1, 1), (-1, 1))]
+    pieces = [np.stack([tip, c], 1) for c in corners]
+    pieces += [np.stack([a, b], 1) for a, b in zip(corners, corners[1:] + corners[:1], strict=True)]
+    return segments(np.concatenate(pieces))
+
+
+def tripod_lines(places: Floats, axes: Floats, floor: float, size: float) -> Lines:
+    """A post and a look for each tracker."""
+    foot = places.copy()
+    foot[:, 2] = floor
+    legs = []
+    for angle in np.radians((30, 150, 270)):
+        toe = foot + size * 0.45 * np.array([np.cos(angle), np.sin(angle), 0])
+        legs.append(np.stack([places - [0, 0, 0.15 * size], toe], 1))
+    look = np.stack([places, places + size * 0.9 * axes], 1)
+    across = np.cross(axes, [0.0, 0, 1.0])
+    head = np.stack([places - 0.35 * size * across, places + 0.35 * size * across], 1)
+    return segments(np.concatenate([*legs, look, head]))
+
+
+def path_lines(points: Floats) -> Lines:
+    """Points joined in their order."""
+    return segments(np.stack([points[:-1], points[1:]], 1))
