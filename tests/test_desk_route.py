@@ -59,7 +59,7 @@ def test_route_3_align(demo: Hand) -> None:
     demo.click("Do the next action")
     assert demo.window.station.key is Key.ALIGN and demo.finding(Key.ALIGN) == "not aligned yet"
     demo.click("Do the next action")
-    assert demo.finding(Key.ALIGN) == "best fit, RMS 0.018"
+    assert demo.finding(Key.ALIGN) == "best fit, RMS 0.019"
     verdicts = demo.ledger()
     assert verdicts["4u"][1] == "does not conform" and verdicts["6l"][1] == "does not conform"
     assert verdicts["3l"][1] == "conforms" and verdicts["8u"] == ("\u2013", "not decided")

@@ -71,7 +71,7 @@ def test_the_route_says_what_comes_next(walk: Walk) -> None:
     walk.bring(nominal=write_bracket(walk.folder / "n.stl"))
     assert walk.says(Key.BRIEF)[1] == "add whole profile"
     walk.job = walk.job.with_step(ProfileStep(id="1", title="all"))
-    assert walk.says(Key.BRIEF) == ("12 faces, 1 characteristic", "bring scan")
+    assert walk.says(Key.BRIEF) == ("12 faces, 1 characteristic", "go plan")
     walk.bring(scan=scan_with_table(walk.folder))
     assert walk.says(Key.BRIEF)[1] == "go assemble"
     assert walk.says(Key.ASSEMBLE) == ("the table is still in the scan", "trim table")

@@ -6,15 +6,16 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from juxtum.errors import FitError, InputError
-from juxtum.evaluate import Environment
+from juxtum.errors import InputError
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen, unit
 from juxtum.geometry.rays import RayCaster
 from juxtum.nominal import Nominal
+from juxtum.plan.bars import LaidBar, lay_bars
 from juxtum.plan.bundle import Adjusted, BarTie, Lens, Network, Photos, Rays, predict
-from juxtum.plan.instruments import Camera, InstrumentModel, ScaleBar
+from juxtum.plan.instruments import Camera, InstrumentModel
 from juxtum.plan.places import PlacementRules, candidate_places
+from juxtum.plan.spared import Variant, variants_of
 from juxtum.plan.task import Task, points_of
 from juxtum.plan.views import Spots, Views, seen_from
 from juxtum.plan.walk import LEAST_ANGLE, LEAST_RAYS, largest_angles
@@ -50,25 +51,6 @@ class NetworkWish:
     bars: int = 2
     self_calibration: bool = True
     photos: int = MOST_PHOTOS
-
-
-@dataclass(frozen=True, eq=False)
-class LaidBar:
-    """A scale bar where it lies: its two ends (2, 3), what it is, and its length at the temperature of the work."""
-
-    bar: ScaleBar
-    ends: Floats
-    length: float
-    uncertainty: float
-
-
-@dataclass(frozen=True, eq=False)
-class Variant:
-    """The network with something left out: expanded uncertainty of the longest length, mm, and times the full one."""
-
-    title: str
-    expanded: float
-    ratio: float
 
 
 @dataclass(frozen=True, eq=False)
@@ -178,40 +160,11 @@ def plan_photos(
     prediction = predict(network)
     forecasts = _forecasts(nominal, task, points[: len(points) - len(ends)], prediction)
     a, b = _law(points[: len(points) - len(ends)], prediction)
-    variants = _variants(network, rolled, len(ends), forecasts, prediction)
+    variants = variants_of(network, rolled, len(ends), prediction)
     return PhotoPlan(
         frozen(points), frozen(facing), codes, bars, views, frozen(rolled, bool), frozen(seen[chosen], bool), prediction,
         forecasts, a, b, variants, model.camera,
     )  # fmt: skip
-
-
-def lay_bars(nominal: Nominal, model: InstrumentModel, room: Environment, count: int) -> tuple[LaidBar, ...]:
-    """Bars beside the part, along its long axis at both ends and leaning differently, corrected for temperature."""
-    if count < 1 or len(model.bars) < count:
-        what = f"{model.name} has {len(model.bars)} scale bars, {count} are asked for"
-        raise InputError(what, "photos", "Ask for at least one, and not more than the set has")
-    low, high = nominal.mesh.bounds
-    order = np.argsort(-(high - low))
-    along, across = np.eye(3)[order[0]], np.eye(3)[order[1] if order[1] != 2 else order[2]]
-    rise = np.array([0.0, 0, 1]) if order[0] != 2 else np.eye(3)[order[2]]
-    length = float((high - low)[order[0]])
-    result = []
-    for k, bar in enumerate(model.bars[:count]):
-        # On a long part every second bar leans on a stand; about a short one they lie at right angles to each other.
-        is_short = length < bar.length
-        lean = np.radians((0.0, 90.0 if is_short else 40.0, 80.0, 40.0)[k % 4])
-        direction = unit(np.cos(lean) * along + np.sin(lean) * (across if is_short or k == 2 else rise))
-        shift = (k - (count - 1) / 2) / max(count, 1) * max(length - bar.length, 0.0)
-        side = 1.0 if k % 2 == 0 else -1.0
-        beside = side * (0.5 * float((high - low) @ np.abs(across)) + 0.12 * bar.length + 60)
-        sideways = along if is_short and k % 2 else across
-        centre = nominal.centre + shift * along + beside * sideways + rise * 0.5 * abs(float(direction @ rise)) * bar.length
-        ends = np.stack([centre - direction * bar.length / 2, centre + direction * bar.length / 2])
-        warm = bar.expansion * 1e-6 * (room.temperature - 20.0)
-        heat = np.hypot(bar.expansion_u * 1e-6 * abs(room.temperature - 20.0), bar.expansion * 1e-6 * room.temperature_u)
-        spread = float(np.hypot(bar.uncertainty / 2, bar.length * heat))
-        result.append(LaidBar(bar, frozen(ends), bar.length * (1 + warm), spread))
-    return tuple(result)
 
 
 def _pool(nominal: Nominal, model: InstrumentModel, bars: tuple[LaidBar, ...]) -> Views:
@@ -368,58 +321,3 @@ def _law(points: Floats, prediction: Adjusted) -> tuple[float, float]:
     return float(np.quantile(spread - b * length, 0.95)), b
 
 
-def _variants(
-    network: Network, rolled: Bools, ends: int, forecasts: tuple[LengthForecast, ...], prediction: Adjusted
-) -> tuple[Variant, ...]:
-    """What leaving something out costs at the longest length."""
-    part = len(network.points) - ends
-    points = network.points[:part]
-    i, j = np.triu_indices(part, 1)
-    far = int(np.argmax(np.linalg.norm(points[i] - points[j], axis=1)))
-    pair = (int(i[far]), int(j[far]))
-    full = 2 * prediction.length_uncertainty(*pair)
-    upright = np.flatnonzero(~rolled)
-    count = len(network.photos.centres)
-    trials: list[tuple[str, Network | None]] = [("as planned", network)]
-    if len(network.bars) > 1:
-        trials.append(("one bar missing", replace(network, bars=network.bars[:-1])))
-    trials.append(("no rolled photos", _kept_photos(network, upright) if len(upright) < count else None))
-    if count > 14:
-        trials.append(("ten photos fewer", _kept_photos(network, _spared(network, 10))))
-    other = replace(network, is_self_calibrating=not network.is_self_calibrating)
-    trials.append(("camera known beforehand" if network.is_self_calibrating else "camera solved with the rest", other))
-    result = []
-    for title, trial in trials:
-        expanded = float("inf")
-        if trial is not None:
-            try:
-                expanded = 2 * predict(trial).length_uncertainty(*pair)
-            except (FitError, np.linalg.LinAlgError):
-                expanded = float("inf")
-        result.append(Variant(title, expanded, expanded / max(full, 1e-12)))
-    return tuple(result)
-
-
-def _spared(network: Network, fewer: int) -> Ints:
-    """Photos left when some are spared, those first whose targets have most rays."""
-    rays = network.rays
-    left = list(range(len(network.photos.centres)))
-    shows = [rays.targets[rays.photos == k] for k in left]
-    counts = np.bincount(rays.targets, minlength=len(network.points))
-    for _ in range(fewer):
-        spare = max(left, key=lambda k: (int(counts[shows[k]].min(initial=99)), -len(shows[k])))
-        left.remove(spare)
-        counts[shows[spare]] -= 1
-    return np.array(left)
-
-
-def _kept_photos(network: Network, rows: Ints) -> Network | None:
-    """The network without some photos; None when a target would then lack rays."""
-    number = np.full(len(network.photos.centres), -1)
-    number[rows] = np.arange(len(rows))
-    kept = number[network.rays.photos] >= 0
-    photos, targets = number[network.rays.photos[kept]], network.rays.targets[kept]
-    if (np.bincount(targets, minlength=len(network.points)) < 2).any():
-        return None
-    rays = replace(network.rays, photos=photos, targets=targets, places=np.zeros((int(kept.sum()), 2)))
-    return replace(network, photos=Photos(network.photos.rotations[rows], network.photos.centres[rows]), rays=rays)

@@ -58,6 +58,14 @@ class Placer:
         self.chosen.append(row)
         self._change(row, 1.0)
 
+    def take_nearest(self, place: Floats) -> None:
+        """Choose the candidate nearest to a place, unless one that is there already is too near to it."""
+        distance = np.linalg.norm(self.choice.points - place, axis=1)
+        distance[self._crowd > 0] = np.inf
+        row = int(np.argmin(distance))
+        if np.isfinite(distance[row]):
+            self.take(row)
+
     def drop(self, row: int) -> None:
         """Let a chosen candidate go."""
         self.chosen.remove(row)

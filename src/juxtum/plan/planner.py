@@ -23,7 +23,7 @@ from juxtum.plan.schools import MINUTES_EACH, SchoolResult, compare_schools
 from juxtum.plan.spacing import SpacingPrice, finest_that_fits, price_spacings
 from juxtum.plan.stations import Obstacle, StationPlan, plan_stations
 from juxtum.plan.suitability import SuitabilityTable, suitability
-from juxtum.plan.targets import Target, place_targets
+from juxtum.plan.targets import Target, improve_targets, place_targets
 from juxtum.plan.task import Task, area_of
 from juxtum.plan.tray import TrayPlan, plan_tray
 from juxtum.plan.turntable import TurntablePlan, plan_turntable
@@ -246,6 +246,13 @@ class Planner:
         progress = progress or silent()
         made = replace(self, plan=self.with_targets_planned(progress.part(0, 0.95)))
         return made.with_expectation(made.assess(progress.part(0.95, 1)))
+
+    def improved(self, progress: Progress | None = None) -> Plan:
+        """The plan with what was placed moved to better places; locked targets stay."""
+        progress = progress or silent()
+        ground = self.ground(progress.part(0, 0.2))
+        targets = improve_targets(ground, self.rules(), self.plan.placed, self.plan.goal, progress.part(0.2, 0.95))
+        return self.edited(targets)
 
     def with_expectation(self, assessment: Assessment) -> Plan:
         """The plan with what it promises, to be held against the capture later."""

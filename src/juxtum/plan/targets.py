@@ -56,6 +56,23 @@ def place_targets(
     return sticking_order((*locked, *made))
 
 
+def improve_targets(
+    ground: Ground, rules: PlacementRules, targets: tuple[Target, ...], goal: float = 0.98, progress: Progress | None = None
+) -> tuple[Target, ...]:
+    """What was placed, made better: locked targets stay, the others begin at the nearest good place and move on from there."""
+    progress = progress or silent()
+    places, choice = ground.choice(rules, progress.part(0, 0.3))
+    locked = tuple(t for t in targets if t.is_locked)
+    placer = Placer(ground, choice, rules, ground.spots(*arrays(locked)))
+    for target in targets:
+        if not target.is_locked:
+            placer.take_nearest(target.place)
+    placer.exchange(progress=progress.part(0.3, 0.6))
+    grow_well(placer, goal, progress.part(0.6, 1))
+    made = [Target(places.points[c], places.normals[c], int(places.faces[c]), float(places.edges[c])) for c in placer.chosen]
+    return sticking_order((*locked, *made))
+
+
 def arrays(targets: tuple[Target, ...]) -> tuple[Floats, Floats]:
     """Places and normals (T, 3)."""
     return np.array([t.place for t in targets]).reshape(-1, 3), np.array([t.normal for t in targets]).reshape(-1, 3)

@@ -15,10 +15,10 @@ from juxtum.errors import InputError
 from juxtum.job import Job
 from juxtum.job.store import write_atomically
 from juxtum.look import LIGHT
+from juxtum.plan.bars import lay_bars
 from juxtum.plan.cautions import cautions
 from juxtum.plan.instruments import Kind, shipped
 from juxtum.plan.marking import ruler_marks
-from juxtum.plan.photos import lay_bars
 from juxtum.plan.planner import Planner
 from juxtum.plan.targets import Target
 from juxtum.report import drawing as d

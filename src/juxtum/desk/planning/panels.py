@@ -5,68 +5,24 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
-from PyQt6.QtWidgets import QCheckBox, QLineEdit, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QLineEdit, QVBoxLayout
 
 from juxtum.desk.planning.chart import ChainChartView
-from juxtum.desk.planning.rows import facts_of, laid
-from juxtum.desk.planning.topics import Answer, FitAnswer, TargetsAnswer, Topic
+from juxtum.desk.planning.panel import Panel
+from juxtum.desk.planning.rows import laid
+from juxtum.desk.planning.target_panel import TargetsPanel
+from juxtum.desk.planning.topics import Answer, FitAnswer, Topic
 from juxtum.desk.widgets import Choice, Facts, LengthField, button, form, label, line, row
 from juxtum.errors import InputError
 from juxtum.plan.blind import Finish
 from juxtum.plan.photos import PhotoPlan
 from juxtum.plan.planner import EffortPlan, Planner
 from juxtum.plan.schedule import COATS, parse_clock
-from juxtum.plan.schools import SchoolResult, part_school
 from juxtum.plan.tray import TrayPlan
 from juxtum.plan.turntable import TurntablePlan
-from juxtum.plan.views import Stance
 
 if TYPE_CHECKING:
     from juxtum.desk.stations.plan import PlanStation
-
-
-class Panel(QWidget):
-    """One topic: its facts, its controls, its words.
-
-    Parameters
-    ----------
-    station : PlanStation
-        Takes changes of the plan.
-    """
-
-    def __init__(self, station: PlanStation) -> None:
-        super().__init__()
-        self.station = station
-        self.body = QVBoxLayout(self)
-        self.body.setContentsMargins(0, 0, 0, 0)
-        self.body.setSpacing(9)
-        self.facts = Facts("Plan facts")
-        self.facts.hide()
-        self.words = label("", "soft", wrap=True)
-        self.words.setAccessibleName("Plan words")
-        self.body.addWidget(self.facts)
-        self.build()
-        self.body.addWidget(self.words)
-        self.body.addStretch(1)
-
-    def build(self) -> None:
-        """Add the topic's own controls."""
-
-    def show_plan(self, planner: Planner) -> None:
-        """Show the choices as they are."""
-
-    def show_answer(self, planner: Planner, made: Answer) -> None:
-        """Show what was computed."""
-        self.facts.show_facts(facts_of(made, planner))
-        self.words.setText(self.sentences(planner, made))
-
-    def sentences(self, planner: Planner, made: Answer) -> str:
-        """Anything to be said besides the facts."""
-        return ""
-
-    def change(self, title: str, **update: object) -> None:
-        """Change the plan."""
-        self.station.change(title, update)
 
 
 class FitPanel(Panel):
@@ -139,93 +95,6 @@ class FitPanel(Panel):
 def _price_tip(serves: bool, fits: bool) -> str:
     words = "every feature gets the spacing it needs" if serves else "too coarse for some features"
     return words + ("" if fits else "; does not fit into this machine's memory")
-
-
-class TargetsPanel(Panel):
-    """Planning, improving and editing of targets; the three schools."""
-
-    def build(self) -> None:
-        """Buttons, rules, schools."""
-        perform = self.station.window_.perform
-        self._plan = button("Plan targets", lambda: perform("plan targets"), tip="As few as hold every pose; locked ones stay")
-        self._improve = button("Improve the rest", lambda: perform("improve targets"), tip="Moves all but the locked ones")
-        self.body.addLayout(row(self._plan, self._improve))
-        self.add = button("Add", lambda: self.station.toggle_adding(), tip="Click the part on the stage")
-        self.add.setCheckable(True)
-        self.add.setAccessibleName("Add target")
-        self._delete = button("Delete", lambda: perform("delete target"), tip="The chosen target (Del)")
-        self._delete.setAccessibleName("Delete target")
-        self._lock = button("Lock", lambda: perform("lock target"), tip="The chosen target stays when the rest is improved (K)")
-        self._lock.setAccessibleName("Lock target")
-        self.body.addLayout(row(self.add, self._delete, self._lock))
-        self.body.addWidget(line())
-        self.body.addWidget(label("Three ways", "heading"))
-        self._ways = Facts("Three ways")
-        self.body.addWidget(self._ways)
-        self._why = label("", "soft", wrap=True)
-        self._why.setAccessibleName("Why")
-        self.body.addWidget(self._why)
-        self.body.addWidget(line())
-        self.body.addWidget(label("Rules", "heading"))
-        self._stance = Choice("Stance")
-        self._stance.picked.connect(lambda name: self.change(f"part {name}", stance=Stance(name), targets=(), expected=None))
-        self._size = Choice("Disc")
-        self._size.picked.connect(lambda name: self.change(f"disc {name} mm", diameter=float(name)))
-        self._near, self._far = LengthField("Nearest spacing", 30), LengthField("Farthest spacing", 100)
-        for field in (self._near, self._far):
-            field.chosen.connect(lambda _: self._band())
-        self._goal = LengthField("Poses wanted", 95, "Share of poses that should track, per cent")
-        self._goal.chosen.connect(lambda value: self.change("poses wanted", goal=min(max(value, 1), 100) / 100))
-        self.body.addLayout(form([("Part stands", self._stance), ("Disc, mm", self._size)]))
-        self.body.addLayout(form([("Apart, at least", self._near), ("Apart, at most", self._far), ("Poses wanted, %", self._goal)]))
-        tip = "Measured and datum faces are kept clear unless allowed"
-        self.allow = button("Pick faces that may carry targets", lambda: self.station.toggle_allowing(), tip=tip)
-        self.allow.setCheckable(True)
-        self.body.addLayout(row(self.allow))
-        self._allowed = label("", "soft", wrap=True)
-        self._allowed.setAccessibleName("Allowed faces")
-        self.body.addWidget(self._allowed)
-        self.body.addWidget(line())
-
-    def _band(self) -> None:
-        if self._near.value > 0 and self._far.value > 0:
-            self.change("spacing of the targets", target_spacing=(self._near.value, self._far.value))
-
-    def show_plan(self, planner: Planner) -> None:
-        """Rules and what can be done."""
-        plan, needs = planner.plan, planner.model.targets
-        self._stance.show_options([(s.value, s.value) for s in Stance], plan.stance.value)
-        sizes = needs.diameters if needs is not None else ()
-        try:
-            rules = planner.rules()
-            self._size.show_options([(f"{s:g}", f"{s:g}") for s in sizes], f"{rules.diameter:g}")
-            near, far = rules.spacing
-        except InputError:
-            self._size.show_options([(f"{s:g}", f"{s:g}") for s in sizes], f"{plan.diameter or 0:g}")
-            near, far = plan.target_spacing or (needs.spacing if needs is not None else (30.0, 100.0))
-        for field, value in ((self._near, near), (self._far, far), (self._goal, round(100 * plan.goal, 3))):
-            if not field.hasFocus():
-                field.set_value(value)
-        faces = ", ".join(map(str, plan.allowed))
-        self._allowed.setText(f"Allowed all the same: face {faces}." if faces else "Measured and datum faces are kept clear.")
-        has = bool(plan.targets)
-        self._improve.setEnabled(has)
-        chosen = self.station.selected_target is not None
-        self._delete.setEnabled(chosen)
-        self._lock.setEnabled(chosen)
-        target = self.station.selected_target
-        self._lock.setText("Unlock" if target is not None and target.is_locked else "Lock")
-
-    def show_ways(self, planner: Planner, made: TargetsAnswer, others: tuple[SchoolResult, ...]) -> None:
-        """The schools side by side."""
-        rows = [part_school(made.ground, planner.plan.placed), *others]
-        self._ways.show_facts([(str(s.school), _way(s)) for s in rows])
-        self._why.setText("; ".join(f"{s.school}: {s.words}" for s in rows if s.words) + ".")
-
-
-def _way(school: SchoolResult) -> str:
-    words = f"{100 * school.share:.0f} %"
-    return f"{school.targets:>3}  {words:>5}  {school.minutes:>3.0f} min" if school.targets else f"{words:>5}        "
 
 
 class PhotosPanel(Panel):

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -10,27 +9,29 @@ from typing import Any
 from PyQt6.QtCore import QTimer
 
 from juxtum.desk.planning import topics
+from juxtum.desk.planning.answers import Answers
 from juxtum.desk.planning.dressing import dress_topic, gear_bounds
+from juxtum.desk.planning.editing import TargetEdits
 from juxtum.desk.planning.handles import TargetHandles
 from juxtum.desk.planning.overlay import BandLegend, TopicBar
-from juxtum.desk.planning.panels import PANELS, BlindPanel, Panel, TargetsPanel
+from juxtum.desk.planning.panel import Panel
+from juxtum.desk.planning.panels import PANELS, BlindPanel
 from juxtum.desk.planning.rows import table_of
 from juxtum.desk.planning.table import PlanTable
+from juxtum.desk.planning.target_panel import TargetsPanel
 from juxtum.desk.planning.topics import TargetsAnswer, Topic
 from juxtum.desk.stage_view import Mode
 from juxtum.desk.stations.base import Station
 from juxtum.desk.stations.findings import Key
-from juxtum.errors import Cancelled, InputError, JuxtumError
+from juxtum.errors import InputError, JuxtumError
 from juxtum.geometry.arrays import Floats
 from juxtum.job import Job
 from juxtum.plan.blind import Finish, methods
 from juxtum.plan.document import Plan
 from juxtum.plan.instruments import InstrumentModel, Kind, read_instrument_model, shipped_instruments
-from juxtum.plan.planner import Grounds, Planner, moved
-from juxtum.plan.schools import SchoolResult
+from juxtum.plan.planner import Grounds, Planner
 from juxtum.plan.suitability import Fitness
-from juxtum.plan.targets import Target, snapped, with_lock
-from juxtum.progress import Progress
+from juxtum.plan.targets import Target
 from juxtum.scene.stage import Hit
 
 OWN_LAYERS = ("ghost", "shadow", "rays", "gear", "marked")
@@ -42,10 +43,6 @@ def weak_note(made: TargetsAnswer) -> tuple[Floats, str] | None:
     if not a.targets or a.patch_counts[a.weakest] >= made.ground.needs.least:
         return None
     return made.ground.patches.places[a.weakest], f"weak: {a.weakest_words}"
-
-
-class Stopped(JuxtumError):
-    """Work on a topic that the user stopped."""
 
 
 class PlanStation(Station):
@@ -61,10 +58,9 @@ class PlanStation(Station):
         self.bar.chosen.connect(self.show_topic)
         self.table = PlanTable()
         self.table.chosen.connect(self._choose_row)
-        self.handles = TargetHandles(self.view, self._choose_target, self._drop_target)
-        self._answers: dict[Topic, tuple[str, Any]] = {}
-        self._ways: tuple[str, tuple[SchoolResult, ...]] | None = None
-        self._asked: set[str] = set()
+        self.handles = TargetHandles(self.view, self._choose_target, lambda index, place: self.edits.move(index, place))
+        self.answers = Answers(self.session, self._arrived)
+        self.edits = TargetEdits(self)
         self._picking: str = ""
         self._framed = ""
         self.panels: dict[Topic, Panel] = {topic: make(self) for topic, make in PANELS.items()}
@@ -95,15 +91,13 @@ class PlanStation(Station):
     @property
     def made(self) -> Any:
         """The answer to the topic at hand, if it is there and still right."""
-        planner = self.planner
-        key, made = self._answers.get(self.topic, ("", None))
-        return made if planner is not None and key == topics.question(self.topic, planner) else None
+        return self.answers.get(self.topic, self.planner)
 
     def methods(self) -> dict[str, str]:
         """How each characteristic is to be measured: as Blind spots says, or as far as the drawing alone tells."""
         planner = self.planner
-        key, made = self._answers.get(Topic.BLIND, ("", None))
-        if planner is not None and isinstance(made, topics.BlindAnswer) and key == topics.question(Topic.BLIND, planner):
+        made = self.answers.get(Topic.BLIND, planner)
+        if planner is not None and isinstance(made, topics.BlindAnswer):
             return {name: str(method) for name, method in methods(planner.task, made.spots).items()}
         return self.derived.methods
 
@@ -125,24 +119,13 @@ class PlanStation(Station):
 
         self.session.edit(title, edit)
 
-    def _edit_plan(self, title: str, make: Callable[[Planner, Progress], Plan]) -> None:
-        nominal = self.derived.nominal
-        if nominal is None:
-            return
-
-        def edit(job: Job, progress: Progress) -> Job:
-            return job.model_copy(update={"plan": make(topics.planner_for(job, nominal, self.grounds), progress)})
-
-        self.session.edit_slowly(title, edit)
-
     # -- topics -----------------------------------------------------------------------------------------------
 
     def show_topic(self, topic: Topic) -> None:
         """Turn to another topic."""
         self._stop_picking()
         self.topic = topic
-        if isinstance(self._answers.get(topic, ("", None))[1], Stopped):
-            del self._answers[topic]
+        self.answers.forget_stopped(topic)
         for panel in self.panels.values():
             panel.setVisible(panel is self.panels[topic])
         self.refresh()
@@ -157,8 +140,13 @@ class PlanStation(Station):
     def refresh(self) -> None:
         """Show the job as it is now; ask for what is not known yet."""
         self.show_results()
-        if self.window_._station is self:
-            self._ask()
+        if self.window_._station is self and self.planner is not None:
+            self.answers.ask(self.topic, self.planner)
+
+    def _arrived(self, topic: Topic) -> None:
+        if topic is self.topic and self.window_._station is self:
+            self.refresh()
+            self.dress()
 
     def show_results(self) -> None:
         """Next action, panel, table."""
@@ -178,8 +166,7 @@ class PlanStation(Station):
         else:
             panel.words.setText("Computing\u2026")
         if isinstance(panel, TargetsPanel) and isinstance(made, TargetsAnswer):
-            known = self._ways[1] if self._ways is not None and self._ways[0] == topics.ways_question(planner) else ()
-            panel.show_ways(planner, made, known)
+            panel.show_ways(planner, made, self.answers.ways(planner))
         table = None if made is None or isinstance(made, JuxtumError) else table_of(made, planner)
         if table is not None:
             self.table.show_rows(*table, self.handles.selected if self.topic is Topic.TARGETS else -1)
@@ -190,56 +177,6 @@ class PlanStation(Station):
         self.table.setVisible(shown and here)
         if here:
             self.window_.ledger.setVisible(False)
-
-    def _ask(self) -> None:
-        """Have the topic computed, once for each question."""
-        planner = self.planner
-        if planner is None:
-            return
-        question = topics.question(self.topic, planner)
-        if self.made is None and question not in self._asked:
-            self._compute(self.topic, question, planner)
-        elif isinstance(self.made, TargetsAnswer):
-            question = topics.ways_question(planner)
-            if (self._ways is None or self._ways[0] != question) and question not in self._asked and planner.plan.targets:
-                self._compute_ways(question, planner)
-
-    def _compute(self, topic: Topic, question: str, planner: Planner) -> None:
-        self._asked.add(question)
-
-        def work(progress: Progress) -> object:
-            try:
-                return topics.answer(topic, planner, progress)
-            except Cancelled:
-                return Stopped("this was stopped", topic.value, "Turn to the topic again")
-            except JuxtumError as problem:
-                return problem
-
-        def done(made: object) -> None:
-            self._asked.discard(question)
-            self._answers[topic] = (question, made)
-            if topic is self.topic and self.window_._station is self:
-                self.refresh()
-                self.dress()
-
-        self.session.compute(work, done)
-
-    def _compute_ways(self, question: str, planner: Planner) -> None:
-        self._asked.add(question)
-
-        def work(progress: Progress) -> object:
-            try:
-                return topics.ways(planner, progress)
-            except (JuxtumError, Cancelled):
-                return ()
-
-        def done(made: object) -> None:
-            assert isinstance(made, tuple)
-            self._asked.discard(question)
-            self._ways = (question, made)
-            self.show_results()
-
-        self.session.compute(work, done)
 
     # -- on the stage -----------------------------------------------------------------------------------------
 
@@ -278,7 +215,7 @@ class PlanStation(Station):
         made = self.made
         if made is None and self.topic is Topic.TARGETS and self.derived.nominal is not None:
             # While an edit is scored the picture stays as it was.
-            last = self._answers.get(Topic.TARGETS, ("", None))[1]
+            last = self.answers.last(Topic.TARGETS)
             made = last if isinstance(last, TargetsAnswer) and last.ground.nominal is self.derived.nominal else None
         shows_targets = self.topic is Topic.TARGETS and isinstance(made, TargetsAnswer)
         self.handles.show(self.derived.nominal, made.assessment if shows_targets else None)
@@ -307,7 +244,7 @@ class PlanStation(Station):
             return
         face = int(planner.nominal.projector.project(hit.place[None]).faces[0]) + 1
         if self._picking == "add":
-            self.add_target(hit.place)
+            self.edits.add(hit.place)
         elif self._picking == "allow" and face:
             allowed = tuple(sorted(set(planner.plan.allowed) ^ {face}))
             self.change(f"targets on face {face}", {"allowed": allowed})
@@ -356,8 +293,6 @@ class PlanStation(Station):
         self._stop_picking()
         self.dress()
 
-    # -- targets ----------------------------------------------------------------------------------------------
-
     def _choose_row(self, row: int) -> None:
         if self.topic is Topic.TARGETS:
             self.handles.selected = row
@@ -374,59 +309,6 @@ class PlanStation(Station):
             self.panels[Topic.TARGETS].show_plan(planner)
         self.window_.menus.enable()
 
-    def _drop_target(self, index: int, place: Floats) -> None:
-        def make(planner: Planner, progress: Progress) -> Plan:
-            target = snapped(planner.ground(progress), place, planner.rules())
-            return planner.edited(moved(planner.plan, index, target).placed)
-
-        self._edit_plan(f"move target {index + 1}", make)
-
-    def add_target(self, place: Floats) -> None:
-        """Stick a target where a place of the part is."""
-
-        def make(planner: Planner, progress: Progress) -> Plan:
-            target = snapped(planner.ground(progress), place, planner.rules())
-            return planner.edited((*planner.plan.placed, target))
-
-        self._edit_plan(f"add target {len(self.plan.targets) + 1}", make)
-
-    def add_suggested(self) -> None:
-        """Stick the target that Juxtum suggests."""
-        made = self.made
-        if isinstance(made, TargetsAnswer) and made.assessment.suggestion is not None:
-            target = made.assessment.suggestion
-            self._edit_plan(f"add target {len(self.plan.targets) + 1}", lambda planner, _: planner.edited((*planner.plan.placed, target)))
-
-    def delete_target(self) -> None:
-        """Take the chosen target away."""
-        index = self.handles.selected
-        if self.selected_target is not None:
-            self.handles.selected = -1
-            self._edit_plan(f"delete target {index + 1}", lambda p, _: p.edited(tuple(t for k, t in enumerate(p.plan.placed) if k != index)))
-
-    def lock_target(self) -> None:
-        """Lock the chosen target, or free it."""
-        target, index = self.selected_target, self.handles.selected
-        if target is not None:
-            word = "free" if target.is_locked else "lock"
-
-            def make(planner: Planner, _: Progress) -> Plan:
-                targets = list(planner.plan.placed)
-                targets[index] = with_lock(targets[index], locked=not targets[index].is_locked)
-                return planner.edited(tuple(targets))
-
-            self._edit_plan(f"{word} target {index + 1}", make)
-
-    def plan_targets(self) -> None:
-        """Place all targets anew; locked ones stay."""
-        self.turn_to(Topic.TARGETS)
-        self._edit_plan("plan the targets", lambda planner, progress: planner.planned(progress))
-
-    def improve_targets(self) -> None:
-        """Keep the locked ones and place the rest better."""
-        self.turn_to(Topic.TARGETS)
-        self._edit_plan("improve the targets", lambda planner, progress: planner.planned(progress))
-
     def begin_allowing(self) -> None:
         """Go to the targets and pick faces that may carry them."""
         self.turn_to(Topic.TARGETS)
@@ -434,6 +316,7 @@ class PlanStation(Station):
             self.toggle_allowing()
 
     def turn_to(self, topic: Topic) -> None:
+        """Go to this station and a topic of it."""
         if self.window_._station is not self:
             self.window_.go(Key.PLAN)
         if self.topic is not topic:
