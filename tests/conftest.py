@@ -77,3 +77,9 @@ def application() -> QApplication:
     style.load_fonts()
     style.apply(made)
     return made
+
+
+@pytest.fixture(scope="session")
+def beam() -> Nominal:
+    """HB-36 with its exact faces."""
+    return Nominal.from_shape(read_cad(nominal_path("HB-36")).shape)

@@ -153,6 +153,6 @@ def test_copied_ledger_pastes_into_a_spreadsheet(desk: Hand, tmp_path: Path) -> 
 
 def test_first_steps_lead_on(desk: Hand) -> None:
     desk.press(Qt.Key.Key_F1)
-    assert desk.window.guide.title.startswith("1 of 6")
+    assert desk.window.guide.title.startswith("1 of 7")
     desk.click("Next step")
-    assert desk.window.guide.title.startswith("2 of 6") and desk.window.station.key is Key.ASSEMBLE
+    assert desk.window.guide.title.startswith("2 of 7") and desk.window.station.key is Key.PLAN

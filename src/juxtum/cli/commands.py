@@ -220,7 +220,7 @@ def demo(options: argparse.Namespace) -> int:
     evaluation = _replay(job, Runner(files), options.out)
     print(f"BC-220: {headline(evaluation)}; report and tables are in {options.out}")
     status = _start_desk(["--shots", str(options.out)], wait=True)
-    print(f"pictures of the five stations are in {options.out}" if status == 0 else "the pictures could not be taken")
+    print(f"pictures of the stations are in {options.out}" if status == 0 else "the pictures could not be taken")
     return 0
 
 

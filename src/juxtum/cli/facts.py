@@ -36,11 +36,11 @@ def _cad_facts(path: Path) -> dict[str, Any]:
     cad = read_cad(path)
     nominal = Nominal.from_shape(cad.shape, cad.file_unit)
     closed = is_closed(cad.shape)
-    problems = list(nominal.problems) if closed else ["the solid is not closed", *nominal.problems]
+    problems = list(nominal.problems)
     return {
         "file": path.name,
         "kind": "CAD",
-        "volume": nominal.volume,
+        "volume": nominal.volume if math.isfinite(nominal.volume) else None,
         "area": nominal.area,
         "bounds": exact_bounds(cad.shape),
         "faces": len(nominal.faces),

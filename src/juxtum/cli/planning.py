@@ -48,6 +48,7 @@ def plan(options: argparse.Namespace) -> int:
     if options.out is not None:
         _write(options.out, options.what, planner, job, document)
         lines.append(f"written to {options.out}")
+    lines += [f"note: {words}" for words in results.notes(planner)]
     if options.json:
         print(json.dumps(document, indent=1, allow_nan=False))
     else:

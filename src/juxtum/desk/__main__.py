@@ -1,4 +1,4 @@
-"""`python -m juxtum.desk`: opens the window, or takes pictures of the five stations."""
+"""`python -m juxtum.desk`: opens the window, or takes pictures of the stations."""
 
 from __future__ import annotations
 

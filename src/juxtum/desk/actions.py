@@ -172,7 +172,7 @@ TOOLS = (
            lambda w: w.session.derived.comparison is not None),
 )  # fmt: skip
 HELP = (
-    Action("first steps", "First steps", "Help/1", lambda w: w.help.start_first_steps(), "F1", "circle-help", "The five stations in three minutes"),
+    Action("first steps", "First steps", "Help/1", lambda w: w.help.start_first_steps(), "F1", "circle-help", "The stations in three minutes"),
     Action("method", "Method", "Help/2", lambda w: w.help.show_method(), "Shift+F1", "info", "Formula and reference of the numbers on this page"),
     Action("keys", "Keys", "Help/2", lambda w: w.help.show_keys(), "", "keyboard"),
     Action("log", "Show log", "Help/3", lambda w: w.help.show_log(), "", "scroll-text"),

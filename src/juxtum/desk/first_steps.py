@@ -1,4 +1,4 @@
-"""Help > First steps: a small card that walks a newcomer through the five stations on the demo job."""
+"""Help > First steps: a small card that walks a newcomer through the stations on the demo job."""
 
 from __future__ import annotations
 
@@ -24,6 +24,7 @@ class Lesson:
 
 LESSONS = (
     Lesson(Key.BRIEF, "What is asked", "The nominal from CAD and eight profiles from the drawing are here. Turn the part with the left mouse button."),
+    Lesson(Key.PLAN, "Before anyone touches the part", "Is the scanner good enough, where do targets go, what will not be seen? Plan the targets; drag one about.", "plan targets"),
     Lesson(Key.ASSEMBLE, "Cut the table off", "The scan still stands on its table. Trim it off.", "trim table"),
     Lesson(Key.ASSEMBLE, "Drop the loose pieces", "Reflections left pieces in the air. Keep the largest piece.", "drop pieces"),
     Lesson(Key.ALIGN, "Into part coordinates", "The pose is found from the shape, then fitted to the whole surface.", "align automatically"),
@@ -35,6 +36,7 @@ LESSONS = (
 def is_done(lesson: Lesson, d: Derived) -> bool:
     """Whether a job already is where a lesson leads."""
     checks = {
+        "plan targets": d.job.plan is not None and len(d.job.plan.targets) > 0,
         "trim table": d.scan is not None and d.table is None,
         "drop pieces": d.scan is not None and d.table is None and loose_pieces(d) == 0,
         "align automatically": d.evaluation is not None,

@@ -1,4 +1,4 @@
-"""Pictures of the five stations on the demo job, taken from the real window."""
+"""Pictures of the stations on the demo job, taken from the real window."""
 
 from __future__ import annotations
 

@@ -16,7 +16,7 @@ from juxtum.geometry.arrays import Bools, Floats, Ints, frozen, unit
 from juxtum.geometry.topology import edge_keys, sound_triangles
 from juxtum.nominal import _foot_kernels as kernels
 from juxtum.nominal.projection import ExactProjector, MeshProjector, Projector, sharp_edges
-from juxtum.nominal.tessellation import Tessellation, TessellationRule, bare_triangles, exact_volume, tessellate
+from juxtum.nominal.tessellation import Tessellation, TessellationRule, bare_triangles, exact_volume, is_closed, tessellate
 
 
 class FaceKind(StrEnum):
@@ -112,9 +112,11 @@ class Nominal:
         t = tessellate(shape, rule)
         mesh = TriangleMesh(t.nodes, t.triangles)
         faces = tuple(_exact_face(t, mesh, index) for index in range(len(t.surfaces)))
-        volume = exact_volume(shape)
+        closed = is_closed(shape)
+        volume = exact_volume(shape) if closed else float("nan")
+        problems = () if closed else ("the solid is not closed",)
         owners = frozen(t.triangle_faces, np.int32)
-        return cls(mesh, owners, faces, ExactProjector(t), samples, True, file_unit, volume)
+        return cls(mesh, owners, faces, ExactProjector(t), samples, True, file_unit, volume, problems)
 
     @classmethod
     def from_mesh(cls, mesh: TriangleMesh, file_unit: str = "mm") -> Nominal:

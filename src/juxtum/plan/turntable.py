@@ -161,8 +161,8 @@ def symmetry_warnings(nominal: Nominal) -> tuple[str, ...]:
     """Turns that bring the part onto itself, which joining by shape cannot tell apart."""
     samples = nominal.samples
     rows = np.arange(0, len(samples.centres), max(1, len(samples.centres) // 3000))
-    points, weights = samples.centres[rows], samples.mesh.triangle_areas[rows]
-    middle = weights @ points / weights.sum()
+    points, weights = samples.centres[rows], samples.mesh.triangle_areas
+    middle = weights @ samples.centres / weights.sum()
     warnings = []
     for axis, name in zip(np.eye(3), "XYZ", strict=True):
         same = [k for k in (2, 3, 4, 5, 6, 8) if _is_same(nominal, points, middle, axis * 2 * np.pi / k)]

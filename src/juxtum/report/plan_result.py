@@ -32,7 +32,13 @@ def plan_head(what: str, planner: Planner, part: str) -> dict[str, Any]:
         "instrument": planner.model.name,
         "mode": planner.mode.name,
         "stance": str(planner.plan.stance),
+        "notes": list(notes(planner)),
     }
+
+
+def notes(planner: Planner) -> tuple[str, ...]:
+    """What makes the plan less certain: an open nominal lets lines of sight through and has no mass."""
+    return tuple(f"{problem}: lines of sight may pass through its gaps, and its mass is not known" for problem in planner.nominal.problems)
 
 
 def suitability_document(table: SuitabilityTable, chart: ChainChart, planner: Planner) -> dict[str, Any]:

@@ -20,6 +20,7 @@ from juxtum.plan.planner import EffortPlan, Planner
 from juxtum.plan.schedule import COATS, parse_clock
 from juxtum.plan.tray import TrayPlan
 from juxtum.plan.turntable import TurntablePlan
+from juxtum.report.plan_result import notes
 
 if TYPE_CHECKING:
     from juxtum.desk.stations.plan import PlanStation
@@ -77,6 +78,11 @@ class FitPanel(Panel):
         words = [s.replace(f"{name}, ", "").replace(f"{name}: ", "") for s in own]
         self._chart_words.setText(". ".join(w[:1].upper() + w[1:] for w in words[-3:]) + ("." if words else ""))
         self._show_prices(planner, made)
+
+    def sentences(self, planner: Planner, made: Answer) -> str:
+        """What is wrong with the nominal, as far as it matters here."""
+        del made
+        return ". ".join(words[:1].upper() + words[1:] for words in notes(planner))
 
     def _show_prices(self, planner: Planner, made: FitAnswer) -> None:
         while item := self._prices.takeAt(0):

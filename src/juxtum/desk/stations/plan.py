@@ -173,16 +173,14 @@ class PlanStation(Station):
         self._show_table(table is not None)
 
     def _show_table(self, shown: bool) -> None:
-        here = self.window_._station is self
-        self.table.setVisible(shown and here)
-        if here:
-            self.window_.ledger.setVisible(False)
+        self.table.setVisible(shown and self.window_._station is self)
 
     # -- on the stage -----------------------------------------------------------------------------------------
 
     def enter(self) -> None:
         """Show topics and table instead of the ledger."""
         self._ledger_was_shown = self.window_.ledger.isVisible()
+        self.window_.ledger.hide()
         self.bar.show()
         self.place()
         self.show_topic(self.topic)

@@ -1,0 +1,237 @@
+"""The station Plan in the real window: what a user clicks, drags and reads."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QComboBox, QFileDialog, QLabel, QLineEdit, QToolButton
+
+from hand import Hand, close, opened
+from juxtum.demo.job import FACES
+from juxtum.desk.planning.topics import Topic
+from juxtum.desk.stations.findings import Key
+
+
+@pytest.fixture(scope="module")
+def plan(application: QApplication, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Hand]:
+    """The demo job at Plan; the tests walk on from where the one before stopped."""
+    window = opened(tmp_path_factory.mktemp("plan"))
+    hand = Hand(window)
+    window.menus.actions["open demo"].trigger()
+    hand.wait(lambda: window.session.derived.scan is not None)
+    yield hand
+    close(window)
+
+
+def topic(hand: Hand, name: Topic) -> None:
+    QTest.mouseClick(hand.named(f"Topic {name.value}", QToolButton), Qt.MouseButton.LeftButton)
+    hand.wait(lambda: hand.window.plan.made is not None)
+
+
+def rows(hand: Hand) -> list[list[str]]:
+    """The table under the stage, as it would be pasted."""
+    return [line.split("\t") for line in hand.window.plan.table.as_text().splitlines()[1:]]
+
+
+def facts(hand: Hand) -> dict[str, str]:
+    return hand.window.plan.panels[hand.window.plan.topic].facts.facts
+
+
+def read(hand: Hand, name: str) -> str:
+    label = hand.named(name, QLabel)
+    assert isinstance(label, QLabel)
+    return label.text()
+
+
+def test_the_beam_is_planned_from_its_own_menu(application: QApplication, tmp_path: Path) -> None:
+    window = opened(tmp_path)
+    hand = Hand(window)
+    window.menus.actions["open demo beam"].trigger()
+    hand.wait(lambda: window.session.derived.nominal is not None)
+    assert hand.next() == "Next: plan the measurement"
+    hand.click("Do the next action")
+    hand.wait(lambda: window.plan.made is not None)
+    assert window.station.key is Key.PLAN
+    topic(hand, Topic.STATIONS)
+    assert facts(hand)["stations"] == "3, proven fewest"
+    box = hand.named("Obstacle", QLineEdit)
+    assert isinstance(box, QLineEdit)
+    box.setText("-3000 600 -2000 3000 700")
+    hand.click("Add obstacle")
+    assert "an obstacle has six numbers" in window.notice.text
+    box.setText("-3000 600 -2000  3000 700 4000")
+    hand.click("Add obstacle")
+    hand.wait(lambda: window.plan.made is not None)
+    assert len(window.plan.plan.obstacles) == 1 and float(facts(hand)["poses served"].split()[0]) < 99
+    close(window)
+
+
+def test_1_fit_says_whether_the_chain_does(plan: Hand) -> None:
+    plan.go(Key.PLAN)
+    plan.wait(lambda: plan.window.plan.made is not None)
+    table = {row[0]: row for row in rows(plan)}
+    assert table["1"][5].endswith("good") and table["2"][5].endswith("not suitable")
+    assert not plan.window.ledger.isVisible() and plan.window.plan.table.isVisible()
+    assert "With bars the length error at 0.17 m falls from" in read(plan, "Chart in words")
+    choice = plan.named("Mode", QComboBox)
+    assert isinstance(choice, QComboBox)
+    before = table["3"][3]
+    choice.setCurrentIndex(choice.findText("fine parallel lines"))
+    choice.activated.emit(choice.currentIndex())
+    plan.wait(lambda: plan.window.plan.made is not None)
+    assert plan.window.plan.planner.mode.name == "fine parallel lines"
+    assert {row[0]: row for row in rows(plan)}["3"][3] == before, "the chain, not the mode, decides here"
+    plan.press(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    plan.wait(lambda: plan.window.plan.made is not None)
+    assert plan.window.plan.planner.mode.name == "crossed lines"
+
+
+def test_2_targets_are_planned_and_shown(plan: Hand) -> None:
+    topic(plan, Topic.TARGETS)
+    assert plan.next() == "Next: plan the targets"
+    plan.click("Do the next action")
+    plan.wait(lambda: len(rows(plan)) > 10 and len(plan.window.plan.answers.ways(plan.window.plan.planner)) == 2)
+    assert plan.finding(Key.PLAN).split()[0] == facts(plan)["targets"]
+    ways = plan.named("Three ways").facts  # type: ignore[attr-defined]
+    assert ways["on the part"].split()[0] == facts(plan)["targets"] and set(ways) == {"on the part", "around it", "none, by shape"}
+    top = plan.colour_at((-60, -60, 18))
+    legend = plan.named("Targets in view").grab().toImage()
+    assert legend.width() > 50 and top.blue() >= top.red() - 8, "well tracked places are in the calm end of the bands"
+    first = plan.window.plan.plan.targets[0]
+    assert f"face {first.face}" == rows(plan)[0][1]
+
+
+def nearest_visible(plan: Hand) -> int:
+    facing = plan.window.plan.handles.facing()
+    top = [k for k, t in enumerate(plan.window.plan.plan.targets) if facing[k] and t.face == FACES["plate top"]]
+    return top[0]
+
+
+def test_3_a_target_is_dragged_over_the_surface_and_scored(plan: Hand) -> None:
+    index = nearest_visible(plan)
+    before = plan.window.plan.plan.targets[index].place
+    start = plan.spot(before)
+    end = plan.spot((before[0] + 9.0, before[1] + 4.0, 18.0))
+    view = plan.window.view
+    QTest.mousePress(view, Qt.MouseButton.LeftButton, pos=start)
+    for k in range(1, 6):
+        QTest.mouseMove(view, QPoint(start.x() + (end.x() - start.x()) * k // 5, start.y() + (end.y() - start.y()) * k // 5))
+    QTest.mouseRelease(view, Qt.MouseButton.LeftButton, pos=end)
+    plan.wait(lambda: plan.window.plan.made is not None)
+    after = plan.window.plan.plan.targets[index].place
+    assert np.linalg.norm(np.subtract(after, before)) == pytest.approx(9.8, abs=2.5) and after[2] == pytest.approx(18)
+    assert plan.window.session.history.undo_label == f"move target {index + 1}"
+    plan.press(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    plan.wait(lambda: plan.window.plan.made is not None)
+    assert plan.window.plan.plan.targets[index].place == before
+
+
+def test_4_choose_lock_delete_and_improve(plan: Hand) -> None:
+    index = nearest_visible(plan)
+    plan.click_at(plan.window.plan.plan.targets[index].place)
+    assert plan.window.plan.handles.selected == index and plan.window.plan.table.currentRow() == index
+    plan.click("Lock target")
+    plan.wait(lambda: plan.window.plan.made is not None)
+    locked = plan.window.plan.plan.targets[index]
+    assert locked.locked and rows(plan)[index][6] == "locked"
+    other = next(k for k in range(len(rows(plan))) if k != index)
+    count = len(rows(plan))
+    plan.window.plan.table.setCurrentCell(other, 0)
+    plan.press(Qt.Key.Key_Delete)
+    plan.wait(lambda: plan.window.plan.made is not None)
+    assert len(rows(plan)) == count - 1
+    plan.click("Improve the rest")
+    plan.wait(lambda: plan.window.plan.made is not None)
+    assert locked.place in [t.place for t in plan.window.plan.plan.targets if t.locked]
+
+
+def test_5_a_target_is_added_by_hand_and_a_bad_place_is_told(plan: Hand) -> None:
+    count = len(rows(plan))
+    plan.click("Add target")
+    plan.click_at((-120.0, -8.0, 18.0))
+    plan.wait(lambda: plan.window.plan.made is not None)
+    assert len(rows(plan)) == count + 1 and "too near" in rows(plan)[-1][6]
+    plan.press(Qt.Key.Key_Escape)
+    plan.press(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    plan.wait(lambda: plan.window.plan.made is not None)
+    assert len(rows(plan)) == count
+
+
+def test_6_every_other_topic_answers_or_says_why_not(plan: Hand) -> None:
+    topic(plan, Topic.PHOTOS)
+    assert int(facts(plan)["photos"].split(",")[0]) == len(rows(plan)) and "bar A 1400.062 mm" in read(plan, "Plan words")
+    topic(plan, Topic.STATIONS)
+    assert facts(plan)["poses served"].startswith(("99", "100")) and rows(plan)[0][0] == "1"
+    topic(plan, Topic.BLIND)
+    assert facts(plan)["characteristic 3"] == "scan" and any(r[0] == "deep hole" for r in rows(plan))
+    topic(plan, Topic.TURNTABLE)
+    assert float(facts(plan)["surface seen"].split()[0]) > 95
+    topic(plan, Topic.TRAY)
+    assert read(plan, "Plan words").startswith("tray: not even one part fits into")
+    topic(plan, Topic.EFFORT)
+    assert rows(plan)[0][0] == "08:15" and rows(plan)[-1][2] == "done"
+    start = plan.named("Start", QLineEdit)
+    assert isinstance(start, QLineEdit)
+    start.setText("24:15")
+    start.editingFinished.emit()
+    assert "'24:15' is not a clock time" in plan.window.notice.text
+    start.setText("09:30")
+    start.editingFinished.emit()
+    plan.wait(lambda: plan.window.plan.made is not None)
+    assert rows(plan)[0][0] == "09:30"
+
+
+def test_7_a_glossy_bore_changes_the_method_in_the_ledger(plan: Hand) -> None:
+    topic(plan, Topic.BLIND)
+    plan.click("Pick faces of this finish")
+    plan.click_at(tuple(plan.window.session.derived.nominal.face(FACES["seat top"]).centre))
+    plan.wait(lambda: plan.window.plan.made is not None)
+    assert read(plan, "Finishes") == f"face {FACES['seat top']}: glossy."
+    assert facts(plan)["characteristic 2"] == "scan, other mode"
+    plan.go(Key.BRIEF)
+    lines = [line.split("\t") for line in plan.window.ledger.as_text().splitlines()]
+    assert lines[0][-1] == "Method" and {r[-1] for r in lines[1:] if r[0] in ("2u", "2l")} == {"scan, other mode"}
+    assert plan.window.ledger.isVisible() and not plan.window.plan.table.isVisible()
+
+
+def test_8_the_sheet_is_written_and_the_plan_stays_in_the_job(plan: Hand, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_: str(tmp_path))
+    plan.window.perform("write setup sheet")
+    plan.wait(lambda: "set-up sheet is in" in plan.window.notice.text)
+    lines = (tmp_path / "targets.csv").read_text().splitlines()
+    assert len(lines) == len(plan.window.plan.plan.targets) + 1 and (tmp_path / "setup-sheet.pdf").read_bytes().startswith(b"%PDF")
+    kept = plan.window.session.job.plan
+    plan.window.session.save(tmp_path / "planned.juxtum")
+    plan.wait()
+    plan.window.session.open(tmp_path / "planned.juxtum")
+    plan.wait(lambda: plan.window.session.path is not None)
+    assert plan.window.session.job.plan == kept
+
+
+def test_9_instruments_are_saved_edited_and_loaded(plan: Hand, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    path = tmp_path / "mine.json"
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(path), ""))
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(path), ""))
+    plan.go(Key.PLAN)
+    topic(plan, Topic.FIT)
+    plan.window.perform("save instrument")
+    plan.wait(path.exists)
+    document = json.loads(path.read_text())
+    document["name"], document["id"] = "Our old scanner", "old-1"
+    document["chains"][0]["a"] = 0.2
+    path.write_text(json.dumps(document))
+    plan.click("Load instrument")
+    plan.wait(lambda: plan.window.plan.made is not None)
+    assert plan.window.plan.planner.model.name == "Our old scanner"
+    assert all(not r[5].endswith("good") for r in rows(plan) if r[0] in ("2", "3", "5"))
+    document["chains"][0]["a"] = -1
+    path.write_text(json.dumps(document))
+    plan.click("Load instrument")
+    plan.wait()
+    assert "'chains.0.a' is not right" in plan.window.notice.text
