@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 
-from benchmarks import accuracy, memory, speed, window
+from benchmarks import accuracy, memory, planning, speed, window
 
 ALL = {
     "nearest": speed.nearest,
@@ -16,6 +16,10 @@ ALL = {
     "rigid": accuracy.rigid,
     "rough": accuracy.rough,
     "memory": memory.five_million,
+    "plan": planning.plan,
+    "chance": planning.chance,
+    "rays": planning.rays,
+    "bundle": planning.bundle,
 }
 
 

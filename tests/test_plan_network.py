@@ -8,41 +8,20 @@ import numpy as np
 import pytest
 
 from juxtum.demo.beam_job import beam_job
+from juxtum.demo.network import LENS
+from juxtum.demo.network import trial_network as network
 from juxtum.errors import FitError, InputError
 from juxtum.evaluate import Environment
 from juxtum.job import FileStore
 from juxtum.job.planning import task_of
 from juxtum.nominal import Nominal
 from juxtum.plan.bars import lay_bars
-from juxtum.plan.bundle import BarTie, Lens, Network, Photos, Rays, adjust, predict, simulate
+from juxtum.plan.bundle import Lens, Photos, adjust, predict, simulate
 from juxtum.plan.instruments import Camera, Kind, shipped
 from juxtum.plan.photos import NetworkWish, PhotoPlan, plan_photos
 from juxtum.plan.walk import check_photo, largest_angles, target_table
 
 PHOTO = shipped(Kind.PHOTO)
-LENS = Lens(24.0, (0.03, -0.02), (-1e-4, 1e-7))
-
-
-def network(targets: int, photos: int, *, bars: int = 2, solved: bool = True, seed: int = 3) -> Network:
-    """Targets on a long part, photos from both sides, every fourth one upright."""
-    rng = np.random.default_rng(seed)
-    points = rng.uniform([-1500, -100, 0], [1500, 100, 300], (targets, 3))
-    rotations, centres = [], []
-    for k in range(photos):
-        centre = np.array([rng.uniform(-1500, 1500), 1900 * (-1) ** k, rng.uniform(300, 1800)])
-        axis = np.array([centre[0] + rng.uniform(-700, 700), 0, 100]) - centre
-        axis /= np.linalg.norm(axis)
-        right = np.cross(axis, [0, 0, 1])
-        right /= np.linalg.norm(right)
-        down, roll = np.cross(axis, right), k % 4 * np.pi / 2
-        x, y = np.cos(roll) * right + np.sin(roll) * down, np.cos(roll) * down - np.sin(roll) * right
-        rotations.append([x, y, axis])
-        centres.append(centre)
-    ties = tuple(BarTie(2 * k, 2 * k + 1, float(np.linalg.norm(points[2 * k] - points[2 * k + 1])), 0.006) for k in range(bars))
-    poses = Photos(np.array(rotations), np.array(centres))
-    q = np.einsum("mij,mtj->mti", poses.rotations, points[None] - poses.centres[:, None])
-    photo, target = np.nonzero((q[..., 2] > 0) & (np.abs(24 * q[..., 0] / q[..., 2]) < 13.5) & (np.abs(24 * q[..., 1] / q[..., 2]) < 9))
-    return Network(points, poses, Rays(photo, target, np.zeros((len(photo), 2)), 0.00054), ties, LENS, solved)
 
 
 def test_without_noise_the_truth_comes_back_from_a_bad_start() -> None:

@@ -12,6 +12,7 @@ from PyQt6.QtCore import QSettings
 from PyQt6.QtWidgets import QApplication
 
 from juxtum.desk.app import make_application
+from juxtum.desk.planning.topics import Topic
 from juxtum.desk.stations.findings import Key
 from juxtum.scene.camera import View
 
@@ -73,14 +74,15 @@ def _route(walk: _Walk) -> None:
     walk.settle(lambda: window.session.derived.nominal is not None)
     window.go(Key.BRIEF)
     walk.save("1-brief")
+    _plans(walk)
     window.go(Key.ASSEMBLE)
-    walk.save("2-assemble")
+    walk.save("4-assemble")
     walk.do("trim table")
     walk.do("drop pieces")
     walk.do("align automatically")
     window.go(Key.ALIGN)
     _lock_to_datums(walk)
-    walk.save("3-align")
+    walk.save("5-align")
     window.choose_frame("best fit")
     walk.settle()
     window.go(Key.MEASURE)
@@ -94,9 +96,30 @@ def _route(walk: _Walk) -> None:
     window.selected_line = "4u"
     window.measure.show_results()
     window._show_ledger()
-    walk.save("4-measure")
+    walk.save("6-measure")
     window.go(Key.REPORT)
-    walk.save("5-report")
+    walk.save("7-report")
+
+
+def _plans(walk: _Walk) -> None:
+    """Targets of BC-220; bars and photos of HB-36, after which the first job is opened again."""
+    window = walk.window
+    window.plan.edits.plan_all()
+    walk.settle()
+    window.plan.handles.selected = 3
+    window.plan.show_results()
+    walk.save("2-plan")
+    window.plan.show_topic(Topic.FIT)
+    walk.save("8-plan-fit")
+    window.bringing.open_demo("HB-36")
+    walk.settle(lambda: window.session.job.brief.part.startswith("HB-36"))
+    window.plan.turn_to(Topic.PHOTOS)
+    walk.save("3-plan-photos")
+    window.plan.show_topic(Topic.STATIONS)
+    walk.save("9-plan-stations")
+    window.go(Key.BRIEF)
+    window.bringing.open_demo()
+    walk.settle(lambda: window.session.job.brief.part.startswith("BC-220") and window.session.derived.scan is not None)
 
 
 def _lock_to_datums(walk: _Walk) -> None:

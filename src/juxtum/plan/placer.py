@@ -66,6 +66,10 @@ class Placer:
         if np.isfinite(distance[row]):
             self.take(row)
 
+    def is_crowded(self, row: int) -> bool:
+        """Whether a candidate is too near to a target that is there."""
+        return bool(self._crowd[row] > 0)
+
     def drop(self, row: int) -> None:
         """Let a chosen candidate go."""
         self.chosen.remove(row)

@@ -65,7 +65,9 @@ def gear_bounds(d: Derived, made: Any) -> Floats | None:
     else:
         return None
     places = np.concatenate([places, d.nominal.mesh.bounds])
-    return np.stack([places.min(0), places.max(0)])
+    # Numbers and bars stand over the edge of the picture otherwise.
+    room = 0.1 * np.ptp(places, axis=0).max() * np.array([0.5, 0.5, 1.0])
+    return np.stack([places.min(0) - room, places.max(0) + room])
 
 
 def _trackers(made: StationsAnswer) -> Lines:
