@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from helpers import box_mesh, write_bracket
+from helpers import box_mesh, bracket_mesh, write_bracket
 from juxtum.cli import main
 from juxtum.exchange.meshes import write_ply
 from juxtum.geometry import TriangleMesh
@@ -124,3 +124,13 @@ def test_an_open_nominal_is_planned_all_the_same_and_its_mass_is_not_guessed(cap
     words = "the nominal mesh is not closed: lines of sight may pass through its gaps, and its mass is not known"
     assert document["notes"] == [words]
     assert main(["plan", "suitability", str(tmp_path / "open.ply")]) == 0 and f"note: {words}" in capsys.readouterr().out
+
+
+def test_a_rough_scan_is_planned_on_after_it_was_thinned(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+    mesh = bracket_mesh()
+    for _ in range(3):
+        mesh = mesh.subdivide()
+    mesh.apply_scale(3.0).export(tmp_path / "rough.stl")
+    assert len(mesh.faces) > 150_000
+    status, document = asked(capsys, "targets", str(tmp_path / "rough.stl"), "--goal", "0.7")
+    assert status == 0 and document["share_tracked"] >= 0.7  # type: ignore[operator]

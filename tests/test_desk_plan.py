@@ -10,12 +10,15 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QComboBox, QFileDialog, QLabel, QLineEdit, QToolButton
+from PyQt6.QtWidgets import QApplication, QCheckBox, QComboBox, QFileDialog, QLabel, QLineEdit, QToolButton
 
 from hand import Hand, close, opened
+from helpers import bracket_mesh
 from juxtum.demo.job import FACES
 from juxtum.desk.planning.topics import Topic
 from juxtum.desk.stations.findings import Key
+from juxtum.job import Job
+from juxtum.units import Unit
 
 
 @pytest.fixture(scope="module")
@@ -49,6 +52,25 @@ def read(hand: Hand, name: str) -> str:
     return label.text()
 
 
+def test_a_rough_scan_serves_where_there_is_no_nominal(application: QApplication, tmp_path: Path) -> None:
+    window = opened(tmp_path)
+    hand = Hand(window)
+    part = bracket_mesh()
+    part.apply_scale(4.0)
+    part.export(tmp_path / "rough.stl")
+    window.session.start(Job(scan=window.session.files.adopt(tmp_path / "rough.stl", Unit.MILLIMETRE)))
+    hand.wait(lambda: window.session.derived.scan is not None)
+    hand.go(Key.PLAN)
+    assert hand.next() == "Next: plan on the scan"
+    hand.click("Do the next action")
+    hand.wait(lambda: window.plan.made is not None)
+    assert hand.next() == "Next: plan the targets"
+    hand.click("Do the next action")
+    hand.wait(lambda: len(window.plan.plan.targets) > 0 and window.plan.made is not None)
+    assert hand.finding(Key.PLAN).endswith("tracked") and all(not r[6] for r in rows(hand))
+    close(window)
+
+
 def test_the_beam_is_planned_from_its_own_menu(application: QApplication, tmp_path: Path) -> None:
     window = opened(tmp_path)
     hand = Hand(window)
@@ -79,6 +101,10 @@ def test_1_fit_says_whether_the_chain_does(plan: Hand) -> None:
     assert table["1"][5].endswith("good") and table["2"][5].endswith("not suitable")
     assert not plan.window.ledger.isVisible() and plan.window.plan.table.isVisible()
     assert "With bars the length error at 0.17 m falls from" in read(plan, "Chart in words")
+    plan.window.plan.table.setCurrentCell(2, 0)
+    every = plan.named("Every chain").facts  # type: ignore[attr-defined]
+    assert every["WS-1, one field of view"].endswith("\u25cf") and every["WL-1, projected back"].endswith("\u25a0")
+    assert read(plan, "Spacing needed").startswith("Needs a point every 1 mm")
     choice = plan.named("Mode", QComboBox)
     assert isinstance(choice, QComboBox)
     before = table["3"][3]
@@ -165,6 +191,10 @@ def test_5_a_target_is_added_by_hand_and_a_bad_place_is_told(plan: Hand) -> None
 
 def test_6_every_other_topic_answers_or_says_why_not(plan: Hand) -> None:
     topic(plan, Topic.PHOTOS)
+    by_target = plan.named("List targets", QCheckBox)
+    QTest.mouseClick(by_target, Qt.MouseButton.LeftButton, pos=QPoint(8, by_target.height() // 2))
+    assert {r[1] for r in rows(plan)} == {"code on the part", "target on the part", "end of a bar"}
+    QTest.mouseClick(by_target, Qt.MouseButton.LeftButton, pos=QPoint(8, by_target.height() // 2))
     assert int(facts(plan)["photos"].split(",")[0]) == len(rows(plan)) and "bar A 1400.062 mm" in read(plan, "Plan words")
     topic(plan, Topic.STATIONS)
     assert facts(plan)["poses served"].startswith(("99", "100")) and rows(plan)[0][0] == "1"

@@ -25,6 +25,7 @@ from juxtum.plan.blind import finishes_of
 from juxtum.plan.document import Plan
 from juxtum.plan.instruments import InstrumentModel, Kind, read_instrument_model, shipped, shipped_instruments
 from juxtum.plan.planner import Grounds, Planner, default_plan
+from juxtum.plan.rough_part import part_from_scan
 from juxtum.plan.suitability import Fitness, chain_chart
 from juxtum.plan.task import whole_part
 from juxtum.plan.views import Stance
@@ -32,6 +33,8 @@ from juxtum.report import plan_result as results
 from juxtum.report.writer import check_folder
 
 DEMO = "demo:"
+MOST_TRIANGLES = 150_000
+"""A mesh of more triangles is a rough scan, and thinned."""
 Answer = tuple[dict[str, Any], list[str], bool]
 """Document, lines for people, and whether the plan meets what is asked."""
 
@@ -62,6 +65,8 @@ def make_planner(options: argparse.Namespace) -> tuple[Planner, Job]:
     job = open_part(options.nominal, files, options)
     runner = Runner(files)
     nominal = runner.nominal(job, show_progress())
+    if not nominal.is_exact and len(nominal.mesh.triangles) > MOST_TRIANGLES:
+        nominal = part_from_scan(nominal.mesh)
     task = task_of(job) if job.procedure.profiles else whole_part(options.lower, options.upper)
     task.check(nominal)
     plan = job.plan or default_plan(nominal, task)

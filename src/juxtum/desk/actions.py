@@ -54,7 +54,7 @@ def _has_both(w: MainWindow) -> bool:
 
 
 def _has_nominal(w: MainWindow) -> bool:
-    return w.session.derived.nominal is not None
+    return w.session.derived.part is not None
 
 
 def _has_targets(w: MainWindow) -> bool:
@@ -122,6 +122,8 @@ JOB = (
     Action("add whole profile", "Add the profile of the whole part", "Job/2", lambda w: w.add_whole_profile(), "", "plus", "",
            lambda w: w.session.derived.nominal is not None),
     Action("plan targets", "Plan the targets", "Job/21", lambda w: w.plan.edits.plan_all(), "Ctrl+Shift+T", "crosshair", "Locked ones stay", _has_nominal),
+    Action("plan on scan", "Plan on the scan", "Job/21", lambda w: w.plan.plan_on_scan(), "", "scan-line", "Where there is no nominal yet",
+           lambda w: _has_scan(w) and w.session.derived.nominal is None),
     Action("improve targets", "Improve the targets that are placed", "Job/21", lambda w: w.plan.edits.improve(), "", "sparkles", "Locked ones stay",
            _has_targets),
     Action("add suggested", "Add the suggested target", "Job/21", lambda w: w.plan.edits.add_suggested(), "Ctrl+Shift+A", "plus", "", _has_targets),

@@ -12,7 +12,7 @@ from juxtum.errors import JuxtumError
 from juxtum.evaluate import Histogram, histogram
 from juxtum.geometry import Plane, RigidTransform
 from juxtum.geometry.arrays import Floats, orthonormal_frame
-from juxtum.geometry.mesh import Scan
+from juxtum.geometry.mesh import Scan, TriangleMesh
 from juxtum.job import Evaluation, Job, Runner
 from juxtum.job.inputs import LoadedScan
 from juxtum.job.planning import task_of
@@ -20,6 +20,7 @@ from juxtum.job.runner import Comparison
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import known_spots, methods
 from juxtum.plan.planner import Grounds, Planner
+from juxtum.plan.rough_part import part_from_scan
 from juxtum.progress import Progress
 from juxtum.scene.drawables import (
     Lines,
@@ -51,6 +52,10 @@ class Derived:
     nominal: Nominal | None = None
     nominal_surface: Surface | None = None
     nominal_edges: Lines | None = None
+    stand_in: Nominal | None = None
+    """The scan in place of a nominal, where a plan is made before there is one; it stands upright."""
+    stand_in_surface: Surface | None = None
+    stand_in_edges: Lines | None = None
     methods: dict[str, str] = field(default_factory=dict)
     """How each characteristic is to be measured, by its number."""
     loaded: LoadedScan | None = None
@@ -67,6 +72,22 @@ class Derived:
     unseen: Surface | None = None
     area: Histogram | None = None
     comparison: Comparison | None = None
+
+
+    @property
+    def part(self) -> Nominal | None:
+        """What is planned on."""
+        return self.nominal or self.stand_in
+
+    @property
+    def part_surface(self) -> Surface | None:
+        """Its surface, to be drawn."""
+        return self.nominal_surface or self.stand_in_surface
+
+    @property
+    def part_edges(self) -> Lines | None:
+        """Its edges, to be drawn."""
+        return self.nominal_edges or self.stand_in_edges
 
 
 class Deriver:
@@ -106,9 +127,19 @@ class Deriver:
             }
         if job.scan:
             values |= self._scan(job, progress)
+        if job.nominal is None and job.plan is not None and isinstance(values.get("scan"), TriangleMesh):
+            values |= self._stand_in(values["scan"], values["upright"])
         if job.nominal and job.scan and job.procedure.alignments:
             values |= self._map(job, progress)
         return Derived(**values)
+
+    def _stand_in(self, scan: TriangleMesh, upright: RigidTransform) -> dict[str, Any]:
+        part = self._of("stand-in", scan, lambda: part_from_scan(scan.moved(upright)))
+        return {
+            "stand_in": part,
+            "stand_in_surface": self._of("nominal", part, lambda: nominal_surface(part)),
+            "stand_in_edges": self._of("edges", part, lambda: nominal_edges(part)),
+        }
 
     def _methods(self, job: Job, nominal: Nominal) -> dict[str, str]:
         """How the plan has each characteristic measured, as far as the drawing alone tells."""

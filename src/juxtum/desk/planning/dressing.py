@@ -26,18 +26,18 @@ def dress_topic(view: StageView, d: Derived, topic: Topic, made: Any) -> None:
         view.put(name, None)
     view.set_legend(None, None)
     view.set_readings(())
-    view.put("edges", d.nominal_edges)
+    view.put("edges", d.part_edges)
     bands = {}
-    if topic is Topic.TARGETS and isinstance(made, TargetsAnswer) and made.assessment.targets and d.nominal is not None:
-        bands = band_surfaces(d.nominal, made.ground.patches, made.assessment.patch_counts)
+    if topic is Topic.TARGETS and isinstance(made, TargetsAnswer) and made.assessment.targets and d.part is not None:
+        bands = band_surfaces(d.part, made.ground.patches, made.assessment.patch_counts)
     for name in BAND_NAMES:
         view.put(name, bands.get(name))
     # Only what is shown can be picked: about the bands the nominal stays, too faint to be seen.
-    view.put("nominal", None if bands else d.nominal_surface)
-    view.put("ghost", d.nominal_surface if bands else None)
+    view.put("nominal", None if bands else d.part_surface)
+    view.put("ghost", d.part_surface if bands else None)
     view.show_layer("nominal", Shown.SOLID)
     view.set_pins(_pins(d, made))
-    if d.nominal is None:
+    if d.part is None:
         return
     if isinstance(made, PhotoPlan):
         size = 0.05 * float(np.ptp(made.views.eyes, axis=0).max())
@@ -45,17 +45,17 @@ def dress_topic(view: StageView, d: Derived, topic: Topic, made: Any) -> None:
         view.put("gear", segments(np.array([bar.ends for bar in made.bars])))
     elif isinstance(made, StationsAnswer):
         view.put("gear", _trackers(made))
-        view.put("shadow", patch_surface(d.nominal, made.ground.patches, made.plan.shadows))
+        view.put("shadow", patch_surface(d.part, made.ground.patches, made.plan.shadows))
     elif isinstance(made, BlindAnswer):
         faces = tuple(sorted({face for spot in made.spots for face in spot.faces}))
-        view.put("marked", faces_surface(d.nominal, faces))
+        view.put("marked", faces_surface(d.part, faces))
     elif isinstance(made, TurntablePlan):
-        view.put("shadow", patch_surface(d.nominal, made.patches, ~made.seen))
+        view.put("shadow", patch_surface(d.part, made.patches, ~made.seen))
 
 
 def gear_bounds(d: Derived, made: Any) -> Floats | None:
     """Bounds (2, 3) of the part with what stands about it, or None when nothing does."""
-    if d.nominal is None:
+    if d.part is None:
         return None
     if isinstance(made, PhotoPlan):
         places = np.concatenate([made.views.eyes, *(bar.ends for bar in made.bars)])
@@ -64,7 +64,7 @@ def gear_bounds(d: Derived, made: Any) -> Floats | None:
         places = back.apply(np.array([s.place for s in made.plan.stations]))
     else:
         return None
-    places = np.concatenate([places, d.nominal.mesh.bounds])
+    places = np.concatenate([places, d.part.mesh.bounds])
     # Numbers and bars stand over the edge of the picture otherwise.
     room = 0.1 * np.ptp(places, axis=0).max() * np.array([0.5, 0.5, 1.0])
     return np.stack([places.min(0) - room, places.max(0) + room])
@@ -87,6 +87,6 @@ def _pins(d: Derived, made: Any) -> list[Pin]:
         return spots + [Pin(back.apply(r[None])[0], "", "undecided") for r in made.plan.references]
     if isinstance(made, PhotoPlan):
         return [Pin(bar.ends.mean(0), bar.bar.name[-1]) for bar in made.bars]
-    if isinstance(made, BlindAnswer) and d.nominal is not None:
-        return [Pin(d.nominal.face(spot.faces[0]).centre, str(k + 1), "not_conforming") for k, spot in enumerate(made.spots)]
+    if isinstance(made, BlindAnswer) and d.part is not None:
+        return [Pin(d.part.face(spot.faces[0]).centre, str(k + 1), "not_conforming") for k, spot in enumerate(made.spots)]
     return []

@@ -26,7 +26,7 @@ class TargetEdits:
 
     def _edit(self, title: str, make: Callable[[Planner, Progress], Plan]) -> None:
         station = self._station
-        nominal = station.derived.nominal
+        nominal = station.derived.part
         if nominal is None:
             return
 

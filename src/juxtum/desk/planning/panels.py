@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QCheckBox, QLineEdit, QVBoxLayout
 
 from juxtum.desk.planning.chart import ChainChartView
 from juxtum.desk.planning.panel import Panel
-from juxtum.desk.planning.rows import laid
+from juxtum.desk.planning.rows import every_chain, laid
 from juxtum.desk.planning.target_panel import TargetsPanel
 from juxtum.desk.planning.topics import Answer, FitAnswer, Topic
 from juxtum.desk.widgets import Choice, Facts, LengthField, button, form, label, line, row
@@ -49,7 +49,15 @@ class FitPanel(Panel):
         self._chart_words.setAccessibleName("Chart in words")
         self.body.addWidget(self._chart_words)
         self.body.addWidget(line())
-        self.body.addWidget(label("Spacing, and what it costs", "heading"))
+        self._aim_title = label("", "heading", wrap=True)
+        self._aim_title.setAccessibleName("Chosen characteristic")
+        self._aim = Facts("Every chain")
+        self._need = label("", "soft", wrap=True)
+        self._need.setAccessibleName("Spacing needed")
+        for widget in (self._aim_title, self._aim, self._need):
+            self.body.addWidget(widget)
+        self.body.addWidget(line())
+        self.body.addWidget(label("Spacing (not accuracy), and what it costs", "heading"))
         self._prices = QVBoxLayout()
         self._prices.setSpacing(2)
         self.body.addLayout(self._prices)
@@ -77,7 +85,16 @@ class FitPanel(Panel):
         own = [s for s in own if s.count(name) != 1 or "beyond" not in s]
         words = [s.replace(f"{name}, ", "").replace(f"{name}: ", "") for s in own]
         self._chart_words.setText(". ".join(w[:1].upper() + w[1:] for w in words[-3:]) + ("." if words else ""))
+        self.show_aim(made, planner, 0)
         self._show_prices(planner, made)
+
+    def show_aim(self, made: FitAnswer, planner: Planner, row: int) -> None:
+        """One characteristic with every chain, best first, and the spacing that its smallest feature needs."""
+        aim = planner.task.aims[min(max(row, 0), len(planner.task.aims) - 1)]
+        self._aim_title.setText(f"{aim.id} with every chain")
+        self._aim.show_facts([every_chain(r) for r in made.table.of_aim(aim.id)])
+        need = next(n for n in made.needs if n.aim == aim.id)
+        self._need.setText(f"Needs a point every {need.spacing:.2g} mm: {need.reason}.")
 
     def sentences(self, planner: Planner, made: Answer) -> str:
         """What is wrong with the nominal, as far as it matters here."""
@@ -115,6 +132,10 @@ class PhotosPanel(Panel):
         self._camera.clicked.connect(lambda on: self.change("camera solved" if on else "camera known", self_calibration=bool(on)))
         self.body.addLayout(form([("Scale bars", self._bars)]))
         self.body.addWidget(self._camera)
+        self.by_target = QCheckBox("List targets instead of photos")
+        self.by_target.setAccessibleName("List targets")
+        self.by_target.clicked.connect(lambda _: self.station.show_results())
+        self.body.addWidget(self.by_target)
         self.body.addWidget(label("If something is left out", "heading"))
         self._variants = Facts("Variants")
         self.body.addWidget(self._variants)

@@ -10,10 +10,10 @@ from juxtum.desk.stations.findings import short, thousands
 from juxtum.plan.blind import methods
 from juxtum.plan.photos import PhotoPlan
 from juxtum.plan.planner import EffortPlan, Planner
-from juxtum.plan.suitability import Fitness
+from juxtum.plan.suitability import Fitness, Suitability
 from juxtum.plan.tray import TrayPlan
 from juxtum.plan.turntable import TurntablePlan
-from juxtum.plan.walk import check_walk, incidences, target_table
+from juxtum.plan.walk import LEAST_ANGLE, LEAST_RAYS, check_walk, incidences, target_table
 from juxtum.wording import percent, uncertainty
 
 
@@ -71,6 +71,13 @@ def _fit(made: FitAnswer, planner: Planner) -> Table:
     return ("No.", "Characteristic", "Length", "U", "Ratio", "Verdict", "Cheapest that is good"), rows, 6
 
 
+def every_chain(row: Suitability) -> tuple[str, str]:
+    """An instrument's chain and how it does, short."""
+    model = row.instrument.split()[-1]
+    value = f"{uncertainty(row.expanded)} {MARKS[row.verdict]}" if row.verdict is not Fitness.NOT_SUITABLE or row.ratio < 3 else f"cannot {MARKS[row.verdict]}"
+    return f"{model}, {row.chain}", value
+
+
 def _targets(made: TargetsAnswer) -> Table:
     rows = []
     for k, (target, facts) in enumerate(zip(made.assessment.targets, made.assessment.facts, strict=True)):
@@ -84,6 +91,19 @@ def _targets(made: TargetsAnswer) -> Table:
             )
         )  # fmt: skip
     return ("No.", "Sits on", "From edge", "To nearest", "Seen by poses", "If it falls off", "Remark"), rows, 6
+
+
+def rays_table(made: PhotoPlan) -> Table:
+    """Every target of a network by its rays and its largest angle."""
+    kinds = ("code on the part", "target on the part", "end of a bar")
+    first_bar = len(made.points) - 2 * len(made.bars)
+    rows = []
+    for t in target_table(made.points, made.views.eyes, made.seen):
+        kind = kinds[0] if t.number <= made.codes else kinds[2] if t.number > first_bar else kinds[1]
+        words = "enough" if t.is_enough else f"{LEAST_RAYS} rays and {LEAST_ANGLE:.0f}\u00b0 are wanted"
+        token = "ink_soft" if t.is_enough else "not_conforming"
+        rows.append((_number(str(t.number)), _text(kind), _number(str(t.rays)), _number(f"{t.angle:.0f}\u00b0"), _text(words, token)))
+    return ("Target", "What", "Rays", "Largest angle", "Remark"), rows, 4
 
 
 def _photos(made: PhotoPlan) -> Table:
@@ -188,6 +208,7 @@ def laid(tilt: tuple[float, float]) -> str:
 
 def _effort(made: EffortPlan) -> list[tuple[str, str]]:
     e = made.effort
-    facts = [("points", f"{e.points / 1e6:.1f} M"), ("scanning", f"{e.capture:.0f} min")]
+    facts = [("points", f"{e.points / 1e6:.1f} M")]
+    facts += [(f"minutes to {stage}", f"{minutes:.1f}") for stage, minutes in e.minutes.items()]
     facts += [(f"memory to {stage}", f"{v / 1e9:.2f} GB") for stage, v in e.memory.items()]
     return [*facts, ("memory here", f"{made.memory / 1e9:.0f} GB"), ("finest spacing that fits", f"{made.finest:.2f} mm")]

@@ -6,8 +6,10 @@ from dataclasses import dataclass, replace
 from enum import StrEnum
 from typing import Any
 
+from juxtum.desk.derived import Derived
 from juxtum.desk.stations.findings import NextAction
 from juxtum.errors import JuxtumError
+from juxtum.geometry import TriangleMesh
 from juxtum.job import Job
 from juxtum.job.planning import task_of
 from juxtum.nominal import Nominal
@@ -19,7 +21,7 @@ from juxtum.plan.instruments import Kind, shipped_instruments
 from juxtum.plan.photos import PhotoPlan
 from juxtum.plan.planner import EffortPlan, Grounds, Planner, default_plan, tracked_coverage
 from juxtum.plan.schools import MINUTES_EACH, SchoolResult
-from juxtum.plan.spacing import SpacingPrice
+from juxtum.plan.spacing import SpacingAdvice, SpacingPrice, spacing_needs
 from juxtum.plan.stations import StationPlan
 from juxtum.plan.suitability import ChainChart, Fitness, SuitabilityTable, chain_chart
 from juxtum.plan.task import Task, whole_part
@@ -50,6 +52,7 @@ class FitAnswer:
 
     table: SuitabilityTable
     chart: ChainChart
+    needs: tuple[SpacingAdvice, ...]
     prices: tuple[SpacingPrice, ...]
     spacing: float
 
@@ -121,7 +124,7 @@ def answer(topic: Topic, planner: Planner, progress: Progress) -> Any:
         own = planner.plan.instrument
         models = tuple(own if m.id == own.id else m for m in models) + (() if any(m.id == own.id for m in models) else (own,))
         table = planner.suitability(models)
-        return FitAnswer(table, chain_chart(table, models), planner.prices(), planner.spacing())
+        return FitAnswer(table, chain_chart(table, models), spacing_needs(planner.nominal, planner.task), planner.prices(), planner.spacing())
     if topic is Topic.TARGETS:
         assessment = planner.assess(progress)
         ground = planner.ground()
@@ -145,10 +148,15 @@ def ways(planner: Planner, progress: Progress) -> tuple[SchoolResult, ...]:
     return replace(planner, plan=planner.plan.with_targets(())).schools(progress)[1:]
 
 
-def next_step(topic: Topic, planner: Planner | None, made: object) -> NextAction:
+def first_step(d: Derived) -> NextAction:
+    """What to do while there is nothing to plan on."""
+    if isinstance(d.scan, TriangleMesh):
+        return NextAction("plan on the scan", "there is no nominal yet; a first rough scan will do for the targets", "plan on scan", "Use the scan")
+    return NextAction("bring the nominal", "a plan is made on the part as it is drawn", "bring nominal", "Choose a file")
+
+
+def next_step(topic: Topic, planner: Planner, made: object) -> NextAction:
     """The next sensible action of a topic with its reason."""
-    if planner is None:
-        return NextAction("bring the nominal", "a plan is made on the part as it is drawn", "bring nominal", "Choose a file")
     if isinstance(made, JuxtumError):
         return NextAction("look at the next topic", made.sentence.rstrip("."), "next topic", "Next topic")
     if topic is Topic.TARGETS and not planner.plan.targets:

@@ -15,8 +15,8 @@ from juxtum.desk.planning.editing import TargetEdits
 from juxtum.desk.planning.handles import TargetHandles
 from juxtum.desk.planning.overlay import BandLegend, TopicBar
 from juxtum.desk.planning.panel import Panel
-from juxtum.desk.planning.panels import PANELS, BlindPanel
-from juxtum.desk.planning.rows import table_of
+from juxtum.desk.planning.panels import PANELS, BlindPanel, FitPanel, PhotosPanel
+from juxtum.desk.planning.rows import rays_table, table_of
 from juxtum.desk.planning.table import PlanTable
 from juxtum.desk.planning.target_panel import TargetsPanel
 from juxtum.desk.planning.topics import TargetsAnswer, Topic
@@ -29,6 +29,7 @@ from juxtum.job import Job
 from juxtum.plan.blind import Finish, methods
 from juxtum.plan.document import Plan
 from juxtum.plan.instruments import InstrumentModel, Kind, read_instrument_model, shipped_instruments
+from juxtum.plan.photos import PhotoPlan
 from juxtum.plan.planner import Grounds, Planner
 from juxtum.plan.suitability import Fitness
 from juxtum.plan.targets import Target
@@ -73,7 +74,7 @@ class PlanStation(Station):
     @property
     def planner(self) -> Planner | None:
         """The planner of the job as it is now; None without a nominal."""
-        nominal = self.derived.nominal
+        nominal = self.derived.part
         return None if nominal is None else topics.planner_for(self.derived.job, nominal, self.grounds)
 
     @property
@@ -107,9 +108,14 @@ class PlanStation(Station):
         index = self.handles.selected
         return self.plan.placed[index] if self.topic is Topic.TARGETS and 0 <= index < len(self.plan.targets) else None
 
+    def plan_on_scan(self) -> None:
+        """Begin a plan on the scan, where there is no nominal."""
+        self.turn_to(Topic.TARGETS)
+        self.session.edit("plan on the scan", lambda job: job.model_copy(update={"plan": job.plan or Plan()}))
+
     def change(self, title: str, update: dict[str, object]) -> None:
         """Change choices of the plan, as one step that can be undone."""
-        nominal = self.derived.nominal
+        nominal = self.derived.part
         if nominal is None:
             return
 
@@ -152,7 +158,7 @@ class PlanStation(Station):
         """Next action, panel, table."""
         planner, made, panel = self.planner, self.made, self.panels[self.topic]
         self.bar.show_topic(self.topic)
-        self.next.show_action(topics.next_step(self.topic, planner, made))
+        self.next.show_action(topics.next_step(self.topic, planner, made) if planner is not None else topics.first_step(self.derived))
         panel.setEnabled(planner is not None)
         if planner is None:
             self.table.show_rows((), (), 0)
@@ -168,6 +174,8 @@ class PlanStation(Station):
         if isinstance(panel, TargetsPanel) and isinstance(made, TargetsAnswer):
             panel.show_ways(planner, made, self.answers.ways(planner))
         table = None if made is None or isinstance(made, JuxtumError) else table_of(made, planner)
+        if isinstance(panel, PhotosPanel) and isinstance(made, PhotoPlan) and panel.by_target.isChecked():
+            table = rays_table(made)
         if table is not None:
             self.table.show_rows(*table, self.handles.selected if self.topic is Topic.TARGETS else -1)
         self._show_table(table is not None)
@@ -211,12 +219,12 @@ class PlanStation(Station):
         if self.window_._station is not self:
             return
         made = self.made
-        if made is None and self.topic is Topic.TARGETS and self.derived.nominal is not None:
+        if made is None and self.topic is Topic.TARGETS and self.derived.part is not None:
             # While an edit is scored the picture stays as it was.
             last = self.answers.last(Topic.TARGETS)
-            made = last if isinstance(last, TargetsAnswer) and last.ground.nominal is self.derived.nominal else None
+            made = last if isinstance(last, TargetsAnswer) and last.ground.nominal is self.derived.part else None
         shows_targets = self.topic is Topic.TARGETS and isinstance(made, TargetsAnswer)
-        self.handles.show(self.derived.nominal, made.assessment if shows_targets else None)
+        self.handles.show(self.derived.part, made.assessment if shows_targets else None)
         self.handles.note = weak_note(made) if shows_targets else None
         self.view.handles = self.handles if shows_targets else None
         self.legend.setVisible(shows_targets and bool(self.plan.targets))
@@ -296,6 +304,9 @@ class PlanStation(Station):
             self.handles.selected = row
             self.view.update()
             self._show_choice()
+        panel, planner = self.panels[self.topic], self.planner
+        if isinstance(panel, FitPanel) and isinstance(self.made, topics.FitAnswer) and planner is not None:
+            panel.show_aim(self.made, planner, row)
 
     def _choose_target(self, index: int) -> None:
         self.table.select(index)
