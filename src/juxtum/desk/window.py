@@ -370,10 +370,15 @@ class MainWindow(QMainWindow):
             self.resize(1280, 800)
 
 
+    @property
+    def _worth_keeping(self) -> bool:
+        """Whether losing the job would lose work."""
+        return self.session.job.scan is not None or self.session.job.plan is not None
+
     def closeEvent(self, event: QCloseEvent | None) -> None:
         """A changed job stays recoverable unless it was saved; nothing is asked."""
         self.settings.setValue("geometry", self.saveGeometry())
-        self.session.close(keep=not self.session.is_saved and self.session.job.scan is not None)
+        self.session.close(keep=not self.session.is_saved and self._worth_keeping)
         self.view.release()
         super().closeEvent(event)
 

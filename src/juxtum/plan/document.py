@@ -9,7 +9,6 @@ from pydantic import Field
 
 from juxtum.plan.blind import Finish
 from juxtum.plan.instruments import Document, InstrumentModel, Kind, Positive, shipped
-from juxtum.plan.schools import School
 from juxtum.plan.targets import Target
 from juxtum.plan.views import Stance
 
@@ -79,7 +78,6 @@ class Plan(Document):
     mode: Annotated[str, Field(max_length=120)] = ""
     chain: Annotated[str, Field(max_length=120)] = ""
     stance: Stance = Stance.TABLE
-    school: School = School.ON_PART
     diameter: Positive | None = None
     allowed: Annotated[tuple[FaceNumber, ...], Field(max_length=10_000)] = ()
     goal: Annotated[float, Field(gt=0, le=1)] = 0.95

@@ -10,7 +10,7 @@ from juxtum.errors import InputError
 from juxtum.geometry.arrays import Floats, frozen
 from juxtum.geometry.transform import rotation_from_vector
 from juxtum.nominal import Nominal
-from juxtum.plan.instruments import InstrumentModel
+from juxtum.plan.instruments import InstrumentModel, MeasuringCylinder
 from juxtum.plan.task import Task
 
 TILTS = (15.0, 18.0, 20.0, 22.0, 25.0)
@@ -48,6 +48,7 @@ class TrayPlan:
     minutes_single: float
     outline: Floats
     """Corners (M, 2) of the tilted part's shadow about its middle."""
+    cylinder: MeasuringCylinder
 
 
 def plan_tray(nominal: Nominal, task: Task, model: InstrumentModel, wanted: int | None = None, gap: float = GAP) -> TrayPlan:
@@ -83,7 +84,7 @@ def plan_tray(nominal: Nominal, task: Task, model: InstrumentModel, wanted: int 
         each = (cylinder.scan_minutes + cylinder.loading_minutes) / most + TRAY_MINUTES
         single = cylinder.scan_minutes + cylinder.loading_minutes
         spread = float(np.linalg.norm(places[:most, :2], axis=1).mean())
-        made = TrayPlan(most, tilt, frozen(rotation), frozen(places[:most]), frozen(size), gap, each, single, frozen(outline))
+        made = TrayPlan(most, tilt, frozen(rotation), frozen(places[:most]), frozen(size), gap, each, single, frozen(outline), cylinder)
         if best is None or (most, -spread) > (best.count, -float(np.linalg.norm(best.places[:, :2], axis=1).mean())):
             best = made
     if best is None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import combinations
 
 import numpy as np
@@ -60,6 +60,9 @@ class TurntablePlan:
     warnings: tuple[str, ...]
     seen: Bools
     patches: Patches
+    shots_of_first: Views
+    """Where the head stands about the part in its first position, part coordinates."""
+    distance: float
 
     @property
     def shots(self) -> int:
@@ -103,8 +106,17 @@ def plan_turntable(
     if overlap < OVERLAP:
         warnings = (*warnings, f"neighbouring shots overlap by only {100 * overlap:.0f} %: put targets on the table")
     return TurntablePlan(
-        steps, tuple(TILTS[t] for t in tilts), float(weights @ chosen), reachable, overlap, minutes, warnings, frozen(chosen, bool), patches
-    )
+        steps, tuple(TILTS[t] for t in tilts), float(weights @ chosen), reachable, overlap, minutes, warnings, frozen(chosen, bool), patches,
+        _every(_turn(nominal, model, TILTS[tilts[0]]), FINE // steps), mode.stand_off[1],
+    )  # fmt: skip
+
+
+def _every(views: Views, step: int) -> Views:
+    rows = slice(None, None, step)
+    return replace(
+        views, eyes=frozen(views.eyes[rows]), axes=frozen(views.axes[rows]), ups=frozen(views.ups[rows]),
+        patches=frozen(views.patches[rows], np.int32), setups=frozen(views.setups[rows], np.int8),
+    )  # fmt: skip
 
 
 def _turn(nominal: Nominal, model: InstrumentModel, tilt: tuple[float, float]) -> Views:

@@ -98,7 +98,7 @@ def targets_document(planner: Planner, a: Assessment, schools: Iterable[SchoolRe
         "schools": [
             {
                 "school": str(s.school), "targets": s.targets, "share_tracked": _n(s.share, 4), "worst_pose": s.worst,
-                "minutes": _n(s.minutes, 1), "words": s.words,
+                "minutes": _n(s.minutes, 1), "words": s.words, "places": [_v(p) for p in s.places],
             }
             for s in schools
         ],

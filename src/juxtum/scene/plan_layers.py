@@ -7,6 +7,7 @@ import numpy as np
 from juxtum.geometry import TriangleMesh
 from juxtum.geometry.arrays import Bools, Floats, Ints
 from juxtum.nominal import Nominal
+from juxtum.plan.tray import TrayPlan
 from juxtum.plan.views import Patches
 from juxtum.scene.drawables import Lines, Surface, plain_surface, segments
 
@@ -77,6 +78,24 @@ def tripod_lines(places: Floats, axes: Floats, floor: float, size: float) -> Lin
     across = np.cross(axes, [0.0, 0, 1.0])
     head = np.stack([places - 0.35 * size * across, places + 0.35 * size * across], 1)
     return segments(np.concatenate([*legs, look, head]))
+
+
+def tray_lines(tray: TrayPlan) -> Lines:
+    """Every part of a tray as a prism over its shadow, tray coordinates."""
+    ring = np.stack([tray.outline, np.roll(tray.outline, -1, axis=0)], 1)
+    low, high = (np.concatenate([ring, np.full((*ring.shape[:2], 1), z)], 2) for z in (-tray.size[2] / 2, tray.size[2] / 2))
+    posts = np.stack([low[:, 0], high[:, 0]], 1)[:: max(1, len(ring) // 4)]
+    one = np.concatenate([low, high, posts])
+    return segments((tray.places[:, None, None] + one[None]).reshape(-1, 2, 3))
+
+
+def cylinder_lines(diameter: float, height: float, count: int = 96) -> Lines:
+    """The measuring cylinder: rims and some lines along it, tray coordinates."""
+    angles = np.arange(count + 1) * 2 * np.pi / count
+    rim = diameter / 2 * np.stack([np.cos(angles), np.sin(angles), 0 * angles], 1)
+    top = rim + np.array([0, 0, height])
+    sides = np.stack([rim[:-1:8], top[:-1:8]], 1)
+    return segments(np.concatenate([np.stack([rim[:-1], rim[1:]], 1), np.stack([top[:-1], top[1:]], 1), sides]))
 
 
 def path_lines(points: Floats) -> Lines:

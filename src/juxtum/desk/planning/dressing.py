@@ -12,9 +12,10 @@ from juxtum.desk.planning.topics import BlindAnswer, StationsAnswer, TargetsAnsw
 from juxtum.desk.stage_view import StageView
 from juxtum.geometry.arrays import Floats
 from juxtum.plan.photos import PhotoPlan
+from juxtum.plan.tray import TrayPlan
 from juxtum.plan.turntable import TurntablePlan
 from juxtum.scene.drawables import Lines, segments
-from juxtum.scene.plan_layers import BANDS, band_surfaces, camera_lines, faces_surface, patch_surface, tripod_lines
+from juxtum.scene.plan_layers import BANDS, band_surfaces, camera_lines, cylinder_lines, faces_surface, patch_surface, tray_lines, tripod_lines
 from juxtum.scene.stage import Shown
 
 BAND_NAMES = (*(f"band {name}" for name, _, _ in BANDS), "band blank")
@@ -51,6 +52,14 @@ def dress_topic(view: StageView, d: Derived, topic: Topic, made: Any) -> None:
         view.put("marked", faces_surface(d.part, faces))
     elif isinstance(made, TurntablePlan):
         view.put("shadow", patch_surface(d.part, made.patches, ~made.seen))
+        shots = made.shots_of_first
+        view.put("rays", camera_lines(shots.eyes, shots.axes, shots.ups, 0.12 * made.distance))
+    elif isinstance(made, TrayPlan):
+        # The tray has coordinates of its own: the part as drawn would lie in its middle.
+        view.put("nominal", None)
+        view.put("edges", None)
+        view.put("gear", tray_lines(made))
+        view.put("rays", cylinder_lines(made.cylinder.diameter, made.cylinder.height))
 
 
 def gear_bounds(d: Derived, made: Any) -> Floats | None:
@@ -62,6 +71,11 @@ def gear_bounds(d: Derived, made: Any) -> Floats | None:
     elif isinstance(made, StationsAnswer):
         back = made.ground.views.turned[0].inverse
         places = back.apply(np.array([s.place for s in made.plan.stations]))
+    elif isinstance(made, TurntablePlan):
+        places = made.shots_of_first.eyes
+    elif isinstance(made, TrayPlan):
+        half = made.cylinder.diameter / 2
+        return np.array([[-half, -half, 0.0], [half, half, made.cylinder.height]])
     else:
         return None
     places = np.concatenate([places, d.part.mesh.bounds])

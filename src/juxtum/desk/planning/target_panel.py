@@ -38,7 +38,7 @@ class TargetsPanel(Panel):
         self.body.addWidget(line())
         self.body.addWidget(label("Rules", "heading"))
         self._stance = Choice("Stance")
-        self._stance.picked.connect(lambda name: self.change(f"part {name}", stance=Stance(name), targets=(), expected=None))
+        self._stance.picked.connect(lambda name: self.change(f"part {name}", stance=Stance(name)))
         self._size = Choice("Disc")
         self._size.picked.connect(lambda name: self.change(f"disc {name} mm", diameter=float(name)))
         self._near, self._far = LengthField("Nearest spacing", 30), LengthField("Farthest spacing", 100)

@@ -33,8 +33,11 @@ from juxtum.plan.photos import PhotoPlan
 from juxtum.plan.planner import Grounds, Planner
 from juxtum.plan.suitability import Fitness
 from juxtum.plan.targets import Target
+from juxtum.progress import Progress
 from juxtum.scene.stage import Hit
 
+ON_TARGETS = {"instrument", "mode", "stance", "spacing"}
+"""Choices that change what the targets promise."""
 OWN_LAYERS = ("ghost", "shadow", "rays", "gear", "marked")
 
 
@@ -63,7 +66,7 @@ class PlanStation(Station):
         self.answers = Answers(self.session, self._arrived)
         self.edits = TargetEdits(self)
         self._picking: str = ""
-        self._framed = ""
+        self._framed, self._comes_in = "", False
         self.panels: dict[Topic, Panel] = {topic: make(self) for topic, make in PANELS.items()}
         for topic, panel in self.panels.items():
             panel.setVisible(topic is self.topic)
@@ -119,11 +122,16 @@ class PlanStation(Station):
         if nominal is None:
             return
 
-        def edit(job: Job) -> Job:
-            plan = topics.plan_for(job, nominal).model_copy(update={"expected": None, **update})
-            return job.model_copy(update={"plan": Plan.model_validate_json(plan.model_dump_json(by_alias=True))})
+        def edit(job: Job, progress: Progress) -> Job:
+            plan = topics.plan_for(job, nominal).model_copy(update=update)
+            plan = Plan.model_validate_json(plan.model_dump_json(by_alias=True))
+            if plan.targets and ON_TARGETS & set(update):
+                planner = topics.planner_for(job.model_copy(update={"plan": plan}), nominal, self.grounds)
+                planner.ground(progress)
+                plan = planner.edited(plan.placed)
+            return job.model_copy(update={"plan": plan})
 
-        self.session.edit(title, edit)
+        self.session.edit_slowly(title, edit)
 
     # -- topics -----------------------------------------------------------------------------------------------
 
@@ -187,10 +195,12 @@ class PlanStation(Station):
 
     def enter(self) -> None:
         """Show topics and table instead of the ledger."""
+        self._comes_in = True
         self._ledger_was_shown = self.window_.ledger.isVisible()
         self.window_.ledger.hide()
         self.bar.show()
         self.place()
+        self.view.top_cover = self.bar.height() + 16.0
         self.show_topic(self.topic)
 
     def leave(self) -> None:
@@ -201,7 +211,7 @@ class PlanStation(Station):
         self.legend.hide()
         self.table.hide()
         self.window_.ledger.setVisible(getattr(self, "_ledger_was_shown", True))
-        self.view.handles, self.view.right_cover = None, 0.0
+        self.view.handles, self.view.right_cover, self.view.top_cover = None, 0.0, 0.0
         self._framed = ""
         for name in (*OWN_LAYERS, *(n for n in self.view.stage._held if n.startswith("band "))):
             self.view.put(name, None)
@@ -238,7 +248,8 @@ class PlanStation(Station):
         """Bars, photos and trackers stand about the part: step back when they come, and come near again after them."""
         bounds = gear_bounds(self.derived, made)
         shown = self.topic.value if bounds is not None or self.legend.isVisible() else ""
-        if shown != self._framed:
+        if shown != self._framed or self._comes_in:
+            self._comes_in = False
             self._framed = shown
             # Table and legend come and go with the topic: look once they have settled.
             QTimer.singleShot(0, lambda: self.window_.look_home() if bounds is None else self.view.frame_all(bounds))
