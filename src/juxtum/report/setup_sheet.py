@@ -29,6 +29,10 @@ from juxtum.scene.stage import Detail, Stage
 WIDTH, HEIGHT, EDGE = 595.28, 841.89, 36.0
 SIDES = (View.CORNER, View.FRONT, View.BACK, View.LEFT, View.RIGHT, View.TOP, View.BELOW)
 PICTURE = (900, 600)
+STRIP = (1400, 230)
+STRIPS_ON_A_PAGE = 7
+LONG = 5.0
+"""A part so many times longer than wide is also pictured in strips."""
 ROW = 11.0
 
 
@@ -54,10 +58,10 @@ def write_setup_sheet(folder: Path, job: Job, planner: Planner) -> list[Path]:
     if not targets:
         raise InputError("the plan has no targets yet", "set-up sheet", "Plan the targets first")
     folder.mkdir(parents=True, exist_ok=True)
-    pictures = take_sheet_pictures(planner)
+    pictures, strips = take_sheet_pictures(planner)
     table = targets_table(planner)
     write_atomically(folder / "targets.csv", lambda path: path.write_text(table, "utf-8"))
-    write_atomically(folder / "setup-sheet.pdf", lambda path: _draw(path, job, planner, pictures))
+    write_atomically(folder / "setup-sheet.pdf", lambda path: _draw(path, job, planner, pictures, strips))
     return [folder / "setup-sheet.pdf", folder / "targets.csv"]
 
 
@@ -73,49 +77,81 @@ def targets_table(planner: Planner) -> str:
     return text.getvalue()
 
 
-def take_sheet_pictures(planner: Planner, most: int = 4) -> list[SheetPicture]:
-    """The views that show most targets not shown before."""
+def take_sheet_pictures(planner: Planner, most: int = 4) -> tuple[list[SheetPicture], list[SheetPicture]]:
+    """The views that show most targets not shown before; and, of a long part, its sides in strips."""
     stage = Stage()
     try:
         stage.put("nominal", nominal_surface(planner.nominal))
         stage.put("edges", nominal_edges(planner.nominal))
-        points = np.array([t.place for t in planner.plan.placed])
-        normals = np.array([t.normal for t in planner.plan.placed])
-        shown: dict[View, npt.NDArray[np.bool_]] = {}
-        for view in SIDES:
-            stage.look_from(view, PICTURE[0] / PICTURE[1])
-            facing = normals @ stage.eye.towards > 0.25
-            visible = np.zeros(len(points), dtype=bool)
-            visible[facing] = stage.visible(points[facing], ("nominal",))
-            shown[view] = visible
-        told = np.zeros(len(points), dtype=bool)
-        pictures: list[SheetPicture] = []
-        while len(pictures) < most and not told.all():
+        shown = {view: _visible(stage, planner, view) for view in SIDES}
+        told = np.zeros(len(planner.plan.targets), dtype=bool)
+        chosen: list[View] = []
+        while len(chosen) < most and not told.all():
             view = max(shown, key=lambda v: (int((shown[v] & ~told).sum()), -SIDES.index(v)))
             if not (shown[view] & ~told).any():
                 break
             told |= shown[view]
-            pictures.append(_picture(stage, planner, view, shown[view]))
-        return pictures
+            chosen.append(view)
+        pictures = [_picture(stage, planner, view, shown[view]) for view in chosen]
+        return pictures, _strips(stage, planner, shown)
     finally:
         stage.close()
 
 
+def _visible(stage: Stage, planner: Planner, view: View) -> npt.NDArray[np.bool_]:
+    """Targets that a view shows."""
+    points = np.array([t.place for t in planner.plan.placed])
+    normals = np.array([t.normal for t in planner.plan.placed])
+    stage.look_from(view, PICTURE[0] / PICTURE[1])
+    visible: npt.NDArray[np.bool_] = normals @ stage.eye.towards > 0.25
+    visible[visible] = stage.visible(points[visible], ("nominal",))
+    return visible
+
+
+def _strips(stage: Stage, planner: Planner, shown: dict[View, npt.NDArray[np.bool_]]) -> list[SheetPicture]:
+    """The sides of a part that is much longer than wide, cut into pieces that fill the page's width."""
+    low, high = planner.nominal.mesh.bounds
+    spans = np.sort(high - low)
+    if spans[2] < LONG * spans[1] or int(np.argmax(high - low)) != 0:
+        return []
+    count = int(np.clip(np.ceil(spans[2] / (6.5 * spans[1])), 2, 5))
+    strips = []
+    for view in (View.FRONT, View.BACK, View.TOP, View.BELOW):
+        for k in range(count):
+            ends = low[0] + (high[0] - low[0]) * np.array([k, k + 1]) / count
+            piece = np.array([[ends[0], low[1], low[2]], [ends[1], high[1], high[2]]])
+            stage.look_from(view, STRIP[0] / STRIP[1])
+            stage.eye.fit(piece, STRIP[0] / STRIP[1])
+            title = f"{_title(view)}, X {ends[0]:.0f} to {ends[1]:.0f}".replace("-", "\u2212")
+            strips.append(_taken(stage, planner, title, shown[view], STRIP, bars=False))
+    return [s for s in strips if s.marks]
+
+
+def _title(view: View) -> str:
+    return {View.CORNER: "From the corner", View.BELOW: "From below"}.get(view, view.value.capitalize())
+
+
 def _picture(stage: Stage, planner: Planner, view: View, visible: npt.NDArray[np.bool_]) -> SheetPicture:
-    width, height = PICTURE
-    stage.look_from(view, width / height)
-    bars = _bars(planner)
+    stage.look_from(view, PICTURE[0] / PICTURE[1])
+    return _taken(stage, planner, _title(view), visible, PICTURE, bars=True)
+
+
+def _taken(
+    stage: Stage, planner: Planner, title: str, visible: npt.NDArray[np.bool_], size: tuple[int, int], *, bars: bool
+) -> SheetPicture:
+    """A picture of what the eye sees, with the places of the targets in it."""
+    width, height = size
     pixels = stage.render(width, height, Detail.FULL)[:, :, :3].copy()
     points = np.array([t.place for t in planner.plan.placed])
     spots = stage.project(points, width, height) / np.array([width, height])
-    marks = tuple((k + 1, float(x), float(y)) for k, (x, y) in enumerate(spots) if visible[k])
+    inside = visible & (spots > 0).all(1) & (spots < 1).all(1)
+    marks = tuple((k + 1, float(x), float(y)) for k, (x, y) in enumerate(spots) if inside[k])
     lines = []
-    for ends in bars:
+    for ends in _bars(planner) if bars else []:
         (x1, y1), (x2, y2) = stage.project(ends, width, height) / np.array([width, height])
         if min(x1, x2, y1, y2) >= 0 and max(x1, x2, y1, y2) <= 1:
             lines.append((float(x1), float(y1), float(x2), float(y2)))
-    titles = {View.CORNER: "From the corner", View.BELOW: "From below"}
-    return SheetPicture(titles.get(view, view.value.capitalize()), pixels, marks, tuple(lines))
+    return SheetPicture(title, pixels, marks, tuple(lines))
 
 
 def _bars(planner: Planner) -> list[npt.NDArray[np.float64]]:
@@ -125,7 +161,7 @@ def _bars(planner: Planner) -> list[npt.NDArray[np.float64]]:
     return [bar.ends for bar in laid]
 
 
-def _draw(path: Path, job: Job, planner: Planner, pictures: list[SheetPicture]) -> None:
+def _draw(path: Path, job: Job, planner: Planner, pictures: list[SheetPicture], strips: list[SheetPicture]) -> None:
     from reportlab.pdfgen.canvas import Canvas
 
     d.register_fonts()
@@ -135,8 +171,43 @@ def _draw(path: Path, job: Job, planner: Planner, pictures: list[SheetPicture]) 
     _pictures(canvas, pictures)
     _facts(canvas, planner)
     canvas.showPage()
-    _lists(canvas, job, planner)
+    page = 2
+    for start in range(0, len(strips), STRIPS_ON_A_PAGE):
+        _head(canvas, job, planner, page)
+        _draw_strips(canvas, strips[start : start + STRIPS_ON_A_PAGE])
+        canvas.showPage()
+        page += 1
+    _lists(canvas, job, planner, page)
     canvas.save()
+
+
+def _draw_strips(canvas: Any, strips: list[SheetPicture]) -> None:
+    wide = WIDTH - 2 * EDGE
+    tall = wide * STRIP[1] / STRIP[0]
+    y = HEIGHT - 76.0
+    for strip in strips:
+        y -= tall
+        _place_picture(canvas, strip, (EDGE, y, wide, tall), 5.6)
+        y -= 15
+
+
+def _place_picture(canvas: Any, picture: SheetPicture, box: tuple[float, float, float, float], size: float) -> None:
+    """Pixels, bars, numbered discs and the title below."""
+    from PIL import Image
+    from reportlab.lib.utils import ImageReader
+
+    x, y, w, h = box
+    image = io.BytesIO()
+    Image.fromarray(picture.pixels).save(image, "JPEG", quality=88)
+    image.seek(0)
+    canvas.drawImage(ImageReader(image), x, y, w, h)
+    for x1, y1, x2, y2 in picture.bars:
+        canvas.setStrokeColor(LIGHT.accent)
+        canvas.setLineWidth(2.2)
+        canvas.line(x + x1 * w, y + (1 - y1) * h, x + x2 * w, y + (1 - y2) * h)
+    for number, px, py in picture.marks:
+        _disc(canvas, x + px * w, y + (1 - py) * h, size, str(number))
+    d.write(canvas, x, y - 10, f"{picture.title}: {len(picture.marks)} targets", d.WORD, 7.5, LIGHT.ink_soft)
 
 
 def _head(canvas: Any, job: Job, planner: Planner, page: int) -> None:
@@ -154,29 +225,16 @@ def _head(canvas: Any, job: Job, planner: Planner, page: int) -> None:
 
 
 def _pictures(canvas: Any, pictures: list[SheetPicture]) -> None:
-    from PIL import Image
-    from reportlab.lib.utils import ImageReader
-
+    """One large and up to three small ones."""
     wide = WIDTH - 2 * EDGE
     tall = wide * PICTURE[1] / PICTURE[0]
     boxes = [(EDGE, HEIGHT - 74 - tall, wide, tall)]
     small = (wide - 16) / 3
     below = HEIGHT - 74 - tall - 22 - small * PICTURE[1] / PICTURE[0]
     boxes += [(EDGE + k * (small + 8), below, small, small * PICTURE[1] / PICTURE[0]) for k in range(3)]
-    for index, (picture, (x, y, w, h)) in enumerate(zip(pictures, boxes, strict=False)):
-        image = io.BytesIO()
-        Image.fromarray(picture.pixels).save(image, "JPEG", quality=88)
-        image.seek(0)
-        canvas.drawImage(ImageReader(image), x, y, w, h)
-        for x1, y1, x2, y2 in picture.bars:
-            canvas.setStrokeColor(LIGHT.accent)
-            canvas.setLineWidth(2.2)
-            canvas.line(x + x1 * w, y + (1 - y1) * h, x + x2 * w, y + (1 - y2) * h)
+    for index, (picture, box) in enumerate(zip(pictures, boxes, strict=False)):
         crowded = len(picture.marks) > 60
-        size = 7.5 if index == 0 and not crowded else 4.2
-        for number, px, py in picture.marks:
-            _disc(canvas, x + px * w, y + (1 - py) * h, size, str(number))
-        d.write(canvas, x, y - 10, f"{picture.title}: {len(picture.marks)} targets", d.WORD, 7.5, LIGHT.ink_soft)
+        _place_picture(canvas, picture, box, 2.6 if crowded and index else 7.5 if index == 0 and not crowded else 5.0)
 
 
 def _disc(canvas: Any, x: float, y: float, size: float, text: str) -> None:
@@ -224,14 +282,13 @@ def _wrapped(text: str, width: float, size: float) -> list[str]:
     return list(simpleSplit(d.printable(text), d.WORD, size, width))
 
 
-def _lists(canvas: Any, job: Job, planner: Planner) -> None:
+def _lists(canvas: Any, job: Job, planner: Planner, page: int) -> None:
     """All targets with what to measure, in columns that fill the page."""
     targets = planner.plan.placed
     columns = 2 if len(targets) <= 130 else 3
     row = ROW if len(targets) <= 116 else 8.2
     wide = (WIDTH - 2 * EDGE - 14 * (columns - 1)) / columns
     per_column = int((HEIGHT - 118 - 60) / row)
-    page = 2
     for start in range(0, len(targets), per_column * columns):
         if start:
             canvas.showPage()
@@ -240,9 +297,11 @@ def _lists(canvas: Any, job: Job, planner: Planner) -> None:
         if start == 0:
             note = "Stick in this order. Measure with a ruler from the edges named; axes as on the part's drawing."
             d.write(canvas, EDGE, HEIGHT - 80, note, d.WORD, 8.5, LIGHT.ink_soft)
+        here = targets[start : start + per_column * columns]
+        tall = -(-len(here) // columns)
         for column in range(columns):
-            some = targets[start + column * per_column : start + (column + 1) * per_column]
-            _column(canvas, planner, some, start + column * per_column, (EDGE + column * (wide + 14), wide, row))
+            some = here[column * tall : (column + 1) * tall]
+            _column(canvas, planner, some, start + column * tall, (EDGE + column * (wide + 14), wide, row))
 
 
 def _column(canvas: Any, planner: Planner, targets: tuple[Target, ...], first: int, place: tuple[float, float, float]) -> None:

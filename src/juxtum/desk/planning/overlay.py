@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QButtonGroup, QFrame, QHBoxLayout, QToolButton, QWidget
+from PyQt6.QtWidgets import QButtonGroup, QFrame, QGridLayout, QToolButton, QWidget
 
 from juxtum.desk.planning.topics import Topic
 from juxtum.desk.style import THEME, colour, font
@@ -21,9 +21,9 @@ class TopicBar(QFrame):
         super().__init__(parent)
         self.setObjectName("stageBar")
         self.setAccessibleName("Topics of the plan")
-        layout = QHBoxLayout(self)
-        layout.setContentsMargins(4, 3, 4, 3)
-        layout.setSpacing(0)
+        self._grid = QGridLayout(self)
+        self._grid.setContentsMargins(4, 3, 4, 3)
+        self._grid.setSpacing(0)
         self._group = QButtonGroup(self)
         self._group.setExclusive(True)
         self.buttons: dict[Topic, QToolButton] = {}
@@ -34,9 +34,17 @@ class TopicBar(QFrame):
             button.setCheckable(True)
             button.clicked.connect(lambda _, t=topic: self.chosen.emit(t))
             self._group.addButton(button)
-            layout.addWidget(button)
             self.buttons[topic] = button
         self.hide()
+
+    def fit(self, width: float) -> None:
+        """One row where there is room, two where there is not."""
+        wide = sum(button.sizeHint().width() for button in self.buttons.values()) + 10
+        in_row = len(self.buttons) if wide <= width else (len(self.buttons) + 1) // 2
+        for index, button in enumerate(self.buttons.values()):
+            self._grid.addWidget(button, index // in_row, index % in_row)
+        self._grid.activate()
+        self.adjustSize()
 
     def show_topic(self, topic: Topic) -> None:
         """Mark the topic at hand."""

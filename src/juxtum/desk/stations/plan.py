@@ -218,11 +218,13 @@ class PlanStation(Station):
 
     def place(self) -> None:
         """Topics below the view bar, the legend at the right edge."""
-        self.bar.adjustSize()
+        self.bar.fit(self.view.width() - 24.0)
         self.bar.move(12, self.window_.controls.bar.height() + 20)
         self.handles.top = self.bar.y() + self.bar.height() + 10.0
         self.legend.resize(self.legend.sizeHint())
-        self.legend.move(self.view.width() - self.legend.width() - 12, self.bar.y())
+        left = self.view.width() - self.legend.width() - 12
+        beside = self.bar.x() + self.bar.width() + 8 < left
+        self.legend.move(left, self.bar.y() if beside else self.bar.y() + self.bar.height() + 8)
 
     def dress(self) -> None:
         """The part with what the topic shows on it."""
