@@ -91,6 +91,12 @@ def test_the_beam_is_planned_from_its_own_menu(application: QApplication, tmp_pa
     hand.click("Add obstacle")
     hand.wait(lambda: window.plan.made is not None)
     assert len(window.plan.plan.obstacles) == 1 and float(facts(hand)["poses served"].split()[0]) < 99
+    window.perform("plan targets")
+    QTest.qWait(1500)
+    assert window.session.workbench.is_busy
+    window.perform("stop")
+    hand.wait()
+    assert "Stopped; the job is as it was" in window.notice.text and not window.plan.plan.targets
     close(window)
 
 
