@@ -22,7 +22,7 @@ class Style:
 
 STYLES = {
     "nominal": Style("nominal"),
-    "ghost": Style("nominal", opacity=0.01),
+    "ghost": Style("nominal"),
     "edges": Style("edge", width=1.0),
     "scan": Style("data"),
     "map": Style("data", ambient=0.45),
@@ -36,6 +36,8 @@ STYLES = {
     "section nominal": Style("ink", width=2.0),
     "section scan": Style("accent", width=2.0),
 }
+UNDRAWN = ("ghost",)
+"""Layers that are only picked: what is drawn in their place has no rays of its own."""
 UNCUT = ("section nominal", "section scan")
 
 

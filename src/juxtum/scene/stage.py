@@ -14,7 +14,7 @@ from juxtum.geometry.arrays import Bools, Floats
 from juxtum.look import LIGHT, Look, rgb
 from juxtum.scene.camera import Eye, View
 from juxtum.scene.drawables import DENSE, Lines, Surface
-from juxtum.scene.dress import STYLES, UNCUT, Style, hatching
+from juxtum.scene.dress import STYLES, UNCUT, UNDRAWN, Style, hatching
 from juxtum.scene.offscreen import make_window
 from juxtum.scene.palette import MapScale, colours
 
@@ -276,7 +276,7 @@ class Stage:
         detail = detail or (Detail.FULL if near else Detail.MIDDLE)
         self._renderer.SetUseFXAA(detail is not Detail.LIGHT)
         for name, actors in self._actors.items():
-            visible = self.shown(name) is not Shown.HIDDEN
+            visible = self.shown(name) is not Shown.HIDDEN and name not in UNDRAWN
             for actor in actors:
                 actor.SetVisibility(visible and actor is actors[detail])
         self._renderer.ResetCameraClippingRange()

@@ -15,7 +15,7 @@ from juxtum.plan.photos import PhotoPlan
 from juxtum.plan.tray import TrayPlan
 from juxtum.plan.turntable import TurntablePlan
 from juxtum.scene.drawables import Lines, segments
-from juxtum.scene.plan_layers import BANDS, band_surfaces, camera_lines, cylinder_lines, faces_surface, patch_surface, tray_lines, tripod_lines
+from juxtum.scene.plan_layers import BANDS, camera_lines, cylinder_lines, faces_surface, patch_surface, tray_lines, tripod_lines
 from juxtum.scene.stage import Shown
 
 BAND_NAMES = (*(f"band {name}" for name, _, _ in BANDS), "band blank")
@@ -28,12 +28,10 @@ def dress_topic(view: StageView, d: Derived, topic: Topic, made: Any) -> None:
     view.set_legend(None, None)
     view.set_readings(())
     view.put("edges", d.part_edges)
-    bands = {}
-    if topic is Topic.TARGETS and isinstance(made, TargetsAnswer) and made.assessment.targets and d.part is not None:
-        bands = band_surfaces(d.part, made.ground.patches, made.assessment.patch_counts)
+    bands = made.bands if topic is Topic.TARGETS and isinstance(made, TargetsAnswer) else {}
     for name in BAND_NAMES:
         view.put(name, bands.get(name))
-    # Only what is shown can be picked: about the bands the nominal stays, too faint to be seen.
+    # The bands are only looked at: what is picked is the nominal in their place.
     view.put("nominal", None if bands else d.part_surface)
     view.put("ghost", d.part_surface if bands else None)
     view.show_layer("nominal", Shown.SOLID)

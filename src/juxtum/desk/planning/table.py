@@ -21,6 +21,7 @@ class PlanTable(QTableWidget):
     def __init__(self) -> None:
         super().__init__()
         self.setAccessibleName("Plan table")
+        self._shown: object = None
         self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
@@ -34,6 +35,11 @@ class PlanTable(QTableWidget):
 
     def show_rows(self, titles: Sequence[str], rows: Sequence[Sequence[Cell]], wide: int, selected: int = -1) -> None:
         """Show other rows; the column `wide` takes what room there is."""
+        shown = (tuple(titles), tuple(tuple(row) for row in rows), THEME.scale, THEME.look.name)
+        if shown == self._shown:
+            self.select(selected)
+            return
+        self._shown = shown
         self.blockSignals(True)
         self.clear()
         self.setColumnCount(len(titles))

@@ -28,6 +28,8 @@ from juxtum.plan.task import Task, whole_part
 from juxtum.plan.tray import TrayPlan
 from juxtum.plan.turntable import TurntablePlan
 from juxtum.progress import Progress
+from juxtum.scene.drawables import Surface
+from juxtum.scene.plan_layers import band_surfaces
 
 MANY_TARGETS = 120
 """From so many targets on, another school is worth a look."""
@@ -65,6 +67,8 @@ class TargetsAnswer:
     assessment: Assessment
     coverage: float
     diameter: float
+    bands: dict[str, Surface | None]
+    """The part cut into bands by the targets in view, ready to be drawn."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -128,7 +132,8 @@ def answer(topic: Topic, planner: Planner, progress: Progress) -> Any:
     if topic is Topic.TARGETS:
         assessment = planner.assess(progress)
         ground = planner.ground()
-        return TargetsAnswer(ground, assessment, tracked_coverage(ground, assessment), planner.rules().diameter)
+        bands = band_surfaces(planner.nominal, ground.patches, assessment.patch_counts) if assessment.targets else {}
+        return TargetsAnswer(ground, assessment, tracked_coverage(ground, assessment), planner.rules().diameter, bands)
     if topic is Topic.PHOTOS:
         return planner.photos(progress=progress)
     if topic is Topic.STATIONS:
