@@ -140,9 +140,14 @@ def test_2_targets_are_planned_and_shown(plan: Hand) -> None:
 
 
 def nearest_visible(plan: Hand) -> int:
-    facing = plan.window.plan.handles.facing()
-    top = [k for k, t in enumerate(plan.window.plan.plan.targets) if facing[k] and t.face == FACES["plate top"]]
-    return top[0]
+    """A target on the plate's top that a click takes, with bare plate beside it."""
+    handles, top = plan.window.plan.handles, FACES["plate top"]
+
+    def is_free(k: int, x: float, y: float) -> bool:
+        surface = handles.surface_at(plan.spot((x + 9.0, y + 4.0, 18.0)).toPointF())
+        return handles.index_at(plan.spot((x, y, 18.0)).toPointF()) == k and surface is not None and bool(abs(surface[2] - 18) < 0.1)
+
+    return next(k for k, t in enumerate(plan.window.plan.plan.targets) if t.face == top and is_free(k, t.place[0], t.place[1]))
 
 
 def test_3_a_target_is_dragged_over_the_surface_and_scored(plan: Hand) -> None:

@@ -89,6 +89,7 @@ def _add_plan(commands: argparse._SubParsersAction[_Parser]) -> None:
     plan.add_argument("--diameter", type=_positive, metavar="MM", help="of the targets")
     plan.add_argument("--target-spacing", type=_band, metavar="NEAR-FAR", help="for example 30-100, mm")
     plan.add_argument("--allow-faces", type=_faces, metavar="1,2", help="measured or datum faces that may carry targets all the same")
+    plan.add_argument("--datums", type=_faces, metavar="14,51,16", help="datum faces: lengths start there, targets keep clear")
     plan.add_argument("--goal", type=_share, metavar="SHARE", help="share of poses that shall track, 0 to 1")
     plan.add_argument("--keep", action="store_true", help="keep the job's targets and only score them")
     plan.add_argument("--bars", type=_count, metavar="N")

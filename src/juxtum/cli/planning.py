@@ -7,6 +7,7 @@ import csv
 import io
 import json
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -68,9 +69,11 @@ def make_planner(options: argparse.Namespace) -> tuple[Planner, Job]:
     if not nominal.is_exact and len(nominal.mesh.triangles) > MOST_TRIANGLES:
         nominal = part_from_scan(nominal.mesh)
     task = task_of(job) if job.procedure.profiles else whole_part(options.lower, options.upper)
+    plan = _chosen(job.plan or default_plan(nominal, task), options, nominal)
+    if options.datums is not None or not task.datums:
+        task = replace(task, datums=plan.datums)
     task.check(nominal)
-    plan = job.plan or default_plan(nominal, task)
-    return Planner(nominal, task, _chosen(plan, options, nominal), Grounds()), job
+    return Planner(nominal, task, plan, Grounds()), job
 
 
 def open_part(name: str, files: FileStore, options: argparse.Namespace) -> Job:
@@ -106,6 +109,8 @@ def _chosen(plan: Plan, options: argparse.Namespace, nominal: Nominal) -> Plan:
     changes |= {name: getattr(options, name) for name in names if getattr(options, name) is not None}
     if options.allow_faces is not None:
         changes["allowed"] = options.allow_faces
+    if options.datums is not None:
+        changes["datums"] = options.datums
     if options.stance is not None:
         changes["stance"] = {"table": Stance.TABLE, "stands": Stance.STANDS}[options.stance]
     if options.target_spacing is not None:

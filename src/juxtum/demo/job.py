@@ -67,5 +67,10 @@ def demo_job(files: FileStore, progress: Progress | None = None, *, with_scan: b
         nominal=files.adopt(nominal_path()),
         scan=files.adopt(scan_path(progress)) if with_scan else None,
         procedure=Procedure(steps=steps),
-        plan=Plan(allowed=(FACES["plate top"], FACES["underside"]), chain="scanner alone", start="08:15"),
+        plan=Plan(
+            datums=tuple(FACES[name] for name in ("plate top", "bore", "seat end")),
+            allowed=(FACES["plate top"], FACES["underside"]),
+            chain="scanner alone",
+            start="08:15",
+        ),
     )

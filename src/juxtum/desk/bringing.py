@@ -163,17 +163,17 @@ class Bringing:
     def ask_sheet(self) -> None:
         """Ask for a folder and write the set-up sheet."""
         if (path := self.asking.folder()) is not None:
-            self._window.plan.write_sheet(path)
+            self._window.plan.papers.write_sheet(path)
 
     def ask_instrument(self) -> None:
         """Ask for an instrument document and plan with it."""
         if (path := self.asking.instrument()) is not None:
-            self._window.plan.load_instrument(path)
+            self._window.plan.papers.load_instrument(path)
 
     def ask_instrument_copy(self) -> None:
         """Ask where the instrument's document goes and write it."""
         if (path := self.asking.instrument_copy(f"{self._window.plan.plan.instrument.id}.json")) is not None:
-            self._window.plan.save_instrument(path)
+            self._window.plan.papers.save_instrument(path)
 
     def ask_report(self) -> None:
         """Ask for a folder and write the report."""

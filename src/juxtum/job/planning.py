@@ -13,4 +13,6 @@ def task_of(job: Job) -> Task:
     systems = job.procedure.of(Datums)
     chosen = next((s for s in systems if s.name == job.procedure.decide.frame), systems[-1] if systems else None)
     datums = tuple(dict.fromkeys(n for d in chosen.datums for n in d.faces)) if chosen is not None else ()
+    if chosen is None and job.plan is not None:
+        datums = job.plan.datums
     return Task(aims, datums, job.brief.environment)

@@ -79,6 +79,8 @@ class Plan(Document):
     chain: Annotated[str, Field(max_length=120)] = ""
     stance: Stance = Stance.TABLE
     diameter: Positive | None = None
+    datums: Annotated[tuple[FaceNumber, ...], Field(max_length=1000)] = ()
+    """The drawing's datum features, where the job has no datum system yet: lengths start at them, targets keep clear."""
     allowed: Annotated[tuple[FaceNumber, ...], Field(max_length=10_000)] = ()
     goal: Annotated[float, Field(gt=0, le=1)] = 0.95
     target_spacing: tuple[Positive, Positive] | None = None

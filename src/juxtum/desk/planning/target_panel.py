@@ -52,6 +52,9 @@ class TargetsPanel(Panel):
         self.allow = button("Pick faces that may carry targets", lambda: self.station.toggle_allowing(), tip=tip)
         self.allow.setCheckable(True)
         self.body.addLayout(row(self.allow))
+        self.datum = button("Pick datum faces", lambda: self.station.toggle_datums(), tip="Where the job has no datum system yet")
+        self.datum.setCheckable(True)
+        self.body.addLayout(row(self.datum))
         self._allowed = label("", "soft", wrap=True)
         self._allowed.setAccessibleName("Allowed faces")
         self.body.addWidget(self._allowed)
@@ -77,7 +80,11 @@ class TargetsPanel(Panel):
             if not field.hasFocus():
                 field.set_value(value)
         faces = ", ".join(map(str, plan.allowed))
-        self._allowed.setText(f"Allowed all the same: face {faces}." if faces else "Measured and datum faces are kept clear.")
+        words = [f"Allowed all the same: face {faces}" if faces else "Measured and datum faces are kept clear"]
+        if planner.task.datums:
+            words.insert(0, f"Datums: face {', '.join(map(str, planner.task.datums))}")
+        self._allowed.setText(". ".join(words) + ".")
+        self.datum.setVisible(not self.station.has_datum_system)
         has = bool(plan.targets)
         self._improve.setEnabled(has)
         chosen = self.station.selected_target is not None

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-from pathlib import Path
 from typing import Any
 
 from PyQt6.QtCore import QTimer
@@ -16,6 +14,7 @@ from juxtum.desk.planning.handles import TargetHandles
 from juxtum.desk.planning.overlay import BandLegend, TopicBar
 from juxtum.desk.planning.panel import Panel
 from juxtum.desk.planning.panels import PANELS, BlindPanel, FitPanel, PhotosPanel
+from juxtum.desk.planning.papers import Papers
 from juxtum.desk.planning.rows import rays_table, table_of
 from juxtum.desk.planning.table import PlanTable
 from juxtum.desk.planning.target_panel import TargetsPanel
@@ -23,12 +22,13 @@ from juxtum.desk.planning.topics import TargetsAnswer, Topic
 from juxtum.desk.stage_view import Mode
 from juxtum.desk.stations.base import Station
 from juxtum.desk.stations.findings import Key
-from juxtum.errors import InputError, JuxtumError
+from juxtum.errors import JuxtumError
 from juxtum.geometry.arrays import Floats
 from juxtum.job import Job
+from juxtum.job.steps import Datums
 from juxtum.plan.blind import Finish, methods
 from juxtum.plan.document import Plan
-from juxtum.plan.instruments import InstrumentModel, Kind, read_instrument_model, shipped_instruments
+from juxtum.plan.instruments import InstrumentModel, Kind, shipped_instruments
 from juxtum.plan.photos import PhotoPlan
 from juxtum.plan.planner import Grounds, Planner
 from juxtum.plan.suitability import Fitness
@@ -65,6 +65,7 @@ class PlanStation(Station):
         self.handles = TargetHandles(self.view, self._choose_target, lambda index, place: self.edits.move(index, place))
         self.answers = Answers(self.session, self._arrived)
         self.edits = TargetEdits(self)
+        self.papers = Papers(self)
         self._picking: str = ""
         self._framed, self._comes_in = "", False
         self.panels: dict[Topic, Panel] = {topic: make(self) for topic, make in PANELS.items()}
@@ -267,6 +268,8 @@ class PlanStation(Station):
         elif self._picking == "allow" and face:
             allowed = tuple(sorted(set(planner.plan.allowed) ^ {face}))
             self.change(f"targets on face {face}", {"allowed": allowed})
+        elif self._picking == "datum" and face:
+            self.change(f"datum face {face}", {"datums": tuple(sorted(set(planner.plan.datums) ^ {face}))})
         elif self._picking == "finish" and face:
             panel = self.panels[Topic.BLIND]
             assert isinstance(panel, BlindPanel)
@@ -282,7 +285,7 @@ class PlanStation(Station):
 
     def _stop_picking(self) -> None:
         self._picking = ""
-        for topic, name in ((Topic.TARGETS, "add"), (Topic.TARGETS, "allow"), (Topic.BLIND, "pick")):
+        for topic, name in ((Topic.TARGETS, "add"), (Topic.TARGETS, "allow"), (Topic.TARGETS, "datum"), (Topic.BLIND, "pick")):
             getattr(self.panels[topic], name).setChecked(False)
         self.view.set_mode(Mode.LOOK)
 
@@ -290,7 +293,7 @@ class PlanStation(Station):
         self._stop_picking()
         if is_on:
             self._start_picking(what, caption)
-            button = {"add": "add", "allow": "allow", "finish": "pick"}[what]
+            button = {"add": "add", "allow": "allow", "datum": "datum", "finish": "pick"}[what]
             getattr(self.panels[self.topic], button).setChecked(True)
         else:
             self.dress()
@@ -302,6 +305,15 @@ class PlanStation(Station):
     def toggle_allowing(self) -> None:
         """Click faces that may carry targets, or stop."""
         self._toggle("allow", self._picking != "allow", "Click faces that may carry targets although they are measured; Esc ends")
+
+    @property
+    def has_datum_system(self) -> bool:
+        """Whether the procedure locks the part to datums already."""
+        return bool(self.derived.job.procedure.of(Datums))
+
+    def toggle_datums(self) -> None:
+        """Click the drawing's datum faces, or stop."""
+        self._toggle("datum", self._picking != "datum", "Click the drawing's datum faces; click again to let one go; Esc ends")
 
     def toggle_finishing(self) -> None:
         """Click faces of the chosen finish, or stop."""
@@ -344,8 +356,6 @@ class PlanStation(Station):
         if self.topic is not topic:
             self.show_topic(topic)
 
-    # -- instruments and sheet --------------------------------------------------------------------------------
-
     def use_best_chain(self) -> None:
         """The chain of this instrument that is good for most characteristics."""
         made, planner = self.made, self.planner
@@ -358,37 +368,3 @@ class PlanStation(Station):
 
         best = max((c.name for c in planner.model.chains), key=good)
         self.change(f"chain {best}", {"chain": best})
-
-    def load_instrument(self, path: Path) -> None:
-        """Plan with an instrument from a document."""
-        try:
-            model = read_instrument_model(path)
-            if model.kind not in (Kind.HANDHELD, Kind.TRACKED):
-                raise InputError("this is not an instrument that scans by hand or tracked", str(path), "Give a handheld or tracked scanner")
-        except JuxtumError as problem:
-            self.session.failed.emit(problem)
-            return
-        self.change(f"scanner {model.name}", {"instrument": model, "mode": "", "chain": "", "spacing": None})
-
-    def save_instrument(self, path: Path) -> None:
-        """Write the instrument's document, to be edited."""
-        from juxtum.job.store import write_atomically
-
-        text = self.plan.instrument.model_dump_json(by_alias=True, indent=1, exclude_none=True)
-        self.session.compute(
-            lambda _: write_atomically(path, lambda target: target.write_text(text + "\n", "utf-8")),
-            lambda _: self.window_.announce(f"The instrument is in {path}"),
-        )
-
-    def write_sheet(self, folder: Path) -> None:
-        """Write the set-up sheet and its table into a folder."""
-        from juxtum.report.setup_sheet import write_setup_sheet
-
-        planner, job = self.planner, self.derived.job
-        if planner is None or not planner.plan.targets:
-            self.window_.tell("the plan has no targets yet", "set-up sheet", "Plan the targets first")
-            return
-        self.session.compute(
-            lambda _: write_setup_sheet(folder, job, replace(planner)), lambda _: self.window_.announce(f"The set-up sheet is in {folder}")
-        )
-

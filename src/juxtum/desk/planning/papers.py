@@ -1,0 +1,54 @@
+"""Documents of a plan: instruments read and written, the set-up sheet."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from juxtum.errors import InputError, JuxtumError
+from juxtum.plan.instruments import Kind, read_instrument_model
+
+if TYPE_CHECKING:
+    from juxtum.desk.stations.plan import PlanStation
+
+
+class Papers:
+    """What the station Plan reads from files and writes to them."""
+
+    def __init__(self, station: PlanStation) -> None:
+        self._station = station
+
+    def load_instrument(self, path: Path) -> None:
+        """Plan with an instrument from a document."""
+        try:
+            model = read_instrument_model(path)
+            if model.kind not in (Kind.HANDHELD, Kind.TRACKED):
+                raise InputError("this is not an instrument that scans by hand or tracked", str(path), "Give a handheld or tracked scanner")
+        except JuxtumError as problem:
+            self._station.session.failed.emit(problem)
+            return
+        self._station.change(f"scanner {model.name}", {"instrument": model, "mode": "", "chain": "", "spacing": None})
+
+    def save_instrument(self, path: Path) -> None:
+        """Write the instrument's document, to be edited."""
+        from juxtum.job.store import write_atomically
+
+        text = self._station.plan.instrument.model_dump_json(by_alias=True, indent=1, exclude_none=True)
+        self._station.session.compute(
+            lambda _: write_atomically(path, lambda target: target.write_text(text + "\n", "utf-8")),
+            lambda _: self._station.window_.announce(f"The instrument is in {path}"),
+        )
+
+    def write_sheet(self, folder: Path) -> None:
+        """Write the set-up sheet and its table into a folder."""
+        from juxtum.report.setup_sheet import write_setup_sheet
+
+        planner, job = self._station.planner, self._station.derived.job
+        if planner is None or not planner.plan.targets:
+            self._station.window_.tell("the plan has no targets yet", "set-up sheet", "Plan the targets first")
+            return
+        self._station.session.compute(
+            lambda _: write_setup_sheet(folder, job, replace(planner)), lambda _: self._station.window_.announce(f"The set-up sheet is in {folder}")
+        )
+
