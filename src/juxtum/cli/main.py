@@ -51,9 +51,10 @@ def _joined_numbers(arguments: list[str]) -> list[str]:
 
 
 def _command(name: str) -> Callable[[argparse.Namespace], int]:
-    from juxtum.cli import commands, planning
+    from juxtum.cli import capturing, commands, planning
 
-    found: Callable[[argparse.Namespace], int] = planning.plan if name == "plan" else getattr(commands, name)
+    own: dict[str, Callable[[argparse.Namespace], int]] = {"plan": planning.plan, "capture": capturing.capture, "device": capturing.device}
+    found: Callable[[argparse.Namespace], int] = own.get(name) or getattr(commands, name)
     return found
 
 

@@ -45,6 +45,8 @@ def make_parser() -> argparse.ArgumentParser:
     run.add_argument("--scan-unit", type=_unit, metavar="UNIT")
     _add_output(run)
     _add_plan(commands)
+    _add_capture(commands)
+    _add_device(commands)
     info = commands.add_parser("info", help="what a file holds")
     info.add_argument("file", type=Path, metavar="FILE")
     info.add_argument("--json", action="store_true", help="print JSON")
@@ -102,6 +104,50 @@ def _add_plan(commands: argparse._SubParsersAction[_Parser]) -> None:
     plan.add_argument("--out", type=Path, metavar="DIR")
     plan.add_argument("--json", action="store_true", help="print the plan's document and nothing else")
     plan.add_argument("--strict", action="store_true", help="exit status 1 when the plan does not meet what is asked")
+
+
+DEVICES = ("handheld", "tracked", "head", "camera", "probe", "cabinet")
+SERVED = (*DEVICES, "turntable", "projector")
+
+
+def _add_capture(commands: argparse._SubParsersAction[_Parser]) -> None:
+    capture = commands.add_parser("capture", help="let a stand-in measure a part along its plan")
+    capture.add_argument("nominal", metavar="NOMINAL", help="a nominal, a .juxtum job, or demo:BC-220, demo:HB-36, demo:VC-8")
+    capture.add_argument("--plan", type=Path, metavar="FILE", help="a plan (plan.json of 'juxtum plan targets --out') or a .juxtum job")
+    capture.add_argument("--device", choices=DEVICES, default="handheld", metavar="|".join(DEVICES))
+    capture.add_argument("--seed", type=_seed, default=0, metavar="N")
+    capture.add_argument("--spacing", type=_positive, metavar="MM")
+    capture.add_argument("--port", type=_port, metavar="P", help="of a device that is served already, instead of a stand-in of its own")
+    capture.add_argument("--nominal-unit", type=_unit, metavar="mm|cm|m|in")
+    capture.add_argument("--upper", type=_length, default=0.2, metavar="MM", help="for a nominal without characteristics")
+    capture.add_argument("--lower", type=_length, default=-0.2, metavar="MM")
+    capture.add_argument("--out", type=Path, required=True, metavar="DIR")
+    capture.add_argument("--json", action="store_true", help="print the capture's document and nothing else")
+    capture.add_argument("--strict", action="store_true", help="exit status 1 when less is captured than the plan expected")
+
+
+def _add_device(commands: argparse._SubParsersAction[_Parser]) -> None:
+    device = commands.add_parser("device", help="run a stand-in of a device as a process of its own")
+    device.add_argument("what", choices=("serve",), metavar="serve")
+    device.add_argument("kind", choices=SERVED, metavar="|".join(SERVED))
+    device.add_argument("--part", default="demo:BC-220", metavar="FILE", help="a nominal, a .juxtum job, or a demo part")
+    device.add_argument("--plan", type=Path, metavar="FILE", help="tells where targets are stuck")
+    device.add_argument("--nominal-unit", type=_unit, metavar="mm|cm|m|in")
+    device.add_argument("--seed", type=_seed, default=0, metavar="N")
+    device.add_argument("--port", type=_port, default=0, metavar="P", help="any that is free when not given")
+    device.add_argument("--once", action="store_true", help="end when the client has gone")
+
+
+def _seed(text: str) -> int:
+    if not text.isdigit() or int(text) >= 2**32:
+        raise argparse.ArgumentTypeError(f"'{text}' is not a seed; use a whole number from 0")
+    return int(text)
+
+
+def _port(text: str) -> int:
+    if not text.isdigit() or int(text) > 65_535:
+        raise argparse.ArgumentTypeError(f"'{text}' is not a port; use 0 to 65535")
+    return int(text)
 
 
 def _positive(text: str) -> float:

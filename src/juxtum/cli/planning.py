@@ -32,6 +32,7 @@ from juxtum.plan.task import whole_part
 from juxtum.plan.views import Stance
 from juxtum.report import plan_result as results
 from juxtum.report.writer import check_folder
+from juxtum.units import Unit
 
 DEMO = "demo:"
 MOST_TRIANGLES = 150_000
@@ -63,7 +64,7 @@ def plan(options: argparse.Namespace) -> int:
 def make_planner(options: argparse.Namespace) -> tuple[Planner, Job]:
     """The planner for the part, task and choices that were given."""
     files = FileStore()
-    job = open_part(options.nominal, files, options)
+    job = open_part(options.nominal, files, options.nominal_unit)
     runner = Runner(files)
     nominal = runner.nominal(job, show_progress())
     if not nominal.is_exact and len(nominal.mesh.triangles) > MOST_TRIANGLES:
@@ -76,7 +77,7 @@ def make_planner(options: argparse.Namespace) -> tuple[Planner, Job]:
     return Planner(nominal, task, plan, Grounds()), job
 
 
-def open_part(name: str, files: FileStore, options: argparse.Namespace) -> Job:
+def open_part(name: str, files: FileStore, unit: Unit | None = None) -> Job:
     """A job from a nominal, a job file, or the name of a demo part."""
     if name.startswith(DEMO):
         return _demo(name[len(DEMO) :], files)
@@ -84,7 +85,7 @@ def open_part(name: str, files: FileStore, options: argparse.Namespace) -> Job:
     check_file(path)
     if path.suffix.lower() == SUFFIX:
         return load_job(path, files, cache_folder() / "inputs")
-    return Job(nominal=files.adopt(path, options.nominal_unit))
+    return Job(nominal=files.adopt(path, unit))
 
 
 def _demo(part: str, files: FileStore) -> Job:
@@ -242,7 +243,7 @@ ANSWERS: dict[str, Callable[[Planner, argparse.Namespace], Answer]] = {
 
 def _write(folder: Path, what: str, planner: Planner, job: Job, document: dict[str, Any]) -> None:
     """The document, a table for targets and photos, and for targets the set-up sheet."""
-    from juxtum.job.store import write_atomically
+    from juxtum.exchange.writing import write_atomically
 
     folder.mkdir(parents=True, exist_ok=True)
     text = json.dumps(document, indent=1, allow_nan=False)
@@ -254,6 +255,8 @@ def _write(folder: Path, what: str, planner: Planner, job: Job, document: dict[s
         from juxtum.report.setup_sheet import write_setup_sheet
 
         write_setup_sheet(folder, job, planner)
+        choices = planner.plan.model_dump_json(by_alias=True, indent=1)
+        write_atomically(folder / "plan.json", lambda path: path.write_text(choices + "\n", "utf-8"))
 
 
 def _table(rows: list[dict[str, Any]]) -> str:

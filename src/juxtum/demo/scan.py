@@ -116,7 +116,7 @@ def _settled(raw: TriangleMesh, made: Nominal, bump: Bump) -> Floats:
     near = np.minimum(near, np.where(smooth[:, 2] < 2, np.abs(np.abs(exact.distances) - smooth[:, 2]) + smooth[:, 2], 9))
     share = np.clip((near - EDGE_ROUNDING) / EDGE_ROUNDING, 0, 1)[:, None]
     points = smooth + (target - smooth) * share
-    return points + exact.normals * _bump_height(points, bump)[:, None]
+    return points + exact.normals * bump_height(points, bump)[:, None]
 
 
 def _smoothed(mesh: TriangleMesh, rounds: int) -> Floats:
@@ -132,7 +132,7 @@ def _smoothed(mesh: TriangleMesh, rounds: int) -> Floats:
     return points
 
 
-def _bump_height(points: Floats, bump: Bump) -> Floats:
+def bump_height(points: Floats, bump: Bump) -> Floats:
     """How far the shroud stands proud at each point (N,)."""
     radial = np.hypot(points[:, 0], points[:, 2] - BORE_HEIGHT)
     azimuth = np.degrees(np.arctan2(points[:, 2] - BORE_HEIGHT, points[:, 0]))

@@ -1,6 +1,7 @@
 """The job: inputs plus a procedure; every result is derived by running its steps."""
 
-from juxtum.job.document import Brief, InputFile, Job, Procedure
+from juxtum.exchange.inputfile import InputFile
+from juxtum.job.document import Brief, Job, Procedure
 from juxtum.job.files import FileStore
 from juxtum.job.history import History
 from juxtum.job.runner import Evaluation, Runner

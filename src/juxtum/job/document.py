@@ -7,8 +7,10 @@ from typing import Annotated, Literal, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from juxtum.capture.document import CaptureRecord
 from juxtum.errors import JobError
 from juxtum.evaluate import Environment, Instrument
+from juxtum.exchange.inputfile import InputFile
 from juxtum.job.steps import (
     AlignStep,
     AsScanned,
@@ -29,7 +31,6 @@ from juxtum.job.steps import (
     Trim,
 )
 from juxtum.plan.document import Plan
-from juxtum.units import Unit
 
 Text = Annotated[str, Field(max_length=500)]
 StepType = TypeVar("StepType", bound=StepModel)
@@ -37,26 +38,6 @@ LOOSE_SHARE = 0.002
 """Pieces smaller than this share of the largest are taken for loose fragments."""
 CLEANING = (Trim, Fragments, Selection)
 ALIGNING = (AsScanned, Rough, Pairs, BestFit, Datums)
-
-
-class InputFile(BaseModel):
-    """A file that the job rests on, known by its content.
-
-    Parameters
-    ----------
-    name : str
-        File name without folders.
-    sha256 : str
-        Of its content.
-    unit : Unit, optional
-        Chosen by the user where the file names none.
-    """
-
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
-    name: Annotated[str, Field(min_length=1, max_length=255, pattern=r"^[^/\\\x00]+$")]
-    sha256: Annotated[str, Field(pattern="^[0-9a-f]{64}$")]
-    unit: Unit | None = None
 
 
 class Brief(BaseModel):
@@ -160,13 +141,14 @@ class Job(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
 
     schema_name: Literal["juxtum-job"] = Field("juxtum-job", alias="schema")
-    version: Literal[2] = 2
+    version: Literal[3] = 3
     id: Annotated[str, Field(pattern="^[0-9a-f]{32}$")] = Field(default_factory=lambda: uuid.uuid4().hex)
     brief: Brief = Brief()
     nominal: InputFile | None = None
     scan: InputFile | None = None
     procedure: Procedure = Procedure()
     plan: Plan | None = None
+    capture: CaptureRecord | None = None
 
     @property
     def title(self) -> str:

@@ -8,8 +8,8 @@ import shutil
 from pathlib import Path
 
 from juxtum.errors import JobError
+from juxtum.exchange.inputfile import InputFile
 from juxtum.exchange.limits import check_file
-from juxtum.job.document import InputFile
 from juxtum.units import Unit
 
 

@@ -8,9 +8,10 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from juxtum.errors import JuxtumError
+from juxtum.exchange.writing import write_atomically
 from juxtum.job.document import Job
 from juxtum.job.files import data_folder
-from juxtum.job.store import parse_job, write_atomically
+from juxtum.job.store import parse_job
 
 
 @dataclass(frozen=True)

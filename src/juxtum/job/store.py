@@ -10,40 +10,18 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from juxtum.errors import InputError, JobError
+from juxtum.errors import InputError
 from juxtum.evaluate.instrument import validation_sentence
+from juxtum.exchange.inputfile import InputFile
 from juxtum.exchange.limits import MAX_FILE_BYTES, check_file
-from juxtum.job.document import Brief, InputFile, Job, Procedure
+from juxtum.exchange.writing import write_atomically
+from juxtum.job.document import Brief, Job, Procedure
 from juxtum.job.files import FileStore
 from juxtum.units import Unit
 
 SUFFIX = ".juxtum"
-VERSION = 2
+VERSION = 3
 MAX_DOCUMENT_BYTES = 64 * 1024**2
-
-
-def write_atomically(path: Path, write: Any) -> None:
-    """Write a file beside its place, flush it to disk and move it there in one step.
-
-    Parameters
-    ----------
-    write : callable
-        Called with the path to write to.
-    """
-    unfinished = path.with_name(f".{path.name}.{os.getpid()}.part")
-    try:
-        write(unfinished)
-        with unfinished.open("rb") as file:
-            os.fsync(file.fileno())
-        os.replace(unfinished, path)
-        folder = os.open(path.parent, os.O_RDONLY)
-        try:
-            os.fsync(folder)
-        finally:
-            os.close(folder)
-    except OSError as problem:
-        unfinished.unlink(missing_ok=True)
-        raise JobError("the file could not be written", str(path), "Check the folder, its permissions and the free space") from problem
 
 
 def save_job(job: Job, path: Path, files: FileStore) -> None:
@@ -124,9 +102,11 @@ def parse_job(data: bytes, path: Path) -> Job:
 
 
 def _migrated(raw: dict[str, Any]) -> dict[str, Any]:
-    """A document of an older version, brought forward step by step; the first one had no plan."""
+    """A document of an older version, brought forward step by step; the first had no plan, the second no capture."""
     if raw.get("version") == 1:
         raw = {**raw, "version": 2, "plan": None}
+    if raw.get("version") == 2:
+        raw = {**raw, "version": 3, "capture": None}
     return raw
 
 
@@ -150,6 +130,7 @@ def _unpack(package: zipfile.ZipFile, taken: InputFile, folder: Path, path: Path
 
 def _inputs(job: Job) -> list[InputFile]:
     held = [taken for taken in (job.nominal, job.scan) if taken is not None]
+    held += [patch.file for patch in job.capture.patches] if job.capture is not None else []
     return list({_member(taken): taken for taken in held}.values())
 
 

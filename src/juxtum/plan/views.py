@@ -116,6 +116,11 @@ def make_patches(nominal: Nominal, faces: tuple[int, ...], size: float) -> Patch
     return Patches(frozen(places), frozen(facing), frozen(total), faces_of, size, frozen(rows, np.int64), frozen(inverse, np.int64))
 
 
+def faces_of_patches(patches: Patches, numbers: tuple[int, ...]) -> Bools:
+    """Which patches (K,) lie on faces of these numbers."""
+    return np.isin(patches.faces, np.array(numbers, dtype=np.int64) - 1)
+
+
 def on_surface(nominal: Nominal, points: Floats, normals: Floats) -> tuple[Floats, Floats]:
     """Points and normals brought from the coarse samples onto the surface itself, where that is near."""
     found = nominal.projector.project(points, normals, limit=max(2e-3 * nominal.diagonal, 1.0))

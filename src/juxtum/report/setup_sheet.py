@@ -12,8 +12,8 @@ import numpy as np
 import numpy.typing as npt
 
 from juxtum.errors import InputError
+from juxtum.exchange.writing import write_atomically
 from juxtum.job import Job
-from juxtum.job.store import write_atomically
 from juxtum.look import LIGHT
 from juxtum.plan.bars import lay_bars
 from juxtum.plan.cautions import cautions

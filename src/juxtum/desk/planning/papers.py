@@ -32,7 +32,7 @@ class Papers:
 
     def save_instrument(self, path: Path) -> None:
         """Write the instrument's document, to be edited."""
-        from juxtum.job.store import write_atomically
+        from juxtum.exchange.writing import write_atomically
 
         text = self._station.plan.instrument.model_dump_json(by_alias=True, indent=1, exclude_none=True)
         self._station.session.compute(

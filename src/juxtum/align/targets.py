@@ -1,0 +1,128 @@
+"""Alignment by reference targets whose partners are not known: found from the distances between them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from juxtum.align.pairs import rigid_from_pairs
+from juxtum.geometry import RigidTransform
+from juxtum.geometry.arrays import Floats, Ints, frozen
+
+TRIALS = 80
+MOST_PARTNERS = 60
+"""Congruent triangles that are looked at for each trial."""
+LEAST_AGREEING = 4
+
+
+@dataclass(frozen=True, eq=False)
+class TargetMatch:
+    """A transform and which targets belong together.
+
+    Parameters
+    ----------
+    transform : RigidTransform
+        From the measured to the known targets.
+    pairs : array (N, 2)
+        Rows of the measured and of the known targets.
+    rms : float
+        mm.
+    """
+
+    transform: RigidTransform
+    pairs: Ints
+    rms: float
+
+
+def match_targets(measured: Floats, known: Floats, tolerance: float, seed: int = 0) -> TargetMatch | None:
+    """Lay measured targets (N, 3) onto known ones (M, 3); extra and missing ones do no harm.
+
+    Triangles of the measured targets are looked up among those of the known ones by their sides; the candidate with
+    which most others agree wins. None when fewer than four agree, or when two different answers agree equally well.
+
+    Parameters
+    ----------
+    tolerance : float
+        How far a target may lie from its partner, mm.
+
+    Examples
+    --------
+    >>> known = np.array([[0, 0, 0], [90, 5, 0], [20, 70, 3], [110, 95, 30], [60, 20, 55.0]])
+    >>> moved = RigidTransform.about([0, 0, 0], [5, 6, 7, 0.3, 0.2, 0.1])
+    >>> match = match_targets(moved.apply(known[1:]), known, 0.5)
+    >>> bool(np.allclose(match.transform.matrix, moved.inverse.matrix)), len(match.pairs)
+    (True, 4)
+    """
+    if min(len(measured), len(known)) < LEAST_AGREEING:
+        return None
+    rng = np.random.default_rng(seed)
+    triangles = _triangles(known)
+    sides = _sides(known, triangles)
+    tree, partners = cKDTree(sides), cKDTree(known)
+    found: list[tuple[int, float, RigidTransform]] = []
+    for _ in range(TRIALS):
+        corner = rng.choice(len(measured), 3, replace=False)
+        own, order = _ordered(measured[corner])
+        near = tree.query_ball_point(own, 2 * tolerance, p=np.inf)
+        for row in near[:MOST_PARTNERS]:
+            _, their_order = _ordered(known[triangles[row]])
+            move = rigid_from_pairs(measured[corner][order], known[triangles[row]][their_order])
+            distances = partners.query(move.apply(measured))[0]
+            agreeing = int((distances < 2 * tolerance).sum())
+            if agreeing >= LEAST_AGREEING:
+                found.append((agreeing, float(distances[distances < 2 * tolerance].mean()), move))
+        if found and max(f[0] for f in found) >= 0.9 * len(measured) and len(found) > 3:
+            break
+    if not found:
+        return None
+    best = max(found, key=lambda f: (f[0], -f[1]))
+    refined = _refined(best[2], measured, known, tolerance)
+    if refined is None:
+        return None
+    for agreeing, _, move in found:
+        if agreeing >= len(refined.pairs) and _differ(move, refined.transform, measured, tolerance):
+            return None
+    return refined
+
+
+def _refined(move: RigidTransform, measured: Floats, known: Floats, tolerance: float) -> TargetMatch | None:
+    for reach in (2 * tolerance, 1.5 * tolerance, 1.5 * tolerance):
+        moved = move.apply(measured)
+        forth, back = cKDTree(known).query(moved), cKDTree(moved).query(known)
+        rows = np.flatnonzero((forth[0] < reach) & (back[1][forth[1]] == np.arange(len(measured))))
+        if len(rows) < LEAST_AGREEING:
+            return None
+        pairs = np.stack([rows, forth[1][rows]], 1)
+        move = rigid_from_pairs(measured[pairs[:, 0]], known[pairs[:, 1]])
+    residuals = np.linalg.norm(move.apply(measured[pairs[:, 0]]) - known[pairs[:, 1]], axis=1)
+    return TargetMatch(move, frozen(pairs, np.int64), float(np.sqrt(np.mean(residuals**2))))
+
+
+def _differ(a: RigidTransform, b: RigidTransform, points: Floats, tolerance: float) -> bool:
+    return bool(np.linalg.norm(a.apply(points) - b.apply(points), axis=1).mean() > 4 * tolerance)
+
+
+def _triangles(points: Floats) -> Ints:
+    """All triples, or those of near neighbours where there are very many."""
+    n = len(points)
+    if n <= 70:
+        i, j, k = np.meshgrid(np.arange(n), np.arange(n), np.arange(n), indexing="ij")
+        keep = (i < j) & (j < k)
+        return np.stack([i[keep], j[keep], k[keep]], 1)
+    near = cKDTree(points).query(points, k=16)[1]
+    rows = [np.sort(np.stack([near[:, 0], near[:, a], near[:, b]], 1), axis=1) for a in range(1, 16) for b in range(a + 1, 16)]
+    return np.unique(np.concatenate(rows), axis=0)
+
+
+def _sides(points: Floats, triangles: Ints) -> Floats:
+    p = points[triangles]
+    return np.asarray(np.sort(np.linalg.norm(p - np.roll(p, 1, axis=1), axis=2), axis=1))
+
+
+def _ordered(corners: Floats) -> tuple[Floats, Ints]:
+    """Sorted sides (3,) of a triangle, and its corners in the order of the sides that face them."""
+    facing = np.array([np.linalg.norm(corners[1] - corners[2]), np.linalg.norm(corners[2] - corners[0]), np.linalg.norm(corners[0] - corners[1])])
+    order = np.argsort(facing)
+    return facing[order], order

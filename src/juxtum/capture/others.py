@@ -1,0 +1,154 @@
+"""Scripted runs of the devices that are not moved by a hand along the surface."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from juxtum.align.targets import match_targets
+from juxtum.capture.photowalk import PhotoWalk
+from juxtum.capture.points import write_points
+from juxtum.capture.probing import evaluate, task_for
+from juxtum.capture.session import BY_HAND
+from juxtum.capture.surface import make_surface
+from juxtum.capture.turns import TurnedShots
+from juxtum.devices.kinds import DeviceKind
+from juxtum.devices.link import Link
+from juxtum.devices.protocol import DeviceError, Message
+from juxtum.errors import InputError
+from juxtum.exchange.meshes import write_ply
+from juxtum.exchange.writing import write_atomically
+from juxtum.geometry import RigidTransform
+from juxtum.plan.blind import Method
+from juxtum.plan.bundle import BarTie
+from juxtum.plan.planner import Planner
+from juxtum.progress import Progress
+
+PATIENCE = 120.0
+Answer = tuple[dict[str, Any], list[str], bool]
+
+
+def ask(link: Link, message: Message, wanted: str) -> Message:
+    """Send a message and give the answer of a kind.
+
+    Raises
+    ------
+    DeviceError
+        When the device refuses or is silent.
+    """
+    link.send(message)
+    for answer in link.receive(PATIENCE):
+        if answer.kind == "error":
+            raise DeviceError(answer.text("what"), "device", answer.text("next"))
+        if answer.kind == wanted:
+            return answer
+    raise DeviceError("the device does not answer", "connection", "Check it, then connect again")
+
+
+def photo_run(planner: Planner, link: Link, out: Path, progress: Progress) -> Answer:
+    """All planned photos, adjusted; the map of targets."""
+    plan = planner.photos(progress=progress.part(0, 0.3))
+    about = ask(link, Message("hello", {"version": 1}), "about")
+    bars = tuple(BarTie(int(a), int(b), c, d) for a, b, c, d in about.table("bars", 4))
+    walk = PhotoWalk(plan, bars or None)
+    for index in range(len(plan.views)):
+        progress.phase("taking photos", 0.3 + 0.5 * index / len(plan.views))
+        walk.take(ask(link, walk.request(index), "photo"))
+    progress.phase("adjusting the photos", 0.85)
+    adjusted, usable = walk.adjust()
+    enough = sum(v.is_enough for v in walk.verdicts)
+    rows = [{"target": int(t) + 1, "place": [round(float(v), 5) for v in p]} for t, p in zip(np.flatnonzero(usable), adjusted.points, strict=True)]
+    lines = [f"{len(walk.photos)} photos, {enough} of them enough by themselves; {len(rows)} targets, RMS {adjusted.rms:.2f} of the noise"]
+    document = {
+        "schema": "juxtum-photo-map-1", "photos": [v.words for v in walk.verdicts], "rms": round(adjusted.rms, 4),
+        "redundancy": adjusted.redundancy, "focal": round(adjusted.lens.focal, 5), "targets": rows,
+    }  # fmt: skip
+    return document, lines, bool(usable.all())
+
+
+def probe_run(planner: Planner, link: Link, out: Path, progress: Progress) -> Answer:
+    """Every feature that the plan says is to be probed."""
+    about = ask(link, Message("hello", {"version": 1}), "about")
+    tip = about.number("tip_radius")
+    to_part = _located(planner, ask(link, Message("targets?"), "targets"))
+    faces = [(f, a.title) for spot in planner.blind(progress.part(0, 0.3)) if spot.method is Method.PROBE for f in spot.faces
+             for a in planner.task.aims if f in a.faces]  # fmt: skip
+    if not faces:
+        raise InputError("the plan has nothing to probe", "probing", "Scan it; or name thin or deep features as characteristics")
+    features, lines = [], []
+    for face, title in dict(faces).items():
+        task = task_for(planner.nominal, face, title)
+        middles = []
+        for point in task.points:
+            request = {"from": [float(v) for v in point.start], "direction": [float(v) for v in -point.normal]}
+            contact = ask(link, Message("touch", request), "contact")
+            middles.append(to_part.apply(contact.vector("middle")[None])[0])
+        found = evaluate(task, middles, tip)
+        entry: dict[str, Any] = {"feature": title, "face": face, "touches": len(middles), "distances": [round(float(d), 4) for d in found.distances]}
+        words = f"{title}: largest {np.abs(found.distances).max():.3f} mm from the nominal"
+        if found.circle is not None and task.hole is not None:
+            entry |= {"diameter": round(2 * found.circle.radius, 4), "centre": [round(float(v), 4) for v in found.circle.centre]}
+            entry |= {"diameter_u": round(4 * found.circle.radius_uncertainty, 4), "nominal_diameter": round(task.hole.diameter, 4)}
+            words = f"{title}: \u00d8{2 * found.circle.radius:.3f} mm, nominal \u00d8{task.hole.diameter:.3f} mm"
+        features.append(entry)
+        lines.append(words)
+    return {"schema": "juxtum-probed-1", "tip_radius": round(tip, 5), "features": features}, lines, True
+
+
+def _located(planner: Planner, message: Message) -> RigidTransform:
+    """Where the part is, from the targets that the probe's tracker sees."""
+    planned = np.array([t.place for t in planner.plan.placed]).reshape(-1, 3)
+    match = match_targets(message.table("targets", 4)[:, 1:], planned, BY_HAND)
+    if match is None:
+        raise DeviceError("the planned targets are not recognised", "probe", "Plan and stick targets first")
+    return match.transform
+
+
+def tray_run(planner: Planner, link: Link, out: Path, progress: Progress) -> Answer:
+    """One scan of a tray as one cloud."""
+    progress.phase("scanning the tray", 0.1)
+    link.send(Message("scan"))
+    parts, frames = 0, []
+    for answer in link.receive(PATIENCE):
+        if answer.kind == "error":
+            raise DeviceError(answer.text("what"), "cabinet", answer.text("next"))
+        if answer.kind == "frame":
+            frames.append(answer.points())
+        parts = int(answer.number("parts", parts))
+    if not frames:
+        raise DeviceError("the cabinet gave no points", "cabinet", "Check it, then scan again")
+    cloud = np.concatenate(frames)
+    write_atomically(out / "tray.ply", lambda path: write_points(path, cloud))
+    lines = [f"{parts} parts in one scan, {len(cloud)} points"]
+    return {"schema": "juxtum-tray-1", "parts": parts, "points": len(cloud), "file": "tray.ply"}, lines, True
+
+
+def head_run(planner: Planner, link: Link, out: Path, progress: Progress) -> Answer:
+    """A turn of the table in each position, laid together by overlap."""
+    plan = planner.turntable(progress=progress.part(0, 0.3))
+    places, normals, shots = [], [], []
+    turned = planner.ground().views.turned
+    for position, move in enumerate(turned):
+        ask(link, Message("position", {"number": position}), "done")
+        floor = (move.inverse.apply(np.zeros((1, 3)))[0], move.inverse.turn(np.array([[0.0, 0, 1]]))[0])
+        held = TurnedShots(floor)
+        for k in range(plan.steps):
+            progress.phase("shooting", 0.3 + 0.5 * (position + k / plan.steps) / len(turned))
+            ask(link, Message("turn", {"degrees": 360 * k / plan.steps}), "done")
+            frame = ask(link, Message("shoot"), "frame")
+            shot = held.take(frame, RigidTransform(frame.vector("pose", 16).reshape(4, 4)))
+            facts = {"position": position, "degrees": round(360 * k / plan.steps, 2), "points": len(shot.places)}
+            shots.append(facts | {"overlap": round(shot.overlap, 3), "rms": round(shot.rms, 4)})
+        places += [s.places for s in held.shots]
+        normals += [s.normals for s in held.shots]
+    surface = make_surface(np.concatenate(places), np.concatenate(normals), max(1.0, planner.nominal.diagonal / 400), progress.part(0.8, 1))
+    write_atomically(out / "scan.ply", lambda path: write_ply(path, surface))
+    return {"schema": "juxtum-turned-1", "shots": shots, "triangles": len(surface.triangles)}, [f"{len(shots)} shots, {len(surface.triangles)} triangles"], True
+
+
+RUNS: dict[DeviceKind, Callable[[Planner, Link, Path, Progress], Answer]] = {
+    DeviceKind.CAMERA: photo_run, DeviceKind.PROBE: probe_run, DeviceKind.CABINET: tray_run, DeviceKind.HEAD: head_run,
+}  # fmt: skip

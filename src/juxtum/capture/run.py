@@ -1,0 +1,131 @@
+"""A capture that runs by itself: the plan's path, then what is still missing, view by view."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+
+from juxtum.capture.next_view import next_view, pose_of
+from juxtum.capture.route import Stop, hands, path
+from juxtum.capture.session import CaptureSession, State
+from juxtum.devices.link import Link
+from juxtum.devices.patterns import FRAMES
+from juxtum.devices.protocol import DeviceError, Message
+from juxtum.geometry.arrays import Bools
+from juxtum.plan.blind import Method
+from juxtum.plan.instruments import Mode
+from juxtum.plan.planner import Planner
+from juxtum.plan.views import faces_of_patches
+from juxtum.progress import Progress, silent
+
+MOST_ROUNDS = 40
+PATIENCE = 30.0
+
+
+@dataclass(frozen=True, eq=False)
+class Leg:
+    """Part of a run: stops in one mode."""
+
+    mode: Mode
+    stops: tuple[Stop, ...]
+
+
+def tracked_poses(planner: Planner) -> tuple[Bools, Bools]:
+    """Which of the plan's poses track (P,), and which targets they see (P, T)."""
+    ground = planner.ground()
+    placed = planner.plan.placed
+    if not placed:
+        return np.zeros(len(ground.views), dtype=bool), np.zeros((len(ground.views), 0), dtype=bool)
+    seen = ground.seen_targets(np.array([t.place for t in placed]), np.array([t.normal for t in placed]))
+    return planner.assess().tracking.holds, seen
+
+
+def legs(planner: Planner) -> Iterator[Leg]:
+    """The plan's path: everything in the planned mode, then what another mode does better."""
+    tracks, seen = tracked_poses(planner)
+    ground = planner.ground()
+    yield Leg(planner.mode, path(ground, tracks, seen))
+    faces = {face for spot in planner.blind() if spot.method is Method.OTHER_MODE for face in spot.faces}
+    others = [m for m in planner.model.modes if m.pattern == "single" and m.name != planner.mode.name]
+    if faces and others:
+        wanted = faces_of_patches(ground.patches, tuple(faces))
+        if wanted.any():
+            yield Leg(others[0], path(ground, tracks, seen, wanted))
+
+
+def run_by_itself(session: CaptureSession, link: Link, progress: Progress | None = None) -> None:
+    """Follow the plan's path, then come in for what is missing, until the expected coverage is there.
+
+    Raises
+    ------
+    DeviceError
+        When the device is lost; what was captured stays in the session.
+    """
+    progress = progress or silent()
+    tell(session, link, Message("spacing", {"mm": session.spacing}))
+    planned = list(legs(session.planner))
+    total, done = sum(len(leg.stops) for leg in planned), 0
+    for leg in planned:
+        set_mode(session, link, leg.mode)
+        for stop in leg.stops:
+            progress.phase("scanning along the plan", 0.8 * done / max(total, 1))
+            follow(session, link, (stop,))
+            done += 1
+    set_mode(session, link, session.planner.mode)
+    _fill(session, link, progress)
+    session.accept()
+    tell(session, link, Message("map?"))
+
+
+def _fill(session: CaptureSession, link: Link, progress: Progress) -> None:
+    """Come in for what is missing."""
+    tracks, _ = tracked_poses(session.planner)
+    expected = session.planner.plan.expected
+    goal = expected.coverage if expected is not None else 0.95
+    shunned: set[int] = set()
+    for turn in range(MOST_ROUNDS):
+        progress.phase("filling gaps", 0.8 + 0.2 * turn / MOST_ROUNDS)
+        before = session.coverage.share()
+        view = next_view(session.coverage, session.planner, tracks, session.position, frozenset(shunned)) if before < goal else None
+        if view is None:
+            return
+        follow(session, link, (view.stop,))
+        if session.coverage.share() - before < 1e-3:
+            shunned.add(pose_of(session.planner, view))
+
+
+def follow(session: CaptureSession, link: Link, stops: tuple[Stop, ...]) -> None:
+    """Let the hand go along some stops, turning the part over where they ask for it."""
+    for stop in stops:
+        if stop.position != session.position:
+            session.turn_over()
+        if session.current is None and session.state is not State.FULL:
+            session.begin()
+        last = getattr(session, "last_stop", None)
+        way = (last, stop) if last is not None and last.position == stop.position else (stop,)
+        skip = len(way) - 1
+        for message in hands(way, session.mode, session.spacing, session.time + 1 / FRAMES, skip=skip):
+            tell(session, link, message)
+            if session.current is None and session.state is State.JUMP:
+                session.begin()
+        session.last_stop = stop
+
+
+def set_mode(session: CaptureSession, link: Link, mode: Mode) -> None:
+    """Work in another mode; a new patch follows."""
+    if session.mode.name != mode.name:
+        session.accept()
+    session.set_mode(mode)
+    tell(session, link, Message("mode", {"name": mode.name}))
+
+
+def tell(session: CaptureSession, link: Link, message: Message) -> None:
+    """Send a message and take what is answered."""
+    link.send(message)
+    answers = link.receive(PATIENCE)
+    if not answers:
+        raise DeviceError("the device does not answer", "connection", "Check it, then connect again")
+    for answer in answers:
+        session.take(answer)

@@ -1,0 +1,395 @@
+"""A capture while it goes on: patches, coverage, what the device says, and what the person is told."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from enum import StrEnum
+
+import numpy as np
+
+from juxtum.align.targets import TargetMatch, match_targets
+from juxtum.capture.coverage import Cells, Coverage, make_cells
+from juxtum.capture.points import Budget, MemoryFull, PointStore, normals_of, places_of
+from juxtum.capture.route import Stop
+from juxtum.devices.protocol import DeviceError, Message, Points
+from juxtum.geometry import RigidTransform
+from juxtum.geometry.arrays import Bools, Floats, unit
+from juxtum.plan.instruments import Mode
+from juxtum.plan.planner import Planner
+
+BY_HAND = 2.0
+"""How far a target may be stuck from where the plan wants it and still be taken for it, mm."""
+REMEMBERED = 30
+"""Frames over which rates are taken."""
+
+
+class State(StrEnum):
+    """One word, large."""
+
+    READY = "ready"
+    SCANNING = "scanning"
+    PAUSED = "paused"
+    WEAK = "weak"
+    LOST = "lost"
+    HIDDEN = "hidden"
+    MOVED = "moved"
+    JUMP = "jump"
+    FULL = "full"
+    GONE = "no device"
+
+
+STATES = {"tracking": State.SCANNING, "weak": State.WEAK, "lost": State.LOST, "paused": State.PAUSED, "hidden": State.HIDDEN, "tracker moved": State.MOVED}
+
+
+@dataclass(frozen=True)
+class Zone:
+    """Where fine points are wanted: a ball about a place of the part."""
+
+    place: tuple[float, float, float]
+    radius: float
+
+    def holds(self, places: Floats) -> Bools:
+        """Which places (N, 3) in part coordinates lie in it."""
+        return np.asarray(np.linalg.norm(places - np.array(self.place), axis=1) <= self.radius)
+
+
+@dataclass(eq=False)
+class Patch:
+    """What was captured in one go.
+
+    Parameters
+    ----------
+    number : int
+    position : int
+        0 as the part stands, 1 turned over.
+    """
+
+    number: int
+    position: int
+    mode: str
+    spacing: float
+    store: PointStore
+    counts: Floats
+    zone: Zone | None = None
+    seconds: float = 0.0
+    frames: int = 0
+    held: int = 0
+    """Frames with the stand-off where it should be."""
+    tracked: int = 0
+    times_lost: int = 0
+    dark: int = 0
+    """Frames in which much of the surface gave too little light, or too much."""
+    has_jumped: bool = False
+    notes: list[str] = field(default_factory=list)
+
+
+@dataclass(frozen=True, eq=False)
+class Happening:
+    """Something that the record keeps: when (seconds), what, in one word, and why."""
+
+    time: float
+    word: str
+    why: str = ""
+
+
+class CaptureSession:
+    """Takes messages of a scanner and keeps what they bring.
+
+    Parameters
+    ----------
+    planner : Planner
+        Tells what is measured, how fine, and where the targets should be.
+    memory : float
+        Bytes that points may use.
+    """
+
+    def __init__(self, planner: Planner, memory: float, spacing: float | None = None) -> None:
+        self.planner = planner
+        self.mode: Mode = planner.mode
+        self.spacing = spacing or planner.spacing()
+        self.cells: Cells = make_cells(planner.nominal, planner.task.measured_faces(planner.nominal), self.spacing)
+        self.coverage = Coverage(self.cells, self.spacing)
+        self.budget = Budget(memory)
+        self.patches: list[Patch] = []
+        self.current: Patch | None = None
+        self.state, self.why = State.READY, ""
+        self.position = 0
+        self.targets: dict[int, Floats] = {}
+        """The map's targets by the device's handles, map coordinates."""
+        self.to_part: RigidTransform | None = None
+        """From the map to the part; None until enough targets are recognised."""
+        self.match: TargetMatch | None = None
+        self.happenings: list[Happening] = []
+        self.last: Message | None = None
+        self.time = 0.0
+        self.last_stop: Stop | None = None
+        """Where a run by itself left the hand."""
+        self._began: float | None = None
+        self._rates: list[tuple[float, int]] = []
+
+    # -- patches ----------------------------------------------------------------------------------------------
+
+    def begin(self, zone: Zone | None = None) -> Patch:
+        """Start a new patch; one that runs is accepted."""
+        self.accept()
+        number = 1 + max((p.number for p in self.patches), default=0)
+        patch = Patch(number, self.position, self.mode.name, self.spacing, PointStore(self.budget), np.zeros(len(self.coverage.counts)), zone)
+        self.patches.append(patch)
+        self.current = patch
+        if self.state in (State.READY, State.JUMP):
+            self.state, self.why = State.SCANNING, ""
+        return patch
+
+    def accept(self) -> Patch | None:
+        """Stop the patch that runs and keep it; an empty one is dropped."""
+        patch, self.current = self.current, None
+        if self.state in (State.SCANNING, State.WEAK, State.PAUSED):
+            self.state, self.why = State.READY, ""
+        if patch is not None and len(patch.store) == 0:
+            self.patches.remove(patch)
+            return None
+        return patch
+
+    def discard(self, number: int) -> None:
+        """Let a patch go.
+
+        Raises
+        ------
+        DeviceError
+            When there is none of this number.
+        """
+        patch = next((p for p in self.patches if p.number == number), None)
+        if patch is None:
+            raise DeviceError(f"there is no patch {number}", "capture", "Choose one of the list")
+        if not patch.has_jumped:
+            self.coverage.counts -= patch.counts
+        patch.store.clear()
+        self.patches.remove(patch)
+        if patch is self.current:
+            self.current = None
+            self.state = State.READY
+
+    def turn_over(self) -> None:
+        """The part was laid on its other side: a new patch follows."""
+        self.accept()
+        self.position = (self.position + 1) % len(self.planner.ground().views.turned)
+
+    def refine(self, zone: Zone, spacing: float) -> Patch:
+        """Erase the coarse points of a zone and take only fine ones there.
+
+        Raises
+        ------
+        DeviceError
+            Before the part is recognised: nobody knows yet where the zone is.
+        """
+        if self.to_part is None:
+            raise DeviceError("the part is not recognised yet", "refine", "Scan until its targets are known")
+        self.accept()
+        for patch in self.patches:
+            points = patch.store.all()
+            inside = zone.holds(self.to_part.apply(places_of(points)))
+            if inside.any():
+                patch.store.keep(~inside)
+                self._recount(patch)
+        there = zone.holds(self.cells.places)
+        self.coverage.needed = np.where(there, np.maximum(self.cells.areas / spacing**2, 3.0), self.coverage.needed)
+        patch = self.begin(zone)
+        patch.spacing = spacing
+        return patch
+
+    # -- messages ---------------------------------------------------------------------------------------------
+
+    def take(self, message: Message) -> None:
+        """Take one message of the device.
+
+        Raises
+        ------
+        DeviceError
+            When the device refuses something, or says what cannot be.
+        """
+        if message.kind == "frame":
+            self._frame(message)
+        elif message.kind == "map":
+            for handle, *place, _ in message.table("targets", 5):
+                self.targets[int(handle)] = np.array(place)
+            self._recognise()
+        elif message.kind == "referenced":
+            self._news(message)
+        elif message.kind == "error":
+            raise DeviceError(message.text("what", "the device refused"), "device", message.text("next"))
+
+    def lost_device(self, why: str) -> None:
+        """The connection broke: what was captured stays, the running patch is accepted."""
+        self.accept()
+        self.state, self.why = State.GONE, why
+        self._happened("no device", why)
+
+    def found_device(self) -> None:
+        """It is there again."""
+        self.state, self.why = State.READY, ""
+
+    def map_rows(self) -> list[list[float]]:
+        """The map as a device takes it back after it was restarted."""
+        return [[float(k), *map(float, place), 10.0] for k, place in sorted(self.targets.items())]
+
+    def _happened(self, word: str, why: str = "") -> None:
+        self.happenings.append(Happening(self.time, word, why))
+
+    def _frame(self, message: Message) -> None:
+        self.last = message
+        time = message.number("time", self.time)
+        step = float(np.clip(time - self.time, 0.0, 1.0)) if self._began is not None else 0.0
+        if self._began is None:
+            self._began = time
+        self.time = time
+        self._news(message)
+        said = STATES.get(message.text("state", "lost"), State.LOST)
+        if self.state is not State.FULL or said is not State.SCANNING:
+            self._enter(said, message.text("why"))
+        self._events(message)
+        patch = self.current
+        if patch is None:
+            return
+        patch.frames += 1
+        patch.seconds += step
+        patch.held += self._is_held(message)
+        patch.dark += message.number("dark", 0.0) > 0.4 or message.number("bloomed", 0.0) > 0.3
+        points = message.points()
+        if len(points) and "pose" in message.fields and said in (State.SCANNING, State.WEAK):
+            patch.tracked += 1
+            self._take_points(patch, points, _pose(message))
+        self._rates = [*self._rates[-REMEMBERED:], (self.time, len(points))]
+
+    def _enter(self, state: State, why: str) -> None:
+        if state is self.state:
+            self.why = why
+            return
+        if self.current is not None and state in (State.LOST, State.HIDDEN, State.MOVED):
+            self.current.times_lost += 1
+            self._happened(state.value, why)
+        self.state, self.why = state, why
+        if self.current is None and state is State.SCANNING:
+            self.state = State.READY
+
+    def _events(self, message: Message) -> None:
+        event = message.text("event")
+        if event == "jump":
+            self._jumped("the pattern of targets was taken for another one")
+        elif event == "target moved":
+            names = ", ".join(str(h) for h in message.fields.get("handles", []))
+            self._happened("target moved", f"target {names} is not where it was and is left out")
+            for handle in message.fields.get("handles", []):
+                self.targets.pop(int(handle), None)
+
+    def _jumped(self, why: str) -> None:
+        """Only the running patch is lost: it is kept aside and no longer counts."""
+        patch = self.current
+        self._happened("jump", why)
+        if patch is None:
+            return
+        self.coverage.counts -= patch.counts
+        patch.has_jumped = True
+        patch.notes.append(why)
+        self.current = None
+        self.state, self.why = State.JUMP, "this patch is lost; the others are not. Start a new one"
+
+    def _take_points(self, patch: Patch, points: Points, pose: RigidTransform) -> None:
+        if patch.zone is not None and self.to_part is not None:
+            inside = patch.zone.holds(self.to_part.apply(pose.apply(points["place"])))
+            points = points[inside]
+            if len(points) == 0:
+                return
+        try:
+            places = patch.store.add(points, pose)
+        except MemoryFull as problem:
+            self.accept()
+            self.state, self.why = State.FULL, problem.next
+            self._happened("full", problem.what)
+            return
+        if self.to_part is not None:
+            turned = points["normal"].astype(np.float64) @ (self.to_part.rotation @ pose.rotation).T
+            more = self.coverage.count(self.to_part.apply(places), unit(turned))
+            patch.counts += more
+            self.coverage.counts += more
+
+    def _news(self, message: Message) -> None:
+        new = message.table("new", 4)
+        for handle, *place in new:
+            self.targets[int(handle)] = np.array(place)
+        if len(new):
+            if self.to_part is not None:
+                self._happened("target found", ", ".join(str(int(h)) for h in new[:, 0]))
+            self._recognise()
+
+    def _recognise(self) -> None:
+        """Find the planned targets among those of the map, and with them the part."""
+        planned = np.array([t.place for t in self.planner.plan.placed]).reshape(-1, 3)
+        measured = np.array([self.targets[k] for k in sorted(self.targets)]).reshape(-1, 3)
+        if self.match is not None and len(measured) < 1.2 * len(self.match.pairs) + 1:
+            return
+        match = match_targets(measured, planned, BY_HAND)
+        if match is None or (self.match is not None and len(match.pairs) < len(self.match.pairs)):
+            return
+        self.locate(match.transform)
+        self.match = match
+
+    def locate(self, to_part: RigidTransform) -> None:
+        """Say where the part is in the map, and count again what was captured before that was known."""
+        self.to_part = to_part
+        for patch in self.patches:
+            if len(patch.store) and not patch.has_jumped:
+                self._recount(patch)
+
+    def _recount(self, patch: Patch) -> None:
+        assert self.to_part is not None
+        points = patch.store.all()
+        counts = np.zeros_like(patch.counts)
+        if len(points):
+            step = max(1, len(points) // 200_000)
+            some = points[::step]
+            counts = self.coverage.count_all(self.to_part.apply(places_of(some)), self.to_part.turn(normals_of(some))) * step
+        self.coverage.counts += counts - patch.counts
+        patch.counts = counts
+
+    def _is_held(self, message: Message) -> bool:
+        from juxtum.capture.dial import read_dial
+
+        value = message.fields.get("stand_off")
+        return read_dial(self.mode, float(value) if isinstance(value, int | float) else None).is_held
+
+    # -- what there is ----------------------------------------------------------------------------------------
+
+    @property
+    def good(self) -> Sequence[Patch]:
+        """Patches that count."""
+        return [p for p in self.patches if not p.has_jumped and len(p.store)]
+
+    @property
+    def seconds(self) -> float:
+        """Time of all patches."""
+        return float(sum(p.seconds for p in self.patches))
+
+    @property
+    def rate(self) -> float:
+        """Points per second lately."""
+        if len(self._rates) < 2 or self._rates[-1][0] <= self._rates[0][0]:
+            return 0.0
+        return sum(n for _, n in self._rates[1:]) / (self._rates[-1][0] - self._rates[0][0])
+
+    @property
+    def points(self) -> int:
+        """Points of all patches that count."""
+        return sum(len(p.store) for p in self.good)
+
+    def set_mode(self, mode: Mode) -> None:
+        """The device works in another mode from now on."""
+        self.mode = mode
+
+
+def _pose(message: Message) -> RigidTransform:
+    matrix = message.vector("pose", 16).reshape(4, 4)
+    try:
+        return RigidTransform(matrix)
+    except ValueError as problem:
+        raise DeviceError("the device sent a pose that is not rigid", "device", "Restart it") from problem

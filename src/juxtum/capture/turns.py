@@ -1,0 +1,91 @@
+"""Shots of a head on its turntable: the table cut away, each laid onto those before it by its overlap."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from juxtum.devices.protocol import Message
+from juxtum.geometry import RigidTransform
+from juxtum.geometry.arrays import Floats, frozen
+
+LOOKED_AT = 20_000
+ROUNDS = 25
+LEAST_OVERLAP = 0.15
+
+
+@dataclass(frozen=True, eq=False)
+class TurnedShot:
+    """A shot laid in place: places and normals (N, 3), overlap with those before it, and RMS there, mm."""
+
+    places: Floats
+    normals: Floats
+    overlap: float
+    rms: float
+
+
+class TurnedShots:
+    """Shots as they come.
+
+    Parameters
+    ----------
+    table : float
+        What lies nearer to the table's surface than this, mm, is background.
+    floor : callable
+        Heights above the table of places (N, 3) in the frame of the shots.
+    """
+
+    def __init__(self, floor: tuple[Floats, Floats], table: float = 1.0) -> None:
+        self._point, self._normal = floor
+        self._table = table
+        self.shots: list[TurnedShot] = []
+
+    def take(self, message: Message, pose: RigidTransform) -> TurnedShot:
+        """Take a shot: cut the background, align by overlap where there is enough of it."""
+        points = message.points()
+        places = pose.apply(points["place"].astype(np.float64))
+        normals = pose.turn(points["normal"].astype(np.float64))
+        normals /= np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-9)
+        kept = (places - self._point) @ self._normal > self._table
+        places, normals = places[kept], normals[kept]
+        overlap, rms = 0.0, 0.0
+        if self.shots and len(places) > 100:
+            move, overlap, rms = self._aligned(places, normals)
+            places, normals = move.apply(places), move.turn(normals)
+        shot = TurnedShot(frozen(places), frozen(normals), overlap, rms)
+        self.shots.append(shot)
+        return shot
+
+    def _aligned(self, places: Floats, normals: Floats) -> tuple[RigidTransform, float, float]:
+        """Point-to-plane steps onto what is there, on at most a few thousand points."""
+        known = np.concatenate([s.places for s in self.shots])
+        facing = np.concatenate([s.normals for s in self.shots])
+        step = max(1, len(known) // (6 * LOOKED_AT))
+        known, facing = known[::step], facing[::step]
+        tree = cKDTree(known)
+        some = slice(None, None, max(1, len(places) // LOOKED_AT))
+        p, n = places[some], normals[some]
+        centre, total = p.mean(0), RigidTransform.identity()
+        reach, overlap, rms = 3.0, 0.0, 0.0
+        for _ in range(ROUNDS):
+            moved, turned = total.apply(p), total.turn(n)
+            distances, rows = tree.query(moved, distance_upper_bound=reach, workers=-1)
+            good = np.isfinite(distances)
+            good[good] = np.einsum("ij,ij->i", facing[rows[good]], turned[good]) > 0.8
+            overlap = float(good.mean())
+            if overlap < LEAST_OVERLAP:
+                return RigidTransform.identity(), overlap, 0.0
+            at, on, to = moved[good] - centre, known[rows[good]] - centre, facing[rows[good]]
+            residual = np.einsum("ij,ij->i", on - at, to)
+            rms = float(np.sqrt(np.mean(residual**2)))
+            jacobian = np.column_stack([to, np.cross(at, to)])
+            # A little damping: turns about an axis of symmetry are not seen and must not run away.
+            normal = jacobian.T @ jacobian
+            twist = np.linalg.solve(normal + 1e-6 * np.trace(normal) * np.eye(6), jacobian.T @ residual)
+            total = RigidTransform.about(centre, twist) @ total
+            reach = max(0.7, 0.8 * reach)
+            if np.abs(twist[:3]).max() < 1e-5:
+                break
+        return total, overlap, rms

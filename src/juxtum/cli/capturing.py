@@ -1,0 +1,155 @@
+"""What `juxtum capture` and `juxtum device` do."""
+
+from __future__ import annotations
+
+import argparse
+import json
+from pathlib import Path
+from typing import Any
+
+from pydantic import ValidationError
+
+from juxtum.capture.result import record_of, surface_of, write_patch
+from juxtum.capture.run import run_by_itself
+from juxtum.capture.session import CaptureSession
+from juxtum.cli.planning import open_part
+from juxtum.cli.progress import end_progress, show_progress
+from juxtum.devices.kinds import DeviceKind, make_stand_in
+from juxtum.devices.link import DirectLink, Link, SocketLink
+from juxtum.devices.protocol import Message
+from juxtum.devices.server import serve
+from juxtum.errors import InputError
+from juxtum.evaluate.instrument import validation_sentence
+from juxtum.exchange.limits import check_file
+from juxtum.exchange.meshes import write_ply
+from juxtum.exchange.writing import write_atomically
+from juxtum.job import FileStore, Job, Procedure, Runner, save_job
+from juxtum.job.document import default_procedure
+from juxtum.job.planning import task_of
+from juxtum.job.steps import BestFit, Fragments, Rough
+from juxtum.job.store import SUFFIX, load_job
+from juxtum.nominal import Nominal
+from juxtum.plan.document import Plan
+from juxtum.plan.instruments import Kind
+from juxtum.plan.planner import Grounds, Planner, default_plan
+from juxtum.plan.schedule import machine_memory
+from juxtum.report.writer import check_folder
+
+MAX_PLAN_BYTES = 64 * 1024**2
+
+
+def capture(options: argparse.Namespace) -> int:
+    """`juxtum capture NOMINAL`."""
+    from juxtum.capture import others
+
+    files = FileStore()
+    job = open_part(options.nominal, files, options.nominal_unit)
+    job, nominal, planner = _planned(job, files, options)
+    check_folder(options.out)
+    kind = DeviceKind(options.device)
+    link = SocketLink(options.port) if options.port else DirectLink(_stand_in(kind, job, nominal, planner, options.seed))
+    try:
+        link.send(Message("hello", {"version": 1}))
+        link.receive(60.0)
+        if kind in (DeviceKind.HANDHELD, DeviceKind.TRACKED):
+            document, lines, met = _scanned(job, files, planner, link, options)
+        else:
+            document, lines, met = others.RUNS[kind](planner, link, options.out, show_progress())
+    finally:
+        link.close()
+    end_progress()
+    text = json.dumps(document, indent=1, allow_nan=False)
+    write_atomically(options.out / "capture.json", lambda path: path.write_text(text + "\n", "utf-8"))
+    print(text if options.json else "\n".join([*lines, f"written to {options.out}"]))
+    return 1 if options.strict and not met else 0
+
+
+def device(options: argparse.Namespace) -> int:
+    """`juxtum device serve KIND`."""
+    files = FileStore()
+    job = open_part(options.part, files, options.nominal_unit)
+    options.upper, options.lower, options.spacing = 0.2, -0.2, None
+    kind = DeviceKind(options.kind)
+    job, nominal, planner = _planned(job, files, options, needs_targets=kind in (DeviceKind.HANDHELD, DeviceKind.TRACKED))
+    made = _stand_in(kind, job, nominal, planner, options.seed)
+    serve(made, options.port, lambda port: print(f"{kind} listens on port {port}", flush=True), once=options.once)
+    return 0
+
+
+def _stand_in(kind: DeviceKind, job: Job, nominal: Nominal, planner: Planner, seed: int) -> Any:
+    from juxtum.demo.bodies import body_for
+
+    return make_stand_in(kind, body_for(job.nominal, nominal, planner.plan, seed), planner, seed)
+
+
+def _planned(job: Job, files: FileStore, options: argparse.Namespace, *, needs_targets: bool = True) -> tuple[Job, Nominal, Planner]:
+    """The job with its plan; targets are planned where there are none yet."""
+    nominal = Runner(files).nominal(job, show_progress())
+    if not job.procedure.profiles:
+        job = job.model_copy(update={"procedure": default_procedure(options.lower, options.upper)})
+    plan = read_plan(options.plan, files) if options.plan else job.plan
+    job = job.model_copy(update={"plan": plan or default_plan(nominal, task_of(job))})
+    assert job.plan is not None
+    model = None
+    if getattr(options, "device", getattr(options, "kind", "")) == "tracked" and job.plan.instrument.kind is not Kind.TRACKED:
+        from juxtum.plan.instruments import shipped
+
+        model = shipped(Kind.TRACKED)
+    planner = Planner(nominal, task_of(job), job.plan, Grounds())
+    if needs_targets and not job.plan.targets:
+        planner = Planner(nominal, planner.task, planner.planned(show_progress()), planner.grounds)
+    if model is not None:
+        planner = Planner(nominal, planner.task, planner.plan.model_copy(update={"instrument": model, "mode": "", "chain": ""}), planner.grounds)
+    return job.model_copy(update={"plan": planner.plan}), nominal, planner
+
+
+def read_plan(path: Path, files: FileStore) -> Plan:
+    """A plan from its own JSON file or from a job.
+
+    Raises
+    ------
+    InputError
+    """
+    if check_file(path) > MAX_PLAN_BYTES and path.suffix.lower() != SUFFIX:
+        raise InputError("this is too large to be a plan", str(path), "Give a plan in JSON or a job")
+    if path.suffix.lower() == SUFFIX:
+        from juxtum.job.files import cache_folder
+
+        plan = load_job(path, files, cache_folder() / "inputs").plan
+        if plan is None:
+            raise InputError("this job has no plan", str(path), "Plan it first")
+        return plan
+    try:
+        return Plan.model_validate_json(path.read_bytes())
+    except ValidationError as problem:
+        raise InputError(f"this is not a plan: {validation_sentence(problem)}", str(path), "See docs/plan-format.md") from problem
+
+
+def with_alignment(job: Job) -> Job:
+    """A job that lacks cleaning or alignment gets the usual ones, so that it can be run as it is."""
+    procedure = job.procedure
+    if procedure.alignments:
+        return job
+    usual = [s for s in default_procedure().steps if isinstance(s, Fragments | Rough | BestFit)]
+    return job.model_copy(update={"procedure": Procedure(steps=(*usual, *procedure.steps))})
+
+
+def _scanned(job: Job, files: FileStore, planner: Planner, link: Link, options: argparse.Namespace) -> tuple[dict[str, Any], list[str], bool]:
+    """Scan along the plan; patches, surface, record, and a job that goes on with them."""
+    session = CaptureSession(planner, 0.25 * machine_memory(), options.spacing)
+    run_by_itself(session, link, show_progress())
+    kept = {p.number: files.adopt(write_patch(p, options.out)) for p in session.good}
+    surface = surface_of(session, progress=show_progress())
+    write_atomically(options.out / "scan.ply", lambda path: write_ply(path, surface))
+    record = record_of(session, kept, options.device, options.seed)
+    job = with_alignment(job.model_copy(update={"capture": record, "scan": files.adopt(options.out / "scan.ply")}))
+    save_job(job, options.out / f"captured{SUFFIX}", files)
+    document = {"schema": "juxtum-capture-1", **json.loads(record.model_dump_json())}
+    expected = planner.plan.expected.coverage if planner.plan.expected is not None else 0.95
+    lines = [
+        f"{len(record.patches)} patches, {record.points} points in {record.seconds:.0f} s of scanning",
+        f"captured {100 * record.coverage:.1f} % of what is measured ({100 * record.one_pass:.1f} % once), the plan expected {100 * expected:.1f} %",
+        f"{len(record.targets)} targets found, {len([t for t in record.targets if t.planned])} of them as planned",
+        *(f"at {e.time:.1f} s: {e.word}, {e.why}" for e in record.events if e.word != "target found"),
+    ]
+    return document, lines, record.coverage >= expected - 0.02

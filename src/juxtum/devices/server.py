@@ -1,0 +1,74 @@
+"""Serves one device on a local socket, one client at a time."""
+
+from __future__ import annotations
+
+import contextlib
+import socket
+import time
+from collections.abc import Callable, Sequence
+
+from juxtum.devices.link import BLOCK, HOST, Device
+from juxtum.devices.protocol import DeviceError, FrameParser, Message, encode
+
+GARBAGE = bytes((7 * k * k + 13 * k) % 251 for k in range(4096)) + b"\n"
+
+
+class Closed(Exception):
+    """The client is to be let go."""
+
+
+def serve(device: Device, port: int, announce: Callable[[int], None], *, once: bool = False) -> None:
+    """Listen and answer until stopped.
+
+    Parameters
+    ----------
+    port : int
+        0 for any that is free.
+    announce : callable
+        Told the port once the device listens.
+    once : bool
+        End when the first client has gone.
+    """
+    with socket.create_server((HOST, port)) as server:
+        announce(server.getsockname()[1])
+        while True:
+            client, _ = server.accept()
+            with client:
+                client.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+                with contextlib.suppress(OSError, Closed):
+                    _attend(device, client)
+            if once:
+                return
+
+
+def _attend(device: Device, client: socket.socket) -> None:
+    parser = FrameParser()
+    while data := client.recv(BLOCK):
+        try:
+            for message in parser.feed(data):
+                for answer in answers(device, message):
+                    client.sendall(_wire(answer))
+        except DeviceError as problem:
+            client.sendall(encode(Message("error", {"what": problem.what, "next": problem.next})))
+            if problem.where == "connection":
+                raise Closed from problem
+
+
+def answers(device: Device, message: Message) -> Sequence[Message]:
+    """What a device answers; what it refuses becomes an `error` message."""
+    try:
+        return device.handle(message)
+    except DeviceError as problem:
+        return [Message("error", {"what": problem.what, "next": problem.next})]
+
+
+def _wire(answer: Message) -> bytes:
+    """As it travels; injected faults of the connection happen here."""
+    if answer.kind == "fault:closed":
+        raise Closed
+    if answer.kind == "fault:garbage":
+        return GARBAGE
+    if answer.kind == "fault:stalled":
+        time.sleep(answer.number("seconds"))
+        return b""
+    return encode(answer)
