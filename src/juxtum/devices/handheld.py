@@ -9,6 +9,7 @@ from functools import cached_property
 import numpy as np
 from scipy.spatial import cKDTree
 
+from juxtum.devices.artefacts import Calibratable
 from juxtum.devices.body import Body, Pose, Scene, in_sight
 from juxtum.devices.patterns import rays_of, tangents
 from juxtum.devices.protocol import DeviceError, Message, packed
@@ -46,19 +47,30 @@ class HandheldScanner(StandIn):
         self.is_paused = False
         self.map = TargetMap(model.targets, START)
         chain = model.chains[0]
-        self.scale = 1 + float(self._rng(1).normal(0, chain.b / 1000 / np.sqrt(3) / 1000))
-        """Of all lengths: what calibration leaves of an error that grows with length."""
+        left = chain.b / 1000 / np.sqrt(3) / 1000
+        self.calibration = Calibratable(self, model.targets.noise / 2, 10 * left, left / 4)
+        self.calibration.error = float(self._rng(1).normal(0, left))
         self._number = 0
         self._jump: tuple[int, RigidTransform] | None = None
         self._answers |= {
             "hand": self._hand, "mode": self._set_mode, "exposure": self._set_exposure, "spacing": self._set_spacing, "pause": self._pause,
+            "board": self.calibration.board, "bar": self.calibration.bar, "correct": self.calibration.correct,
             "map": self._take_map, "map?": self._give_map, "stick": self._stick,
         }  # fmt: skip
+
+    @property
+    def scale(self) -> float:
+        """Of all lengths: what calibration leaves of an error that grows with length."""
+        return 1 + self.calibration.error
 
     @property
     def needs(self) -> TargetNeeds:
         """What it asks of targets."""
         return self.map.needs
+
+    def unsettle(self) -> None:
+        """As after a journey: lengths are wrong until the scanner is calibrated again."""
+        self.calibration.unsettle()
 
     def about(self) -> dict[str, object]:
         """Modes and exposures."""

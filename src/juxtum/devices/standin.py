@@ -53,6 +53,9 @@ class StandIn:
     def _rng(self, *numbers: int) -> np.random.Generator:
         return np.random.default_rng([self.seed, *numbers])
 
+    def unsettle(self) -> None:
+        """Lose the calibration, where there is one."""
+
     def about(self) -> dict[str, object]:
         """What else `about` says of this kind."""
         return {}
@@ -71,11 +74,13 @@ class StandIn:
             return [Message(f"fault:{name}", {"seconds": seconds})]
         if name == "temperature":
             self.warmth += message.number("kelvin")
+        elif name == "uncalibrated":
+            self.unsettle()
         elif name == "target":
             index = int(message.number("index"))
             if not 0 <= index < len(self.body.targets):
                 raise DeviceError(f"there is no target {index}", "fault", f"Targets are 0 to {len(self.body.targets) - 1}")
             self.knocked.add(index)
         else:
-            raise DeviceError(f"there is no fault '{name}'", "fault", f"Faults are: {', '.join((*CONNECTION_FAULTS, 'temperature', 'target'))}")
+            raise DeviceError(f"there is no fault '{name}'", "fault", f"Faults are: {', '.join((*CONNECTION_FAULTS, 'temperature', 'target', 'uncalibrated'))}")
         return [Message("done", {"fault": name})]

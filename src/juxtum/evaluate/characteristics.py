@@ -109,6 +109,8 @@ class Judgement:
     chain: Chain
     rule: DecisionRule
     guard: float = 1.0
+    objection: str = ""
+    """Why the instrument may not be trusted; no verdict is given then."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -148,6 +150,8 @@ def profile(deviation: Deviation, characteristic: Characteristic, judgement: Jud
     verdict, reason = decision.verdict, decision.reason
     if verdict is Verdict.CONFORMS and seen < LEAST_SEEN:
         verdict, reason = Verdict.NOT_DECIDED, f"only {100 * seen:.0f} % of it was seen"
+    if judgement.objection:
+        verdict, reason = Verdict.NOT_DECIDED, judgement.objection
     return CharacteristicResult(
         characteristic, value, budget, frozen(spot), len(used), seen, verdict, decision.probability, reason
     )

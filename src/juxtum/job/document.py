@@ -11,6 +11,7 @@ from juxtum.capture.document import CaptureRecord
 from juxtum.errors import JobError
 from juxtum.evaluate import Environment, Instrument
 from juxtum.exchange.inputfile import InputFile
+from juxtum.job.readiness import Readiness
 from juxtum.job.steps import (
     AlignStep,
     AsScanned,
@@ -149,6 +150,9 @@ class Job(BaseModel):
     procedure: Procedure = Procedure()
     plan: Plan | None = None
     capture: CaptureRecord | None = None
+    readiness: Readiness = Readiness()
+    prepared: Annotated[tuple[Annotated[str, Field(max_length=60)], ...], Field(max_length=100)] = ()
+    """What a person has ticked as done before the capture."""
 
     @property
     def title(self) -> str:

@@ -183,7 +183,7 @@ class Runner:
         alignment = self.frame(job, frame)
         chain = Chain(job.brief.instrument, job.brief.environment)
         measure, decide = job.procedure.measure, job.procedure.decide
-        judgement = Judgement(alignment, chain, decide.rule, decide.guard)
+        judgement = Judgement(alignment, chain, decide.rule, decide.guard, job.readiness.objection)
         ledger = []
         for step in job.procedure.profiles:
             for number in step.faces:
@@ -220,7 +220,7 @@ class Runner:
         procedure = job.procedure
         parts = (procedure.measure, procedure.decide, *procedure.profiles, *procedure.readings)
         room = (job.brief.instrument, job.brief.environment)
-        return _key(self._frame_key(job, frame), *(p.model_dump_json() for p in (*parts, *room)))
+        return _key(self._frame_key(job, frame), job.readiness.objection, *(p.model_dump_json() for p in (*parts, *room)))
 
 
 def _cleaning(step: CleaningStep, scan: Scan, progress: Progress) -> Callable[[], Scan]:

@@ -11,6 +11,7 @@ import numpy as np
 
 from juxtum.evaluate import CharacteristicResult, Histogram, Verdict, histogram
 from juxtum.job import Evaluation, Job
+from juxtum.job.readiness import Policy
 from juxtum.job.runner import Comparison
 from juxtum.look import LIGHT
 from juxtum.report import drawing as d
@@ -131,6 +132,13 @@ def _worst(evaluation: Evaluation) -> Verdict:
     return Verdict.CONFORMS if found == {Verdict.CONFORMS} else Verdict.NOT_DECIDED
 
 
+def _readiness_rows(job: Job) -> list[tuple[str, str]]:
+    """What was asked of the instrument, how it stood, and who overrode it."""
+    ready = job.readiness
+    rows = [("Instrument check", f"{ready.policy}: {ready.reason}" if ready.reason else str(ready.policy))] if ready.policy is not Policy.NONE else []
+    return rows + ([("Overridden", ready.note)] if ready.note and not ready.is_met else [])
+
+
 def _fields(c: Any, job: Job, y: float) -> float:
     brief = job.brief
     room, instrument = brief.environment, brief.instrument
@@ -141,7 +149,7 @@ def _fields(c: Any, job: Job, y: float) -> float:
         ("Length error", f"{instrument.a:.3f} + {instrument.b:.3f} L mm (L in m)"),
         ("Environment", f"{room.temperature:.1f} \u00b1 {room.temperature_u:.1f} \u00b0C"),
         ("Nominal", job.nominal.name if job.nominal else ""), ("Scan", job.scan.name if job.scan else ""),
-        ("Note", brief.note),
+        ("Note", brief.note), *_readiness_rows(job),
     ]  # fmt: skip
     half = (WIDTH - 2 * EDGE) / 2
     for index, (name, value) in enumerate(facts):
@@ -150,7 +158,7 @@ def _fields(c: Any, job: Job, y: float) -> float:
         d.write(c, x + 66, y, d.shortened(value or "\u2013", d.WORD, 9, half - 74), d.WORD, 9)
         if index % 2:
             y -= 15
-    return y - 6
+    return y - (21 if len(facts) % 2 else 6)
 
 
 def _draw_picture(pages: _Pages, picture: Picture, box: Box) -> None:

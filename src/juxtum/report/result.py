@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import math
 from dataclasses import asdict
 from typing import Any
@@ -20,6 +21,7 @@ def result_document(job: Job, evaluation: Evaluation) -> dict[str, Any]:
         "units": {"length": "mm", "angle": "degree", "temperature": "degree Celsius"},
         "part": job.brief.part,
         "serial": job.brief.serial,
+        "readiness": json.loads(job.readiness.model_dump_json()),
         "nominal": job.nominal.name if job.nominal else None,
         "scan": job.scan.name if job.scan else None,
         "alignment": {

@@ -1,0 +1,217 @@
+"""Opens a logbook, brings its tables up to date, and answers what the stations ask."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from datetime import date, datetime
+from typing import TypeVar
+
+from sqlalchemy import create_engine, event, select
+from sqlalchemy.exc import SQLAlchemyError
+from sqlalchemy.orm import Session
+
+from juxtum.errors import JobError
+from juxtum.job.files import data_folder
+from juxtum.job.readiness import Policy, Readiness
+from juxtum.logbook.tables import ArtefactRow, Base, CalibrationRow, CheckRow, ExerciseRow, InstrumentRow
+from juxtum.plan.instruments import InstrumentModel
+
+Row = TypeVar("Row", bound=Base)
+ARTEFACTS = (
+    ("ball bar BB-300", "ball bar", 300.012, 25.4003, 0.004, "TF-C-1220"),
+    ("bar A", "scale bar", 1400.062, 0.0, 0.012, "TF-C-1175"),
+    ("reference ball RB-25", "ball", 0.0, 25.0008, 0.002, "TF-C-1221"),
+    ("dot board DB-7", "board", 240.0, 6.0, 0.006, "TF-C-1222"),
+)
+"""Made-up artefacts that a new logbook begins with; name, kind, length, diameter, U, certificate."""
+
+
+@dataclass(frozen=True)
+class Entry:
+    """A calibration or check that is to be written down.
+
+    Parameters
+    ----------
+    kind : str
+        Of a calibration; a check has none.
+    value, limit : float
+        What came out and the acceptance limit, mm.
+    """
+
+    kind: str
+    artefact: str
+    operator: str
+    temperature: float
+    value: float
+    limit: float
+
+    @property
+    def passed(self) -> bool:
+        """Whether it is within its limit."""
+        return self.value <= self.limit
+
+
+class Logbook:
+    """The logbook behind a database address.
+
+    Parameters
+    ----------
+    url : str, optional
+        Any that SQLAlchemy knows; a file in the user's data folder when not given.
+
+    Raises
+    ------
+    JobError
+        When it cannot be opened or was written by a newer program.
+    """
+
+    def __init__(self, url: str | None = None) -> None:
+        self.url = url or f"sqlite:///{data_folder() / 'logbook.sqlite'}"
+        self._lock = threading.RLock()
+        try:
+            self._engine = create_engine(self.url)
+            if self.url.startswith("sqlite"):
+                event.listen(self._engine, "connect", lambda connection, _: connection.execute("pragma foreign_keys=on"))
+            self._upgrade()
+        except (SQLAlchemyError, OSError) as problem:
+            raise JobError("the logbook cannot be opened", self.url, "Check the file and its folder, or name another logbook") from problem
+        self._begin()
+
+    def _upgrade(self) -> None:
+        from alembic import command
+        from alembic.config import Config
+        from alembic.util import CommandError
+
+        config = Config()
+        config.set_main_option("script_location", "juxtum.logbook:migrations")
+        try:
+            with self._engine.begin() as connection:
+                config.attributes["connection"] = connection
+                command.upgrade(config, "head")
+        except CommandError as problem:
+            raise JobError("the logbook was written by a newer program", self.url, "Use that one, or name another logbook") from problem
+
+    def _begin(self) -> None:
+        """A new logbook knows the shop's artefacts."""
+        with self._session() as session:
+            if session.scalars(select(ArtefactRow)).first() is None:
+                year = date.today().year + 1
+                for name, kind, length, diameter, u, certificate in ARTEFACTS:
+                    row = ArtefactRow(name=name, kind=kind, length=length, diameter=diameter, uncertainty=u, certificate=certificate, due=date(year, 6, 30))
+                    session.add(row)
+
+    @contextmanager
+    def _session(self) -> Iterator[Session]:
+        with self._lock:
+            try:
+                with Session(self._engine, expire_on_commit=False) as session, session.begin():
+                    yield session
+            except SQLAlchemyError as problem:
+                raise JobError("the logbook could not be read or written", self.url, "Check the file and the free space") from problem
+
+    def close(self) -> None:
+        """Let the database go."""
+        self._engine.dispose()
+
+    # -- what is in it ----------------------------------------------------------------------------------------
+
+    def instrument(self, model: InstrumentModel, serial: str = "") -> InstrumentRow:
+        """The row of an instrument, entered when it is new; a new one's certificate is valid for a year."""
+        with self._session() as session:
+            row = session.scalars(select(InstrumentRow).filter_by(model=model.id, serial=serial)).first()
+            if row is None:
+                today = date.today()
+                due = date(today.year + 1, today.month, 1) if model.certificate else None
+                row = InstrumentRow(model=model.id, name=model.name, serial=serial, certificate=model.certificate, due=due)
+                session.add(row)
+                session.flush()
+            return row
+
+    def set_due(self, instrument: InstrumentRow, certificate: str, due: date | None) -> None:
+        """A new certificate, or none any more."""
+        with self._session() as session:
+            row = session.get(InstrumentRow, instrument.id)
+            assert row is not None
+            row.certificate, row.due = certificate, due
+
+    def artefacts(self) -> Sequence[ArtefactRow]:
+        """All artefacts, by name."""
+        with self._session() as session:
+            return session.scalars(select(ArtefactRow).order_by(ArtefactRow.name)).all()
+
+    def artefact(self, name: str) -> ArtefactRow:
+        """An artefact by its name.
+
+        Raises
+        ------
+        JobError
+        """
+        for row in self.artefacts():
+            if row.name == name:
+                return row
+        raise JobError(f"the logbook knows no artefact '{name}'", "logbook", "Enter it first")
+
+    def add_calibration(self, instrument: InstrumentRow, entry: Entry, at: datetime | None = None) -> CalibrationRow:
+        """Write a calibration down."""
+        row = CalibrationRow(
+            instrument_id=instrument.id, kind=entry.kind, at=at or datetime.now(), temperature=entry.temperature, artefact=entry.artefact,
+            operator=entry.operator, value=entry.value, limit=entry.limit, passed=entry.passed,
+        )  # fmt: skip
+        return self._add(row)
+
+    def add_check(self, instrument: InstrumentRow, size: Entry, length: Entry, at: datetime | None = None) -> CheckRow:
+        """Write a check down: errors of size and of length on one artefact."""
+        row = CheckRow(
+            instrument_id=instrument.id, artefact=size.artefact, at=at or datetime.now(), temperature=size.temperature, operator=size.operator,
+            size_error=size.value, length_error=length.value, size_limit=size.limit, length_limit=length.limit, passed=size.passed and length.passed,
+        )  # fmt: skip
+        return self._add(row)
+
+    def add_exercise(self, row: ExerciseRow) -> ExerciseRow:
+        """Write an exercise down."""
+        return self._add(row)
+
+    def _add(self, row: Row) -> Row:
+        with self._session() as session:
+            session.add(row)
+            session.flush()
+        return row
+
+    def calibrations(self, instrument: InstrumentRow) -> Sequence[CalibrationRow]:
+        """All calibrations of an instrument, the newest first."""
+        with self._session() as session:
+            return session.scalars(select(CalibrationRow).filter_by(instrument_id=instrument.id).order_by(CalibrationRow.at.desc())).all()
+
+    def checks(self, instrument: InstrumentRow) -> Sequence[CheckRow]:
+        """All checks of an instrument, the newest first."""
+        with self._session() as session:
+            return session.scalars(select(CheckRow).filter_by(instrument_id=instrument.id).order_by(CheckRow.at.desc())).all()
+
+    def exercises(self, learner: str = "") -> Sequence[ExerciseRow]:
+        """Exercises of a learner, or of all, the newest first."""
+        with self._session() as session:
+            query = select(ExerciseRow).order_by(ExerciseRow.at.desc())
+            return session.scalars(query.filter_by(learner=learner) if learner else query).all()
+
+    def readiness(self, policy: Policy, instrument: InstrumentRow, now: datetime | None = None) -> Readiness:
+        """Whether a job's policy is met for an instrument, and if not, why."""
+        now = now or datetime.now()
+        if policy is Policy.NONE:
+            return Readiness(policy=policy, is_met=True, reason="no check is asked for")
+        if not instrument.certificate or instrument.due is None:
+            return Readiness(policy=policy, is_met=False, reason=f"{instrument.name} has no certificate")
+        if instrument.due < now.date():
+            return Readiness(policy=policy, is_met=False, reason=f"the certificate {instrument.certificate} ran out on {instrument.due.isoformat()}")
+        if policy is Policy.CERTIFICATE:
+            return Readiness(policy=policy, is_met=True, reason=f"certificate {instrument.certificate}, valid until {instrument.due.isoformat()}")
+        today = [check for check in self.checks(instrument) if check.at.date() == now.date()]
+        if not today:
+            return Readiness(policy=policy, is_met=False, reason=f"{instrument.name} was not verified today")
+        last = today[0]
+        if not last.passed:
+            worst = f"{last.length_error:.3f} mm on {last.artefact}, the limit is {last.length_limit:.3f} mm"
+            return Readiness(policy=policy, is_met=False, reason=f"today's check failed: {worst}")
+        return Readiness(policy=policy, is_met=True, reason=f"verified at {last.at:%H:%M} on {last.artefact}")

@@ -1,0 +1,111 @@
+"""The go/no-go list: what the plan asks for before the capture, what is done, what is missing."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from enum import StrEnum
+
+from juxtum.capture.calibrating import order_for
+from juxtum.job import Job
+from juxtum.job.readiness import Policy
+from juxtum.logbook.tables import CalibrationRow
+from juxtum.plan.instruments import InstrumentModel
+from juxtum.plan.planner import Planner
+from juxtum.plan.preparing import soak_minutes
+from juxtum.plan.schedule import COATS
+
+
+class Standing(StrEnum):
+    """How an item stands."""
+
+    DONE = "done"
+    MISSING = "missing"
+    TO_TICK = "to do"
+
+
+@dataclass(frozen=True)
+class GoItem:
+    """One line of the list.
+
+    Parameters
+    ----------
+    key : str
+        Of what a person ticks; the others follow from the plan and the logbook.
+    """
+
+    key: str
+    title: str
+    standing: Standing
+    words: str = ""
+
+    @property
+    def is_done(self) -> bool:
+        """Whether it no longer holds the capture up."""
+        return self.standing is Standing.DONE
+
+
+def go_list(job: Job, planner: Planner, calibrations: Sequence[CalibrationRow], now: datetime | None = None) -> tuple[GoItem, ...]:
+    """Everything, in the order in which it is done."""
+    now = now or datetime.now()
+    plan = planner.plan
+    items = [
+        GoItem("", "plan", Standing.DONE if plan.targets else Standing.MISSING, f"{len(plan.targets)} targets" if plan.targets else "plan the targets first"),
+        _ticked(job, "warm", "instrument warm", f"{planner.model.warm_up_minutes:.0f} min switched on"),
+        _ticked(job, "soak", "part at room temperature", _soak(planner, job)),
+        _ticked(job, "clean", "part clean and dry"),
+    ]
+    if plan.targets:
+        items.append(_ticked(job, "targets", "targets stuck in their order", "see the set-up sheet"))
+    if plan.coat != "none":
+        coat = COATS[plan.coat]
+        gone = "" if math.isinf(coat.lasts) else f", gone after {coat.lasts:.0f} min"
+        items.append(_ticked(job, "coat", f"coated: {coat.name}", f"dry after {coat.drying:.0f} min{gone}"))
+    if planner.model.chain(plan.chain).needs == "bars":
+        items.append(_ticked(job, "bars", f"{plan.bars} scale bars laid out"))
+    items += _calibrations(planner.model, calibrations, now)
+    items.append(_ticked(job, "safe", "cautions read and site rules followed"))
+    ready = job.readiness
+    if ready.policy is not Policy.NONE:
+        words = ready.reason if not ready.note else f"{ready.reason}; overridden: {ready.note}"
+        items.append(GoItem("", f"instrument: {ready.policy}", Standing.MISSING if ready.objection else Standing.DONE, words))
+    return tuple(items)
+
+
+def is_go(items: Sequence[GoItem]) -> bool:
+    """Whether nothing is missing."""
+    return all(item.is_done for item in items)
+
+
+def _ticked(job: Job, key: str, title: str, words: str = "") -> GoItem:
+    return GoItem(key, title, Standing.DONE if key in job.prepared else Standing.TO_TICK, words)
+
+
+def _soak(planner: Planner, job: Job) -> str:
+    mass = planner.task.mass(planner.nominal)
+    if math.isnan(mass):
+        return ""
+    minutes = soak_minutes(mass, planner.nominal.area, 10.0)
+    return f"about {minutes:.0f} min for 10 K"
+
+
+def _calibrations(model: InstrumentModel, rows: Sequence[CalibrationRow], now: datetime) -> list[GoItem]:
+    """Each kind in its order; what was calibrated before an earlier kind no longer holds."""
+    items, after = [], datetime.min
+    for kind in order_for(model):
+        last = next((r for r in rows if r.kind == kind.value), None)
+        if last is None or last.at.date() != now.date():
+            items.append(GoItem("", f"{kind.value} calibrated", Standing.MISSING, "not today"))
+            after = datetime.max
+        elif last.at < after:
+            items.append(GoItem("", f"{kind.value} calibrated", Standing.MISSING, "again: what comes before it was calibrated later"))
+        elif not last.passed:
+            items.append(GoItem("", f"{kind.value} calibrated", Standing.MISSING, f"failed: {1000 * last.value:.0f} \u00b5m, {1000 * last.limit:.0f} allowed"))
+            after = datetime.max
+        else:
+            words = f"{last.at:%H:%M}, {1000 * last.value:.0f} of {1000 * last.limit:.0f} \u00b5m, {last.temperature:.1f} \u00b0C"
+            items.append(GoItem("", f"{kind.value} calibrated", Standing.DONE, words))
+            after = last.at
+    return items

@@ -1,0 +1,1 @@
+"""How the logbook's tables came to be, step by step."""
