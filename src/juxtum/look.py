@@ -46,6 +46,12 @@ class Look:
     band_two: str = "#CE9058"
     band_none: str = "#8C3A22"
     band_blank: str = "#C3C6C9"
+    floor: str = "#1D242D"
+    floor_tile: str = "#252F40"
+    floor_ring: str = "#3A4553"
+    floor_ink: str = "#F3EFE4"
+    floor_soft: str = "#A3ABB6"
+    floor_alert: str = "#F0C47C"
 
 
 LIGHT = Look()

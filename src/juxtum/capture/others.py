@@ -73,7 +73,7 @@ def probe_run(planner: Planner, link: Link, out: Path, progress: Progress) -> An
     """Every feature that the plan says is to be probed."""
     about = ask(link, Message("hello", {"version": 1}), "about")
     tip = about.number("tip_radius")
-    to_part = _located(planner, ask(link, Message("targets?"), "targets"))
+    to_part = located(planner, ask(link, Message("targets?"), "targets"))
     faces = [(f, a.title) for spot in planner.blind(progress.part(0, 0.3)) if spot.method is Method.PROBE for f in spot.faces
              for a in planner.task.aims if f in a.faces]  # fmt: skip
     if not faces:
@@ -98,7 +98,7 @@ def probe_run(planner: Planner, link: Link, out: Path, progress: Progress) -> An
     return {"schema": "juxtum-probed-1", "tip_radius": round(tip, 5), "features": features}, lines, True
 
 
-def _located(planner: Planner, message: Message) -> RigidTransform:
+def located(planner: Planner, message: Message) -> RigidTransform:
     """Where the part is, from the targets that the probe's tracker sees."""
     planned = np.array([t.place for t in planner.plan.placed]).reshape(-1, 3)
     match = match_targets(message.table("targets", 4)[:, 1:], planned, BY_HAND)

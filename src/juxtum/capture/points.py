@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 
 import numpy as np
 
 from juxtum.devices.protocol import POINT, Points
-from juxtum.errors import JuxtumError
+from juxtum.errors import InputError, JuxtumError
+from juxtum.exchange.limits import check_file
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Bools, Floats, frozen
 
@@ -114,6 +116,31 @@ def normals_of(points: Points) -> Floats:
 
 
 PLY_POINT = np.dtype([("x", "<f4"), ("y", "<f4"), ("z", "<f4"), ("nx", "<f4"), ("ny", "<f4"), ("nz", "<f4"), ("quality", "u1")])
+
+
+def read_points(path: Path) -> Points:
+    """Read points back that `write_points` wrote.
+
+    Raises
+    ------
+    InputError
+        When the file is anything else or damaged.
+    """
+    size = check_file(path)
+    with path.open("rb") as file:
+        head = file.read(1000)
+        end = head.find(b"end_header\n")
+        count = re.search(rb"element vertex (\d{1,12})\n", head[: max(end, 0)])
+        start = end + len(b"end_header\n")
+        if end < 0 or count is None or size - start != int(count[1]) * PLY_POINT.itemsize:
+            raise InputError("this is not a patch of a capture, or it is damaged", str(path), "Discard it and capture it again")
+        file.seek(start)
+        rows = np.fromfile(file, PLY_POINT)
+    points = np.empty(len(rows), dtype=POINT)
+    points["place"] = np.stack([rows["x"], rows["y"], rows["z"]], 1)
+    points["normal"] = np.round(np.clip(np.stack([rows["nx"], rows["ny"], rows["nz"]], 1), -1, 1) * 127)
+    points["quality"] = rows["quality"]
+    return points
 
 
 def write_points(path: Path, points: Points) -> None:

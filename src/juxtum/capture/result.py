@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
@@ -10,9 +11,9 @@ import numpy as np
 from juxtum.assemble import find_table
 from juxtum.capture.coverage import Seen
 from juxtum.capture.document import CapturedPatch, CaptureRecord, Event, FoundTarget
-from juxtum.capture.points import normals_of, places_of, write_points
+from juxtum.capture.points import normals_of, places_of, read_points, write_points
 from juxtum.capture.session import CaptureSession, Patch
-from juxtum.capture.surface import make_surface
+from juxtum.capture.surface import finest_spacing, make_surface
 from juxtum.devices.protocol import Points
 from juxtum.errors import InputError
 from juxtum.exchange.inputfile import InputFile
@@ -28,8 +29,33 @@ LOOKED_AT = 60_000
 Adopt = Callable[[Path], InputFile]
 
 
-def surface_of(session: CaptureSession, spacing: float | None = None, progress: Progress | None = None) -> TriangleMesh:
-    """One open surface of all good patches, in the coordinates of the map, without the table.
+@dataclass(frozen=True, eq=False)
+class PatchPoints:
+    """Points of a patch, the position of the part in which they were taken, and their spacing, mm."""
+
+    points: Points
+    position: int
+    spacing: float
+
+
+def points_of(session: CaptureSession) -> tuple[PatchPoints, ...]:
+    """The good patches of a session."""
+    return tuple(PatchPoints(p.store.all(), p.position, p.spacing) for p in session.good)
+
+
+def kept_points(record: CaptureRecord, locate: Callable[[InputFile], Path]) -> tuple[PatchPoints, ...]:
+    """The patches of a record, read from their files.
+
+    Raises
+    ------
+    InputError
+        When a file is damaged.
+    """
+    return tuple(PatchPoints(read_points(locate(p.file)), p.position, p.spacing) for p in record.patches)
+
+
+def surface_of(patches: Sequence[PatchPoints], spacing: float | None = None, progress: Progress | None = None) -> TriangleMesh:
+    """One open surface of all patches, in the coordinates of the map, without the table.
 
     Raises
     ------
@@ -37,19 +63,19 @@ def surface_of(session: CaptureSession, spacing: float | None = None, progress: 
         When too little was captured.
     """
     progress = progress or silent()
-    patches = session.good
     if not patches:
         raise InputError("nothing is captured yet", "surface", "Capture a patch first")
     places, normals = [], []
     for position in sorted({p.position for p in patches}):
         progress.phase("cutting off the table")
-        points = np.concatenate([p.store.all() for p in patches if p.position == position])
+        points = np.concatenate([p.points for p in patches if p.position == position])
         where = places_of(points)
         kept = _off_table(where)
         places.append(where[kept])
         normals.append(normals_of(points)[kept])
-    finest = spacing or min(p.spacing for p in patches)
-    return make_surface(np.concatenate(places), np.concatenate(normals), finest, progress)
+    together = np.concatenate(places)
+    chosen = spacing or max(min(p.spacing for p in patches), finest_spacing(np.ptp(together, axis=0)))
+    return make_surface(together, np.concatenate(normals), chosen, progress)
 
 
 def _off_table(places: Floats) -> Bools:

@@ -198,6 +198,13 @@ class CaptureSession:
         patch.spacing = spacing
         return patch
 
+    def restore(self, patch: Patch, points: Points) -> None:
+        """Take up a patch that was captured earlier."""
+        patch.store.add(points, RigidTransform.identity())
+        self.patches.append(patch)
+        if self.to_part is not None:
+            self._recount(patch)
+
     # -- messages ---------------------------------------------------------------------------------------------
 
     def take(self, message: Message) -> None:

@@ -45,6 +45,11 @@ def make_surface(points: Floats, normals: Floats, spacing: float, progress: Prog
     return TriangleMesh(settled, triangles).kept(near)
 
 
+def finest_spacing(extent: Floats) -> float:
+    """The finest spacing, mm, at which a surface of an extent (3,) can be made."""
+    return float(1.02 * (np.prod(np.asarray(extent) + 12.0) / MOST_CELLS) ** (1 / 3))
+
+
 def _steady(points: Floats, normals: Floats, spacing: float) -> Bools:
     """Points (N,) that lie on a surface with their neighbours: no specks, no veils at edges."""
     from scipy.spatial import cKDTree

@@ -9,7 +9,7 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from juxtum.capture.result import record_of, surface_of, write_patch
+from juxtum.capture.result import points_of, record_of, surface_of, write_patch
 from juxtum.capture.run import run_by_itself
 from juxtum.capture.session import CaptureSession
 from juxtum.cli.planning import open_part
@@ -139,7 +139,7 @@ def _scanned(job: Job, files: FileStore, planner: Planner, link: Link, options: 
     session = CaptureSession(planner, 0.25 * machine_memory(), options.spacing)
     run_by_itself(session, link, show_progress())
     kept = {p.number: files.adopt(write_patch(p, options.out)) for p in session.good}
-    surface = surface_of(session, progress=show_progress())
+    surface = surface_of(points_of(session), progress=show_progress())
     write_atomically(options.out / "scan.ply", lambda path: write_ply(path, surface))
     record = record_of(session, kept, options.device, options.seed)
     job = with_alignment(job.model_copy(update={"capture": record, "scan": files.adopt(options.out / "scan.ply")}))

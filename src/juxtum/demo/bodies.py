@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import hashlib
+import os
 from dataclasses import replace
 from functools import cache
+from importlib.resources import files
 
 import numpy as np
 
@@ -12,8 +15,9 @@ from juxtum.demo.truth import truth
 from juxtum.demo.world import nominal_path
 from juxtum.devices.body import Body
 from juxtum.exchange.inputfile import InputFile
-from juxtum.geometry.arrays import orthonormal_frame
-from juxtum.job.files import content_hash
+from juxtum.geometry import TriangleMesh
+from juxtum.geometry.arrays import Ints, orthonormal_frame
+from juxtum.job.files import cache_folder, content_hash
 from juxtum.nominal import Nominal
 from juxtum.nominal.tessellation import TessellationRule
 from juxtum.plan.blind import Finish
@@ -34,26 +38,42 @@ def made_carrier() -> Nominal:
     return Nominal.from_shape(build_carrier(truth().errors), rule=FINE)
 
 
+@cache
+def made_surface() -> tuple[TriangleMesh, Ints]:
+    """Fine mesh of the made BC-220 and the face number of each triangle; made once and kept in the user's cache."""
+    names = ("data/truth.json", "carrier.py", "solids.py", "bodies.py")
+    recipe = hashlib.sha256(b"".join(files("juxtum.demo").joinpath(name).read_bytes() for name in names)).hexdigest()[:12]
+    path = cache_folder() / f"BC-220-made-{recipe}.npz"
+    if not path.exists():
+        made = made_carrier()
+        unfinished = path.with_name(f"{os.getpid()}.part.npz")
+        np.savez(unfinished, points=made.mesh.points, triangles=made.mesh.triangles, faces=made.triangle_faces + 1)
+        os.replace(unfinished, path)
+    with np.load(path, allow_pickle=False) as held:
+        return TriangleMesh(held["points"], held["triangles"]), held["faces"]
+
+
 def made_body(part: Nominal, plan: Plan, *, is_carrier: bool = False, seed: int = 0) -> Body:
     """A part before the stand-ins: its targets stuck where the plan says, as well as a hand can.
 
     Parameters
     ----------
     part : Nominal
-        As it was made.
+        As it is drawn.
     is_carrier : bool
-        BC-220 has a bump on its shroud besides.
+        It is BC-220, which was made with its known faults; any other part is made as drawn.
     """
-    body = Body.of(part, plan.stance, stuck(part, plan, seed), {n: Finish(f) for n, f in plan.finishes})
+    body = Body.of(part, plan.stance, (), {n: Finish(f) for n, f in plan.finishes})
     diameter = plan.diameter or min(plan.instrument.targets.diameters if plan.instrument.targets else (6.0,))
     body = replace(body, target_diameter=diameter)
     if is_carrier:
         bump = truth().bump
-        body = replace(body, relief=lambda places: bump_height(places, bump), expansion=10.5)
-    return body
+        mesh, faces = made_surface()
+        body = replace(body, mesh=mesh, faces=faces, relief=lambda places: bump_height(places, bump), expansion=10.5)
+    return replace(body, targets=stuck(body, plan, seed))
 
 
-def stuck(part: Nominal, plan: Plan, seed: int = 0) -> tuple[Target, ...]:
+def stuck(body: Body, plan: Plan, seed: int = 0) -> tuple[Target, ...]:
     """The plan's targets on the made surface, a little beside where they should be."""
     planned = plan.placed
     if not planned:
@@ -62,10 +82,11 @@ def stuck(part: Nominal, plan: Plan, seed: int = 0) -> tuple[Target, ...]:
     places = np.array([t.place for t in planned])
     frames = np.array([orthonormal_frame(t.normal) for t in planned])
     places = places + np.einsum("nk,nkd->nd", rng.normal(0, BY_HAND, (len(planned), 2)), frames[:, :2])
-    found = part.projector.project(places, np.array([t.normal for t in planned]), limit=5.0)
+    found = body.mesh.tree.query(places, np.array([t.normal for t in planned]), limit=5.0)
+    feet = np.einsum("nk,nkd->nd", found.weights, body.mesh.corners[np.maximum(found.triangles, 0)])
     return tuple(
         Target(foot if ok else place, t.normal, t.face, t.edge, t.is_locked)
-        for t, place, foot, ok in zip(planned, places, found.feet, found.found, strict=True)
+        for t, place, foot, ok in zip(planned, places, feet, found.found, strict=True)
     )
 
 
@@ -78,5 +99,5 @@ def body_for(source: InputFile | None, nominal: Nominal, plan: Plan, seed: int =
         The nominal's file; the demo part is known by its content.
     """
     if source is not None and source.sha256 == content_hash(nominal_path("BC-220")):
-        return made_body(made_carrier(), plan, is_carrier=True, seed=seed)
+        return made_body(nominal, plan, is_carrier=True, seed=seed)
     return made_body(nominal, plan, seed=seed)

@@ -65,6 +65,10 @@ def _has_chosen(w: MainWindow) -> bool:
     return w.station is w.plan and w.plan.selected_target is not None
 
 
+def _is_live(w: MainWindow) -> bool:
+    return w.capture.is_live
+
+
 def _topic(name: str) -> Callable[[MainWindow], None]:
     return lambda w: w.plan.turn_to(Topic(name))
 
@@ -136,15 +140,36 @@ JOB = (
     *(
         Action(f"go {topic.value.lower()}", f"Plan: {topic.value.lower()}", "Job/23", _topic(topic.value), "", "arrow-right") for topic in Topic
     ),
+    Action("tick next", "Tick the next thing off the list", "Job/24", lambda w: w.ready.tick_next(), "", "", "", lambda w: w.station is w.ready),
+    Action("calibrate", "Calibrate", "Job/24", lambda w: w.going.begin_calibrating(), "", "ruler", "Guided by poses before the board", _has_nominal),
+    Action("check artefact", "Check on an artefact", "Job/24", lambda w: w.going.begin_checking(), "", "ruler", "Size and length", _has_nominal),
+    Action("connect device", "Connect the scanner", "Job/25", lambda w: w.going.capturing(w.capture.connect_device), "", "scan-line", "", _has_targets),
+    Action("reconnect device", "Connect the scanner again", "Job/25", lambda w: w.capture.reconnect(), "", "scan-line", "", _is_live),
+    Action("disconnect device", "Let the scanner go", "Job/25", lambda w: w.capture.disconnect_device(), "", "x", "What was captured stays", _is_live),
+    Action("hold scanner", "Hold the scanner, or put it down", "Job/25", lambda w: w.capture.hold_scanner(), "H", "crosshair", "", _is_live),
+    Action("run plan path", "Let the plan run, or stop it", "Job/25", lambda w: w.going.capturing(w.capture.run_plan), "", "move-3d", "", _has_targets),
+    Action("pause capture", "Pause the scanner, or go on", "Job/25", lambda w: w.capture.scanner.pause(), "Space", "circle-stop", "", _is_live),
+    Action("new patch", "New patch", "Job/25", lambda w: w.capture.scanner.new_patch(), "Ctrl+Return", "plus", "", _is_live),
+    Action("stop patch", "Stop the patch", "Job/25", lambda w: w.capture.stop_patch(), "Ctrl+Shift+Return", "circle-stop", "It is kept", _is_live),
+    Action("turn part over", "The part is turned over", "Job/25", lambda w: w.capture.scanner.turn_over(), "", "undo-2", "", _is_live),
+    Action("less light", "Less light", "Job/25", lambda w: w.capture.scanner.change_exposure(-1), ",", "", "", _is_live),
+    Action("more light", "More light", "Job/25", lambda w: w.capture.scanner.change_exposure(1), ".", "", "", _is_live),
+    Action("next mode", "Next mode of the scanner", "Job/25", lambda w: w.capture.scanner.next_mode(), "J", "", "", _is_live),
+    Action("use capture", "Make the scan of the capture", "Job/25", lambda w: w.capture.use_capture(), "", "layers", "One surface of all patches",
+           lambda w: _is_live(w) or (w.session.job.capture is not None and bool(w.session.job.capture.patches))),
+    Action("take photo", "Take the next photo", "Job/26", lambda w: w.going.by_photos(), "", "", "", _has_nominal),
+    Action("touch point", "Touch the next point", "Job/26", lambda w: w.going.by_probe(), "", "", "", _has_nominal),
+    Action("start exercise", "Start the exercise", "Job/26", lambda w: w.going.start_exercise(), "", "", "", _has_nominal),
+    Action("practise", "Practise", "Job/25", lambda w: w.going.begin_practice(), "", "sparkles", "Exercises with a debrief", _has_nominal),
     Action("trim table", "Trim off the table", "Job/3", lambda w: w.assemble.trim_table(), "Ctrl+T", "scissors", "",
            lambda w: w.session.derived.table is not None),
     Action("drop pieces", "Drop the loose pieces", "Job/3", lambda w: w.assemble.drop_pieces(), "Ctrl+D", "sparkles", "",
            lambda w: loose_pieces(w.session.derived) > 0),
     Action("align automatically", "Align by itself", "Job/4", lambda w: w.align.automatic(), "Ctrl+L", "move-3d", "Rough, then best fit", _has_both),
-    Action("pick pairs", "Pick pairs", "Job/4", lambda w: w.begin_pairs(), "", "crosshair", "", _has_both),
-    Action("pick datums", "Pick datums", "Job/4", lambda w: w.begin_datums(), "Ctrl+Shift+D", "anchor", "", _has_both),
-    Action("pin readings", "Pin readings", "Job/5", lambda w: w.begin_pinning(), "P", "map-pin-plus", "", _has_map),
-    Action("pin worst", "Pin a reading at the worst place", "Job/5", lambda w: w.pin_worst(), "Shift+P", "pin", "", _has_map),
+    Action("pick pairs", "Pick pairs", "Job/4", lambda w: w.going.begin_pairs(), "", "crosshair", "", _has_both),
+    Action("pick datums", "Pick datums", "Job/4", lambda w: w.going.begin_datums(), "Ctrl+Shift+D", "anchor", "", _has_both),
+    Action("pin readings", "Pin readings", "Job/5", lambda w: w.going.begin_pinning(), "P", "map-pin-plus", "", _has_map),
+    Action("pin worst", "Pin a reading at the worst place", "Job/5", lambda w: w.going.pin_worst(), "Shift+P", "pin", "", _has_map),
     Action("toggle rule", "Switch between simple and guarded acceptance", "Job/6", lambda w: w.toggle_rule(), "", "ruler"),
     Action("next frame", "Next frame", "Job/6", lambda w: w.next_frame(), "Ctrl+Tab", "git-compare-arrows", "Recolours map and ledger",
            lambda w: len(w.session.job.procedure.alignments) > 1),
@@ -164,7 +189,9 @@ VIEW = (
     Action("data", "Scan: shown, see-through, hidden", "View/3", lambda w: w.controls.cycle_data(), "M", "layers", "", _has_map),
     Action("ledger", "Ledger", "View/4", lambda w: w.toggle_ledger(), "F9", "panel-bottom", checked=lambda w: w.ledger.isVisible()),
     Action("marks only", "Route as marks only", "View/4", lambda w: w.toggle_route(), "F8", "panel-left", checked=lambda w: w.route.is_narrow),
-    Action("floor sizes", "Floor-readable sizes", "View/5", lambda w: w.appearance.toggle_sizes(), "F11", "type", "Text that can be read from farther away",
+    Action("floor view", "Floor view", "View/5", lambda w: w.toggle_floor(), "F11", "maximize", "Dial, coverage, targets and the part, seen from far",
+           checked=lambda w: w.is_floor),
+    Action("floor sizes", "Floor-readable sizes", "View/5", lambda w: w.appearance.toggle_sizes(), "Shift+F11", "type", "Larger text",
            checked=lambda w: w.appearance.is_large),
     Action("dark", "Dark look", "View/5", lambda w: w.appearance.toggle_look(), "", "moon", "For dim halls", checked=lambda w: w.appearance.is_dark),
 )  # fmt: skip

@@ -132,13 +132,14 @@ class Bringing:
     def open_demo(self, part: str = "BC-220") -> None:
         """A demo job; the scan of BC-220 is made on first use."""
         from juxtum.demo.beam_job import beam_job
+        from juxtum.demo.capture import with_capture
         from juxtum.demo.job import demo_job
 
         if part == "HB-36":
             self._session.compute(lambda _: beam_job(self._session.files), lambda job: self._start(job))
             return
         self._session.compute(
-            lambda progress: demo_job(self._session.files, progress), lambda job: self._start(job)
+            lambda progress: with_capture(demo_job(self._session.files, progress), self._session.files, progress), lambda job: self._start(job)
         )
 
     def _start(self, job: object) -> None:

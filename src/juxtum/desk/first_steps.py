@@ -25,6 +25,8 @@ class Lesson:
 LESSONS = (
     Lesson(Key.BRIEF, "What is asked", "The nominal from CAD and eight profiles from the drawing are here. Turn the part with the left mouse button."),
     Lesson(Key.PLAN, "Before anyone touches the part", "Is the scanner good enough, where do targets go, what will not be seen? Plan the targets; drag one about.", "plan targets"),
+    Lesson(Key.READY, "Ready?", "Surface, temperature, calibration, checks: go through the list. Let the calibration run by itself."),
+    Lesson(Key.CAPTURE, "Scan with a stand-in", "Connect the scanner, then hold it with the pointer, or let the plan run. F11 shows the floor view."),
     Lesson(Key.ASSEMBLE, "Cut the table off", "The scan still stands on its table. Trim it off.", "trim table"),
     Lesson(Key.ASSEMBLE, "Drop the loose pieces", "Reflections left pieces in the air. Keep the largest piece.", "drop pieces"),
     Lesson(Key.ALIGN, "Into part coordinates", "The pose is found from the shape, then fitted to the whole surface.", "align automatically"),

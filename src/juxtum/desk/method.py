@@ -25,6 +25,19 @@ METHODS: dict[Key, list[tuple[str, str]]] = {
         ("Stations", "Set cover over places round the part, solved as an integer program; error a + b times the range."),
         ("Effort", "Points = area × 1.6 / spacing²; minutes = path / speed or points / rate; memory by stage. Spacing is not accuracy."),
     ],
+    Key.READY: [
+        ("Soaking", "A lumped body in still air: t = τ ln(ΔT / 0.5 K), τ = m c / (h A) with c = 500 J/(kg K) and h = 9 W/(m² K)."),
+        ("A coat", "Corrected by its thickness on each coated surface; u is half its spread divided by √3 (GUM 4.3.7)."),
+        ("Calibration", "The board's 35 dots in nine poses. Scale is the ratio of their spreads (Umeyama, 1991); what is left after it, over all poses, is held against twice the scanner's noise."),
+        ("Check", "A certified bar in seven places and directions; the largest errors of size and length against the instrument's a + b L and the bar's own U."),
+    ],
+    Key.CAPTURE: [
+        ("Pose", "Weighted rigid registration of the targets in view to the map; covariance 1/Σw for the shift and the inverse of Σw(|d|² I − d dᵀ) for the turn. Below the bare minimum there is no pose and no point."),
+        ("Coverage", "The measured surface in cells; a cell is enough when it has nine tenths of the points that the planned spacing asks for, passed once from three tenths."),
+        ("Noise", "The mode's noise at the best stand-off, growing with the square of the distance and with 1/cos of the incidence."),
+        ("Surface", "Signed distances of the points on a grid (VTK), their zero level, each vertex then put onto the plane of its neighbouring points."),
+        ("Probing", "The middle of the tip less its radius along the planned normal; a hole is a circle of least squares in the plane probed first."),
+    ],
     Key.ASSEMBLE: [
         ("The table", "The largest flat region that has everything else on one side and reaches beyond the outline of what stands on it. Trimming keeps what lies more than the offset above it."),
         ("Pieces", "Triangles that share points belong to one piece; pieces are ranked by area."),

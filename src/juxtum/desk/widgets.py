@@ -41,6 +41,15 @@ def button(text: str, clicked: Callable[[], None], name: str = "", tip: str = ""
     return made
 
 
+def combo(name: str) -> QComboBox:
+    """A drop-down list that is no wider than its worksheet, whatever stands in it."""
+    made = QComboBox()
+    made.setAccessibleName(name)
+    made.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+    made.setMinimumContentsLength(12)
+    return made
+
+
 def line() -> QFrame:
     """A hairline between parts of a worksheet."""
     made = QFrame()

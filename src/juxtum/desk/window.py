@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
@@ -9,11 +10,15 @@ from PyQt6.QtCore import QSettings, Qt, QTimer
 from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QResizeEvent
 from PyQt6.QtWidgets import QHBoxLayout, QMainWindow, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
+from juxtum.capture.snapshot import Snapshot
 from juxtum.desk.actions import ACTIONS
 from juxtum.desk.appearance import Appearance
 from juxtum.desk.bringing import Bringing
+from juxtum.desk.capturing.switch import FloorSwitch
 from juxtum.desk.controls import StageControls
+from juxtum.desk.desk_book import DeskBook
 from juxtum.desk.first_steps import FirstSteps
+from juxtum.desk.going import Going
 from juxtum.desk.helping import Help
 from juxtum.desk.ledger import Ledger
 from juxtum.desk.menus import Menus
@@ -26,15 +31,18 @@ from juxtum.desk.stations.align import AlignStation
 from juxtum.desk.stations.assemble import AssembleStation
 from juxtum.desk.stations.base import Station
 from juxtum.desk.stations.brief import BriefStation
+from juxtum.desk.stations.capture import CaptureStation
 from juxtum.desk.stations.findings import Key, finding
 from juxtum.desk.stations.measure import MeasureStation
 from juxtum.desk.stations.plan import PlanStation
+from juxtum.desk.stations.ready import ReadyStation
 from juxtum.desk.stations.report import ReportStation
 from juxtum.desk.status import StatusStrip
 from juxtum.desk.strip import Strip
 from juxtum.errors import InputError
 from juxtum.evaluate import DecisionRule
 from juxtum.job.steps import ProfileStep
+from juxtum.logbook import Logbook
 from juxtum.scene.camera import View
 from juxtum.scene.stage import Hit
 
@@ -50,6 +58,8 @@ class MainWindow(QMainWindow):
         self.selected_line = ""
         self.selected_reading = ""
         self._station: Station | None = None
+        self.desk_book = DeskBook(self.session)
+        self.going = Going(self)
         self.setAcceptDrops(True)
         self.bringing = Bringing(self)
         self._build()
@@ -69,8 +79,9 @@ class MainWindow(QMainWindow):
         self.notice, self.guide = Notice(self.view), FirstSteps(self.view)
         self.controls = StageControls(self.view, lambda: self.station.dress(), self.perform)
         self.brief, self.plan, self.assemble = BriefStation(self), PlanStation(self), AssembleStation(self)
+        self.ready, self.capture = ReadyStation(self), CaptureStation(self)
         self.align, self.measure, self.report = AlignStation(self), MeasureStation(self), ReportStation(self)
-        all_stations = (self.brief, self.plan, self.assemble, self.align, self.measure, self.report)
+        all_stations = (self.brief, self.plan, self.ready, self.capture, self.assemble, self.align, self.measure, self.report)
         self.stations: dict[Key, Station] = {s.key: s for s in all_stations}
         self.sheets = QStackedWidget()
         self.sheets.setObjectName("worksheet")
@@ -96,6 +107,7 @@ class MainWindow(QMainWindow):
         down.addLayout(across, 1)
         down.addWidget(self.status)
         self.setCentralWidget(central)
+        self.floor = FloorSwitch(self, down)
         self.setMinimumSize(1000, 640)
         self.appearance = Appearance(self)
         self.appearance.resize_to_scale()
@@ -166,7 +178,7 @@ class MainWindow(QMainWindow):
 
     def _scene_of(self, key: Key) -> str:
         """Stations that show the same thing keep the view."""
-        if key in (Key.BRIEF, Key.PLAN, Key.ASSEMBLE):
+        if key in (Key.BRIEF, Key.PLAN, Key.READY, Key.CAPTURE, Key.ASSEMBLE):
             return "nominal" if key is not Key.ASSEMBLE else key.value
         return "map" if self.session.derived.map_surface is not None else f"{key.value} without map"
 
@@ -288,28 +300,6 @@ class MainWindow(QMainWindow):
         step = ProfileStep(id=str(max(used, default=0) + 1), title="Profile, whole part")
         self.session.add(step, "add the profile of the whole part")
 
-    def begin_pairs(self) -> None:
-        """Go to Align and pick pairs."""
-        self.go(Key.ALIGN)
-        self.align._pairs.click()
-
-    def begin_datums(self) -> None:
-        """Go to Align and pick datums."""
-        self.go(Key.ALIGN)
-        self.align._pick_datums.click()
-
-    def begin_pinning(self) -> None:
-        """Go to Measure and pin readings, or stop."""
-        if self.station.key is not Key.MEASURE:
-            self.go(Key.MEASURE)
-        self.measure.begin_pinning()
-
-    def pin_worst(self) -> None:
-        """Go to Measure and pin the worst place."""
-        if self.station.key is not Key.MEASURE:
-            self.go(Key.MEASURE)
-        self.measure.pin_worst()
-
     # -- what the stage shows ---------------------------------------------------------------------------------
 
     def toggle_ledger(self) -> None:
@@ -319,6 +309,30 @@ class MainWindow(QMainWindow):
     def toggle_route(self) -> None:
         """Only the marks of the route, or its words too."""
         self.route.set_narrow(not self.route.is_narrow)
+
+    @property
+    def logbook(self) -> Logbook | None:
+        """The logbook, once it is open."""
+        return self.desk_book.book
+
+    def open_logbook(self, then: Callable[[], None]) -> None:
+        """Open the logbook if it is not, then go on."""
+        self.desk_book.open(then)
+
+    @property
+    def is_floor(self) -> bool:
+        """Whether only the floor view is shown."""
+        return self.floor.is_on
+
+    def toggle_floor(self) -> None:
+        """Dial, coverage, targets and part alone, legible from far away; or the desk again."""
+        if not self.is_floor and self.station is not self.capture:
+            self.go(Key.CAPTURE)
+        self.floor.toggle()
+
+    def show_floor(self, snapshot: Snapshot) -> None:
+        """Keep the floor view up to date."""
+        self.floor.show_snapshot(snapshot)
 
     # -- files ------------------------------------------------------------------------------------------------
 
@@ -358,6 +372,7 @@ class MainWindow(QMainWindow):
     def place_floating(self) -> None:
         self.controls.place()
         self.plan.place()
+        self.ready.place()
         self.notice.place()
         if self.guide.isVisible():
             self.guide.place()
@@ -369,7 +384,6 @@ class MainWindow(QMainWindow):
         else:
             self.resize(1280, 800)
 
-
     @property
     def _worth_keeping(self) -> bool:
         """Whether losing the job would lose work."""
@@ -378,6 +392,8 @@ class MainWindow(QMainWindow):
     def closeEvent(self, event: QCloseEvent | None) -> None:
         """A changed job stays recoverable unless it was saved; nothing is asked."""
         self.settings.setValue("geometry", self.saveGeometry())
+        self.capture.close_all()
+        self.desk_book.close()
         self.session.close(keep=not self.session.is_saved and self._worth_keeping)
         self.view.release()
         super().closeEvent(event)

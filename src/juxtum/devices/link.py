@@ -55,7 +55,9 @@ class DirectLink:
         """What it answered."""
         answers = list(self._answers)
         self._answers.clear()
-        return answers
+        if any(a.kind in ("fault:killed", "fault:closed", "fault:garbage") for a in answers):
+            raise _lost()
+        return [a if not a.kind.startswith("fault:") else Message("done") for a in answers]
 
     def close(self) -> None:
         """Nothing to let go of."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import os
 import socket
 import time
 from collections.abc import Callable, Sequence
@@ -64,6 +65,8 @@ def answers(device: Device, message: Message) -> Sequence[Message]:
 
 def _wire(answer: Message) -> bytes:
     """As it travels; injected faults of the connection happen here."""
+    if answer.kind == "fault:killed":
+        os._exit(3)
     if answer.kind == "fault:closed":
         raise Closed
     if answer.kind == "fault:garbage":

@@ -17,6 +17,8 @@ class Key(StrEnum):
 
     BRIEF = "brief"
     PLAN = "plan"
+    READY = "ready"
+    CAPTURE = "capture"
     ASSEMBLE = "assemble"
     ALIGN = "align"
     MEASURE = "measure"
@@ -64,6 +66,8 @@ def finding(key: Key, d: Derived) -> Finding:
     return {
         Key.BRIEF: _brief,
         Key.PLAN: _plan,
+        Key.READY: _ready,
+        Key.CAPTURE: _capture,
         Key.ASSEMBLE: _assemble,
         Key.ALIGN: _align,
         Key.MEASURE: _measure,
@@ -87,6 +91,25 @@ def _plan(d: Derived) -> Finding:
         return Finding(f"{len(plan.targets)} targets", State.OPEN)
     held = State.DONE if plan.expected.tracked >= plan.goal else State.OPEN
     return Finding(f"{len(plan.targets)} targets, {percent(plan.expected.tracked, 0)} tracked", held)
+
+
+def _ready(d: Derived) -> Finding:
+    objection = d.job.readiness.objection
+    if objection:
+        return Finding(short(objection, 34), State.OPEN)
+    ticked = len(d.job.prepared)
+    if ticked == 0:
+        return Finding("nothing prepared yet", State.OPEN)
+    return Finding(f"{ticked} things prepared" if ticked > 1 else "1 thing prepared", State.DONE if "safe" in d.job.prepared else State.OPEN)
+
+
+def _capture(d: Derived) -> Finding:
+    record = d.job.capture
+    if record is None or not record.patches:
+        return Finding("nothing captured yet", State.OPEN)
+    goal = d.job.plan.expected.coverage if d.job.plan is not None and d.job.plan.expected is not None else 0.95
+    words = f"{len(record.patches)} patches, {percent(record.coverage, 0)} covered"
+    return Finding(words, State.DONE if record.coverage >= goal - 0.1 else State.OPEN)
 
 
 def _assemble(d: Derived) -> Finding:
@@ -140,6 +163,8 @@ def next_action(key: Key, d: Derived) -> NextAction:
     return {
         Key.BRIEF: _next_brief,
         Key.PLAN: _next_plan,
+        Key.READY: _next_ready,
+        Key.CAPTURE: _next_capture,
         Key.ASSEMBLE: _next_assemble,
         Key.ALIGN: _next_align,
         Key.MEASURE: _next_measure,
@@ -164,6 +189,16 @@ def _next_brief(d: Derived) -> NextAction:
 def _next_plan(d: Derived) -> NextAction:
     del d
     return NextAction("plan the targets", "as few as hold every pose", "plan targets", "Plan them")
+
+
+def _next_ready(d: Derived) -> NextAction:
+    del d
+    return NextAction("go through the list", "what the plan asks for before the capture", "go capture", "Go to Capture")
+
+
+def _next_capture(d: Derived) -> NextAction:
+    del d
+    return NextAction("connect the scanner", "a stand-in ships with Juxtum", "connect device", "Connect")
 
 
 def _next_assemble(d: Derived) -> NextAction:

@@ -1,0 +1,271 @@
+"""Exercises with the stand-ins and their debrief: held against the plan and against what only a stand-in knows."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+
+from juxtum.capture.coverage import Seen
+from juxtum.capture.next_view import name_of
+from juxtum.capture.points import places_of
+from juxtum.capture.session import CaptureSession
+from juxtum.devices.body import Body
+from juxtum.geometry import RigidTransform
+from juxtum.geometry.arrays import Bools
+from juxtum.plan.blind import Finish
+from juxtum.plan.document import Plan
+from juxtum.plan.planner import Planner
+
+LOOP_LIMIT = 0.15
+"""Closing error of a loop that practice asks for, mm."""
+HELD_GOAL, COVERED_GOAL = 0.8, 0.9
+NEAR_SURFACE = 1.0
+"""Points farther from the made part than this, mm, are of the table or hang in the air."""
+TECHNIQUE = 3.0
+"""A deviation from the made part of so many times the point noise comes from how it was scanned."""
+
+
+@dataclass(frozen=True)
+class Exercise:
+    """One exercise.
+
+    Parameters
+    ----------
+    faces : callable
+        The faces it is about, from the planner; all measured ones when it gives none.
+    prepare : callable
+        The plan that the stand-in's part follows in it.
+    aim : str
+        What is judged first.
+    """
+
+    id: str
+    title: str
+    text: str
+    minutes: float
+    aim: str
+    faces: Callable[[Planner], tuple[int, ...]] = lambda planner: ()
+    prepare: Callable[[Plan], Plan] = lambda plan: plan
+
+
+def _without_targets(plan: Plan) -> Plan:
+    return plan.model_copy(update={"targets": (), "expected": None})
+
+
+def _dark_gloss(planner: Planner) -> tuple[int, ...]:
+    """The largest face that is measured on its own, or the largest of all."""
+    own = planner.task.own_faces or tuple(f.number for f in planner.nominal.faces)
+    areas = {f.number: f.area for f in planner.nominal.faces}
+    return (max(own, key=lambda n: areas[n]),)
+
+
+def _deep(planner: Planner) -> tuple[int, ...]:
+    from juxtum.plan.holes import find_holes
+
+    holes = sorted(find_holes(planner.nominal), key=lambda h: -h.ratio)
+    return holes[0].faces if holes else ()
+
+
+EXERCISES = (
+    Exercise("stick", "Stick the targets yourself", "Stick targets where you think they belong, then scan all that is measured.", 12.0, "tracking",
+             prepare=_without_targets),
+    Exercise("gloss", "A dark, glossy face", "Scan the marked face. Find exposure, mode and direction by yourself.", 4.0, "light", faces=_dark_gloss),
+    Exercise("loop", "Close a loop", "Go once round the part and come back to where you began, without losing the targets.", 5.0, "loop"),
+    Exercise("deep", "Into a deep hole", "Bring in as much of the marked wall as can be had.", 4.0, "coverage", faces=_deep),
+    Exercise("hold", "Keep the stand-off", "Scan for two minutes and keep the needle in the window.", 2.0, "held"),
+    Exercise("bars", "Place two bars", "Choose where two scale bars lie; the photos then say how good the lengths become.", 5.0, "bars"),
+)  # fmt: skip
+
+
+def exercise_of(name: str) -> Exercise:
+    """The exercise of an id."""
+    return next(e for e in EXERCISES if e.id == name)
+
+
+def body_for_exercise(exercise: Exercise, body: Body, planner: Planner) -> Body:
+    """The part as the exercise wants it: dark and glossy where it asks for that."""
+    if exercise.id == "gloss":
+        faces = exercise.faces(planner)
+        return replace(body, finishes={**body.finishes, **dict.fromkeys(faces, Finish.GLOSSY)})
+    return body
+
+
+@dataclass(frozen=True)
+class Debrief:
+    """What came of an exercise.
+
+    Parameters
+    ----------
+    score : float
+        0 to 100.
+    facts : tuple of (str, str)
+        Name and value, the plan's or the wanted value beside it.
+    advice : tuple of str
+        What to do differently; empty when nothing.
+    """
+
+    exercise: str
+    seconds: float
+    score: float
+    facts: tuple[tuple[str, str], ...]
+    advice: tuple[str, ...] = field(default_factory=tuple)
+
+    @property
+    def words(self) -> str:
+        """All of it as text, for the record."""
+        return "\n".join([*(f"{name}: {value}" for name, value in self.facts), *self.advice])
+
+
+def debrief(exercise: Exercise, session: CaptureSession, body: Body | None) -> Debrief:
+    """Hold a capture against the plan and, where the made part is known, against the truth.
+
+    Parameters
+    ----------
+    body : Body, optional
+        What really stood before the stand-in.
+    """
+    patches = [p for p in session.patches if p.frames]
+    frames = sum(p.frames for p in patches)
+    held = sum(p.held for p in patches) / max(frames, 1)
+    tracked = sum(p.tracked for p in patches) / max(frames, 1)
+    dark = sum(p.dark for p in patches) / max(frames, 1)
+    lost = [h for h in session.happenings if h.word in ("lost", "hidden")]
+    jumps = [h for h in session.happenings if h.word == "jump"]
+    among = _cells_of(session, exercise.faces(session.planner))
+    covered, once = session.coverage.share(Seen.ENOUGH, among), session.coverage.share(Seen.ONE_PASS, among)
+    expected = session.planner.plan.expected
+    wanted = expected.coverage if expected is not None else 0.95
+    facts = [
+        ("covered", f"{100 * covered:.0f} % of {100 * wanted:.0f} %, {100 * once:.0f} % once"),
+        ("in the window", f"{100 * held:.0f} % of the time"),
+        ("tracking", f"{100 * tracked:.0f} % of the time, lost {len(lost)} times"),
+        ("jumps", f"{len(jumps)}"),
+        ("time", f"{session.seconds:.0f} s of {60 * exercise.minutes:.0f} s"),
+    ]
+    advice = []
+    if held < HELD_GOAL:
+        advice.append("Watch the needle: noise grows with the square of the distance, and outside the window there are no points.")
+    if lost:
+        advice.append(f"Tracking was lost because {lost[0].why or 'too few targets were in view'}. Stick targets there, or come in from where more are seen.")
+    if jumps:
+        advice.append("A jump spoils a whole patch: never scan on with three targets in view.")
+    if dark > 0.25:
+        advice.append("The light was wrong for a good part of the time: change exposure or mode, or lean the scanner away from the glare.")
+    if covered < COVERED_GOAL * wanted:
+        worst = next(iter(_missing(session, among)), None)
+        where = f", most of it {worst}" if worst else ""
+        advice.append(f"{100 * (1 - covered):.0f} % is missing or thin{where}: follow the arrow until it goes away.")
+    technique, share = _technique(session, body)
+    if technique is not None:
+        facts.append(("from technique", f"{1000 * technique:.0f} \u00b5m RMS off the made part"))
+        if share > 0.05:
+            advice.append(f"{100 * share:.0f} % of the points lie where the made part is not: that is how it was scanned, not the part.")
+    closing = closing_error(session, body)
+    if closing is not None:
+        facts.append(("closing error", f"{closing:.3f} mm"))
+        if closing > LOOP_LIMIT:
+            advice.append("The loop does not close: keep more known targets in view while new ones come in, or measure the targets by photos first.")
+    score = _score(exercise, covered / max(wanted, 1e-9), held, tracked, len(jumps), dark, closing)
+    return Debrief(exercise.id, session.seconds, score, tuple(facts), tuple(advice))
+
+
+def _cells_of(session: CaptureSession, faces: tuple[int, ...]) -> Bools | None:
+    return np.isin(session.cells.faces, faces) if faces else None
+
+
+def _missing(session: CaptureSession, among: Bools | None) -> list[str]:
+    faces = session.coverage.missing_by_face()
+    wanted = set(map(int, session.cells.faces[among])) if among is not None else set(faces)
+    return [name_of(session.planner, face) for face in faces if face in wanted]
+
+
+def _technique(session: CaptureSession, body: Body | None) -> tuple[float | None, float]:
+    """RMS of the points off the part as it was made, after both are laid onto each other, and the share far off."""
+    if body is None or session.to_part is None or not session.good:
+        return None, 0.0
+    points = np.concatenate([places_of(p.store.all())[:: max(1, len(p.store) // 20_000)] for p in session.good])
+    moved = truth_motion(session, body)
+    places = session.to_part.apply(points) if moved is None else moved.apply(points)
+    found = body.mesh.tree.query(places, limit=NEAR_SURFACE)
+    normals = body.mesh.triangle_normals[np.maximum(found.triangles, 0)]
+    feet = np.einsum("nk,nkd->nd", found.weights, body.mesh.corners[np.maximum(found.triangles, 0)])
+    lift = body.relief(feet) if body.relief is not None else np.zeros(len(feet))
+    off = np.einsum("nd,nd->n", places - feet, normals) - lift
+    off = off[found.found]
+    if len(off) < 100:
+        return None, 0.0
+    noise = session.mode.noise
+    return float(np.sqrt(np.mean(np.clip(off, -1, 1) ** 2))), float((np.abs(off) > TECHNIQUE * noise * 2).mean())
+
+
+def truth_motion(session: CaptureSession, body: Body) -> RigidTransform | None:
+    """From the map to the made part by the targets' true places, which only a stand-in knows."""
+    from juxtum.align.pairs import rigid_from_pairs
+
+    handles = [k for k in session.targets if k < len(body.targets)]
+    if len(handles) < 4:
+        return None
+    return rigid_from_pairs(np.array([session.targets[k] for k in handles]), body.target_places[handles])
+
+
+def closing_error(session: CaptureSession, body: Body | None) -> float | None:
+    """How far the map's targets are from their true places at worst, mm: what a loop leaves open."""
+    if body is None:
+        return None
+    motion = truth_motion(session, body)
+    if motion is None:
+        return None
+    handles = [k for k in session.targets if k < len(body.targets)]
+    moved = motion.apply(np.array([session.targets[k] for k in handles]))
+    return float(np.linalg.norm(moved - body.target_places[handles], axis=1).max())
+
+
+def _score(exercise: Exercise, covered: float, held: float, tracked: float, jumps: int, dark: float, closing: float | None) -> float:
+    """What the exercise is about counts for half, the rest for the other half; a jump costs twenty."""
+    loop = 1.0 if closing is None else float(np.clip(2 - closing / LOOP_LIMIT, 0, 1))
+    shares = {"tracking": tracked, "light": 1 - dark, "loop": loop, "coverage": min(covered, 1.0), "held": held}
+    main = shares.get(exercise.aim, min(covered, 1.0))
+    rest = float(np.mean([min(covered, 1.0), held, tracked, 1 - dark]))
+    return float(np.clip(100 * (0.5 * main + 0.5 * rest) - 20 * jumps, 0, 100))
+
+
+def debrief_bars(planner: Planner, ends: tuple[tuple[float, ...], ...], seconds: float) -> Debrief:
+    """Two bars as a learner laid them, against those of the plan: direction, span, and what becomes of the lengths.
+
+    Parameters
+    ----------
+    ends : tuple of six numbers each
+        Both ends of each bar, part coordinates.
+    """
+    from juxtum.plan.bundle import predict
+    from juxtum.plan.photos import NetworkWish, network_of
+
+    plan = planner.photos()
+    placed = np.array(ends, dtype=np.float64).reshape(-1, 2, 3)
+    first = len(plan.points) - 2 * len(plan.bars)
+    points = np.array(plan.points)
+    for k in range(min(len(placed), len(plan.bars))):
+        middle, along = placed[k].mean(0), placed[k][1] - placed[k][0]
+        along = along / max(float(np.linalg.norm(along)), 1e-9) * plan.bars[k].length / 2
+        points[first + 2 * k], points[first + 2 * k + 1] = middle - along, middle + along
+    network = network_of(points, plan.views, plan.seen, plan.bars, plan.camera, NetworkWish(len(plan.bars), planner.plan.self_calibration))
+    mine, theirs = predict(network), plan.prediction
+    i, j = _farthest(points[:first])
+    u, best = 2 * mine.length_uncertainty(i, j), 2 * theirs.length_uncertainty(i, j)
+    directions = [(p[1] - p[0]) / max(float(np.linalg.norm(p[1] - p[0])), 1e-9) for p in placed[:2]]
+    angle = float(np.degrees(np.arccos(np.clip(abs(directions[0] @ directions[1]), 0, 1)))) if len(directions) > 1 else 0.0
+    facts = (("U of the longest length", f"{u:.3f} mm, planned {best:.3f} mm"), ("angle between the bars", f"{angle:.0f}\u00b0"), ("time", f"{seconds:.0f} s"))
+    advice = []
+    if angle < 20:
+        advice.append("Let the bars point in different directions: two alike say the same thing twice.")
+    if u > 1.15 * best:
+        advice.append("Lay them along the longest way and at both ends, so that they hold the whole network.")
+    score = float(np.clip(100 * best / max(u, 1e-9) - (20 if angle < 20 else 0), 0, 100))
+    return Debrief("bars", seconds, score, facts, tuple(advice))
+
+
+def _farthest(points: np.ndarray[tuple[int, int], np.dtype[np.float64]]) -> tuple[int, int]:
+    start = int(np.argmax(np.linalg.norm(points - points.mean(0), axis=1)))
+    return start, int(np.argmax(np.linalg.norm(points - points[start], axis=1)))

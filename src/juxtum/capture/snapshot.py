@@ -1,0 +1,112 @@
+"""What a window shows of a capture at one moment: made where the capture runs, only read elsewhere."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from juxtum.capture.coverage import Seen
+from juxtum.capture.dial import DialReading, read_dial
+from juxtum.capture.next_view import NextView
+from juxtum.capture.session import CaptureSession, State
+from juxtum.geometry.arrays import Floats, Ints, frozen
+from juxtum.plan.instruments import Mode
+
+SHOWN_POINTS = 400
+
+
+@dataclass(frozen=True)
+class PatchRow:
+    """One line of the list of patches."""
+
+    number: int
+    position: int
+    mode: str
+    points: int
+    seconds: float
+    held: float
+    has_jumped: bool
+    is_running: bool
+    zone: bool
+
+
+@dataclass(frozen=True, eq=False)
+class Snapshot:
+    """A moment.
+
+    Parameters
+    ----------
+    seen : array (C,)
+        What there is of each cell, values of `Seen`.
+    points : array (N, 3)
+        Some of the last frame's points, part coordinates; empty until the part is recognised.
+    coverage, one_pass : float
+        Shares of the measured area, 0 to 1.
+    """
+
+    state: State
+    why: str
+    dial: DialReading
+    mode: Mode
+    exposure: int
+    targets: int
+    needed: int
+    rate: float
+    coverage: float
+    one_pass: float
+    goal: float
+    seconds: float
+    expected_seconds: float
+    memory: float
+    memory_limit: float
+    points_taken: int
+    patches: tuple[PatchRow, ...]
+    position: int
+    is_recognised: bool
+    seen: Ints
+    points: Floats
+    view: NextView | None
+    dark: float
+    bloomed: float
+    news: tuple[str, ...]
+
+    @property
+    def exposure_words(self) -> str:
+        """What to do about the light."""
+        if self.bloomed > 0.25:
+            return "too bright"
+        return "too dark" if self.dark > 0.35 else "light is good"
+
+
+def take_snapshot(session: CaptureSession, view: NextView | None) -> Snapshot:
+    """How a session stands now."""
+    last = session.last
+    stand_off = last.fields.get("stand_off") if last is not None else None
+    expected = session.planner.plan.expected
+    points = np.empty((0, 3))
+    if last is not None and last.payload and session.to_part is not None and "pose" in last.fields:
+        frame = last.points()
+        some = frame[:: max(1, len(frame) // SHOWN_POINTS)]
+        pose = last.vector("pose", 16).reshape(4, 4)
+        points = session.to_part.apply(some["place"].astype(np.float64) @ pose[:3, :3].T + pose[:3, 3])
+    rows = tuple(
+        PatchRow(
+            p.number, p.position, p.mode, len(p.store), p.seconds, p.held / max(p.frames, 1), p.has_jumped, p is session.current, p.zone is not None
+        )
+        for p in session.patches
+    )
+    needs = session.planner.model.targets
+    return Snapshot(
+        state=session.state, why=session.why,
+        dial=read_dial(session.mode, float(stand_off) if isinstance(stand_off, int | float) else None),
+        mode=session.mode, exposure=int(last.number("exposure", 5)) if last is not None else 5,
+        targets=int(last.number("known", 0)) if last is not None else 0, needed=needs.least if needs is not None else 0,
+        rate=session.rate, coverage=session.coverage.share(), one_pass=session.coverage.share(Seen.ONE_PASS),
+        goal=expected.coverage if expected is not None else 0.95, seconds=session.seconds,
+        expected_seconds=60 * expected.minutes if expected is not None else 0.0, memory=session.budget.used, memory_limit=session.budget.limit,
+        points_taken=session.points, patches=rows, position=session.position, is_recognised=session.to_part is not None,
+        seen=frozen(session.coverage.seen.copy(), np.int8), points=frozen(points), view=view,
+        dark=last.number("dark", 0.0) if last is not None else 0.0, bloomed=last.number("bloomed", 0.0) if last is not None else 0.0,
+        news=tuple(f"{h.word}: {h.why}" if h.why else h.word for h in session.happenings[-4:] if h.word != "target found"),
+    )  # fmt: skip

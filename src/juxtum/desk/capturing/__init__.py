@@ -1,0 +1,1 @@
+"""The station Capture: driver, dial, floor view, panels."""

@@ -1,0 +1,79 @@
+"""What the person with the scanner can tell it."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from juxtum.capture.session import State, Zone
+from juxtum.devices.protocol import Message
+from juxtum.scene.stage import Hit
+
+if TYPE_CHECKING:
+    from juxtum.desk.stations.capture import CaptureStation
+
+
+class ScannerControls:
+    """Pause, light, mode, patches, zones and targets."""
+
+    def __init__(self, station: CaptureStation) -> None:
+        self._station = station
+
+    def pause(self) -> None:
+        """Pause the scanner, or go on."""
+        if self._station.driver is not None and self._station.snapshot is not None:
+            self._station.driver.ask(Message("pause", {"on": self._station.snapshot.state is not State.PAUSED}))
+
+    def change_exposure(self, step: int) -> None:
+        """More or less light."""
+        if self._station.driver is not None and self._station.snapshot is not None:
+            self._station.driver.ask(Message("exposure", {"level": min(max(self._station.snapshot.exposure + step, 1), 9)}))
+
+    def next_mode(self) -> None:
+        """The scanner's next mode."""
+        planner = self._station.planner
+        if self._station.driver is not None and self._station.snapshot is not None and planner is not None:
+            names = [m.name for m in planner.model.modes]
+            self._station.driver.use_mode(names[(names.index(self._station.snapshot.mode.name) + 1) % len(names)])
+            self._station.hand.mode = planner.model.modes[0]
+
+    def new_patch(self) -> None:
+        """Stop the patch that runs and start another."""
+        if self._station.driver is not None:
+            self._station.driver.do(lambda session: session.begin())
+
+    def discard(self, number: int) -> None:
+        """Let a patch go."""
+        if self._station.driver is not None:
+            self._station.driver.do(lambda session: session.discard(number))
+
+    def turn_over(self) -> None:
+        """The part lies on its other side now."""
+        if self._station.driver is not None:
+            self._station.driver.do(lambda session: session.turn_over())
+
+    def refine(self, radius: float, spacing: float) -> None:
+        """Pick a zone that is scanned again, finer."""
+
+        def picked(hit: Hit) -> None:
+            x, y, z = (float(v) for v in hit.place)
+            zone = Zone((x, y, z), radius)
+            if self._station.driver is not None:
+                self._station.driver.do(lambda session: session.refine(zone, spacing))
+                self._station.driver.ask(Message("spacing", {"mm": spacing}))
+            self._station.stop_picking()
+
+        self._station.start_picking("Click the middle of the zone; Esc ends", picked)
+
+    def stick_target(self) -> None:
+        """Stick another target in mid-scan: the scanner finds and joins it."""
+        nominal = self._station.derived.nominal
+
+        def picked(hit: Hit) -> None:
+            if nominal is not None and self._station.driver is not None:
+                found = nominal.projector.project(hit.place[None])
+                edge = float(nominal.edge_distances(found.feet, 30.0)[0])
+                place, normal = ([float(v) for v in rows[0]] for rows in (found.feet, found.normals))
+                self._station.driver.ask(Message("stick", {"place": place, "normal": normal, "edge": edge}))
+            self._station.stop_picking()
+
+        self._station.start_picking("Click where the target is stuck; Esc ends", picked)

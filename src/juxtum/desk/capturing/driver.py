@@ -1,0 +1,308 @@
+"""Runs a capture on a thread of its own: hands poses to the device, takes frames in, tells the window how it stands."""
+
+from __future__ import annotations
+
+import logging
+import threading
+import time
+from collections import deque
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from juxtum.capture.next_view import NextView, next_view
+from juxtum.capture.run import legs, set_mode, tell, tracked_poses
+from juxtum.capture.session import CaptureSession, State
+from juxtum.capture.snapshot import take_snapshot
+from juxtum.devices.body import Pose
+from juxtum.devices.link import DeviceProcess, DirectLink, Link
+from juxtum.devices.patterns import FRAMES
+from juxtum.devices.protocol import DeviceError, Message
+from juxtum.errors import JuxtumError
+from juxtum.geometry.arrays import Bools
+
+LOG = logging.getLogger("juxtum")
+TELL_EVERY = 0.04
+LOOK_EVERY = 0.8
+"""Seconds between looks for the next best view."""
+ASK_MAP_EVERY = 4.0
+
+Command = Callable[[CaptureSession], None]
+
+
+@dataclass(eq=False)
+class Connection:
+    """A link, and the stand-in's process behind it if there is one."""
+
+    link: Link
+    process: DeviceProcess | None = None
+
+    def close(self) -> None:
+        """Let go of both."""
+        self.link.close()
+        if self.process is not None:
+            self.process.stop()
+
+
+class CaptureDriver(QObject):
+    """The thread.
+
+    Parameters
+    ----------
+    session : CaptureSession
+        Touched by the thread alone while it runs.
+    connect : callable
+        Makes a connection; called again to resume after it was lost.
+    """
+
+    told = pyqtSignal(object)
+    failed = pyqtSignal(object)
+    kept = pyqtSignal(object)
+    settled = pyqtSignal()
+    finished = pyqtSignal()
+
+    def __init__(self, session: CaptureSession, connect: Callable[[], Connection], parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.session = session
+        self._connect = connect
+        self.connection: Connection | None = None
+        self._commands: deque[Command] = deque()
+        self._wake, self._stop = threading.Event(), threading.Event()
+        self._pose: Pose | None = None
+        self._hands: Iterator[Message] | None = None
+        self.speed = 1.0
+        """Frames are sent at this many times real time; infinite for as fast as it goes."""
+        self.frames_told = 0
+        self.keep: Callable[[CaptureSession], bool] | None = None
+        """Writes accepted patches to disk; called on the thread."""
+        self._view: NextView | None = None
+        self._tracks: Bools | None = None
+        self._thread = threading.Thread(target=self._run, name="capture", daemon=True)
+
+    # -- from the interface -----------------------------------------------------------------------------------
+
+    def start(self) -> None:
+        """Begin."""
+        self._thread.start()
+
+    def hold(self, pose: Pose | None) -> None:
+        """Where the hand holds the scanner now; None when it is put down."""
+        self._pose = pose
+        self._wake.set()
+
+    def do(self, command: Command) -> None:
+        """Let the thread do something with the session."""
+        self._commands.append(command)
+        self._wake.set()
+
+    def ask(self, message: Message) -> None:
+        """Send the device something and take what it answers."""
+        self.do(lambda session: tell(session, self._link, message))
+
+    def use_mode(self, name: str) -> None:
+        """Work in another mode from now on."""
+        self.do(lambda session: set_mode(session, self._link, session.planner.model.mode(name)))
+
+    def run_plan(self) -> None:
+        """Follow the plan's path."""
+        self.do(self._begin_plan)
+
+    @property
+    def runs_by_itself(self) -> bool:
+        """Whether the plan's path is being followed."""
+        return self._hands is not None
+
+    def stop_plan(self) -> None:
+        """Put the scanner back into the hand."""
+        self.do(lambda _: self._end_plan())
+
+    def settle(self) -> None:
+        """Accept what runs and keep it; `settled` tells when that is done."""
+        self._hands = None
+
+        def command(session: CaptureSession) -> None:
+            session.accept()
+            if self.keep is not None:
+                self.keep(session)
+            self.settled.emit()
+
+        self.do(command)
+
+    def end(self) -> None:
+        """Accept what runs, keep it, end; `finished` tells when that is done."""
+
+        def command(session: CaptureSession) -> None:
+            session.accept()
+            if self.keep is not None:
+                self.keep(session)
+            self._stop.set()
+
+        self._hands = None
+        self.do(command)
+
+    def join(self) -> None:
+        """Wait for the thread to end."""
+        self._thread.join(20)
+
+    def close(self) -> None:
+        """End the thread and let the device go; the session stays as it is."""
+        self._stop.set()
+        self._wake.set()
+        if self._thread.is_alive() and threading.current_thread() is not self._thread:
+            self._thread.join(10)
+        if self.connection is not None:
+            self.connection.close()
+            self.connection = None
+
+    # -- on the thread ----------------------------------------------------------------------------------------
+
+    def _run(self) -> None:
+        told = looked = asked = 0.0
+        self._guarded(self._open)
+        while not self._stop.is_set():
+            begun = time.monotonic()
+            while self._commands:
+                command = self._commands.popleft()
+                self._guarded(lambda c=command: c(self.session))
+            hand = self._next_hand()
+            if hand is not None and self.connection is not None:
+                self._guarded(lambda h=hand: self._send(h))
+            now = time.monotonic()
+            if now - looked > LOOK_EVERY:
+                looked = now
+                self._guarded(self._look)
+                if self.keep is not None:
+                    self._guarded(lambda: self.keep and self.keep(self.session))
+            if now - asked > ASK_MAP_EVERY and hand is not None and self.connection is not None:
+                asked = now
+                self._guarded(lambda: tell(self.session, self._link, Message("map?")))
+            if now - told >= TELL_EVERY or hand is None:
+                told = now
+                self.frames_told += 1
+                self.told.emit(take_snapshot(self.session, self._view))
+            self._pace(begun, hand is not None)
+        self.finished.emit()
+
+    def _pace(self, begun: float, had_hand: bool) -> None:
+        wait = 1 / FRAMES / self.speed - (time.monotonic() - begun) if had_hand else 0.2
+        if wait > 0:
+            self._wake.wait(wait if not had_hand else min(wait, 0.1))
+            self._wake.clear()
+
+    @property
+    def _link(self) -> Link:
+        if self.connection is None:
+            raise DeviceError("no device is connected", "connection", "Connect one first")
+        return self.connection.link
+
+    def _guarded(self, work: Callable[[], None]) -> None:
+        """What fails is told; a lost connection leaves the session as it is."""
+        try:
+            work()
+        except DeviceError as problem:
+            if problem.where == "connection":
+                self._lost(problem)
+            self.failed.emit(problem)
+        except JuxtumError as problem:
+            self.failed.emit(problem)
+        except Exception as problem:
+            LOG.error("capture failed", exc_info=problem)
+            self.failed.emit(problem)
+
+    def _open(self) -> None:
+        self.connection = self._connect()
+        self._settle(self.session, self._link)
+
+    def _settle(self, session: CaptureSession, link: Link) -> None:
+        """Bring the device to where the session is: mode, spacing, map."""
+        tell(session, link, Message("hello", {"version": 1}))
+        tell(session, link, Message("spacing", {"mm": session.spacing}))
+        tell(session, link, Message("mode", {"name": session.mode.name}))
+        if session.targets:
+            tell(session, link, Message("map", {"targets": session.map_rows()}))
+        session.found_device()
+
+    def reconnect(self) -> None:
+        """Connect again after the device was lost; the session goes on where it was."""
+
+        def again(_: CaptureSession) -> None:
+            if self.connection is not None:
+                self.connection.close()
+                self.connection = None
+            self._open()
+
+        self.do(again)
+
+    def _lost(self, problem: DeviceError) -> None:
+        self._hands = None
+        if self.connection is not None:
+            self.connection.close()
+            self.connection = None
+        self.session.lost_device(problem.what)
+
+    def _next_hand(self) -> Message | None:
+        if self.connection is None:
+            return None
+        if self._hands is not None:
+            message = next(self._hands, None)
+            if message is None:
+                self._end_plan()
+                self.session.accept()
+            return message
+        pose = self._pose
+        if pose is None:
+            return None
+        fields = {name: [float(v) for v in value] for name, value in (("eye", pose.eye), ("axis", pose.axis), ("up", pose.up))}
+        return Message("hand", {**fields, "position": self.session.position, "time": self.session.time + 1 / FRAMES})
+
+    def _send(self, message: Message) -> None:
+        session = self.session
+        if message.kind == "hand" and int(message.fields["position"]) != session.position:
+            session.turn_over()
+        if self._hands is not None and session.current is None and session.state not in (State.FULL, State.GONE):
+            session.begin()
+        tell(session, self._link, message)
+
+    def _look(self) -> None:
+        if self._tracks is None:
+            self._tracks = tracked_poses(self.session.planner)[0]
+        self._view = next_view(self.session.coverage, self.session.planner, self._tracks, self.session.position)
+
+    def _begin_plan(self, session: CaptureSession) -> None:
+        from juxtum.capture.route import hands
+
+        def messages() -> Iterator[Message]:
+            for leg in legs(session.planner):
+                set_mode(session, self._link, leg.mode)
+                yield from hands(leg.stops, leg.mode, session.spacing, session.time + 1 / FRAMES)
+            set_mode(session, self._link, session.planner.mode)
+            yield from self._gaps(session)
+
+        self._hands = messages()
+
+    def _gaps(self, session: CaptureSession) -> Iterator[Message]:
+        """Come in for what is missing while that brings something."""
+        from juxtum.capture.next_view import pose_of
+        from juxtum.capture.route import hands
+
+        shunned: set[int] = set()
+        expected = session.planner.plan.expected
+        goal = expected.coverage if expected is not None else 0.95
+        assert self._tracks is not None
+        for _ in range(40):
+            before = session.coverage.share()
+            view = next_view(session.coverage, session.planner, self._tracks, session.position, frozenset(shunned)) if before < goal else None
+            if view is None:
+                return
+            yield from hands((view.stop,), session.mode, session.spacing, session.time + 1 / FRAMES)
+            if session.coverage.share() - before < 1e-3:
+                shunned.add(pose_of(session.planner, view))
+
+    def _end_plan(self) -> None:
+        self._hands = None
+
+
+def direct(device: object) -> Connection:
+    """A stand-in in this process."""
+    return Connection(DirectLink(device))  # type: ignore[arg-type]

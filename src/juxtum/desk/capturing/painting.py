@@ -1,0 +1,53 @@
+"""The coverage on the stage, painted again now and then while it grows."""
+
+from __future__ import annotations
+
+import time
+
+import numpy as np
+
+from juxtum.capture.session import CaptureSession
+from juxtum.capture.snapshot import Snapshot
+from juxtum.desk.stage_view import StageView
+from juxtum.scene.capture_layers import LAYERS, Skin, coverage_surfaces, make_skin
+
+REDRAW_EVERY = 0.35
+"""Seconds between two pictures."""
+
+
+class CoveragePicture:
+    """Puts the layers of a coverage on the stage."""
+
+    def __init__(self, view: StageView) -> None:
+        self._view = view
+        self.skin: Skin | None = None
+        self._at = 0.0
+        self._seen: np.ndarray | None = None
+
+    def draw(self, snapshot: Snapshot) -> None:
+        """Paint it if it changed and the last picture is old enough."""
+        now = time.monotonic()
+        if self.skin is None or now - self._at < REDRAW_EVERY or self._view._moving:
+            return
+        if self._seen is not None and np.array_equal(self._seen, snapshot.seen):
+            return
+        self._at, self._seen = now, np.asarray(snapshot.seen)
+        for name, surface in coverage_surfaces(self.skin, snapshot.seen).items():
+            self._view.put(name, surface)
+
+    def draw_anew(self, snapshot: Snapshot) -> None:
+        """Paint it in any case."""
+        self._at, self._seen = 0.0, None
+        self.draw(snapshot)
+
+    def clear(self) -> None:
+        """Take it off the stage."""
+        self._seen = None
+        for name in LAYERS:
+            self._view.put(name, None)
+
+
+def skin_of(session: CaptureSession) -> Skin:
+    """The skin for a session's cells."""
+    cells = session.cells
+    return make_skin(session.planner.nominal, cells.places, cells.normals, cells.faces, cells.size)

@@ -1,0 +1,47 @@
+"""What all panels of Capture have in common."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from PyQt6.QtWidgets import QVBoxLayout, QWidget
+
+from juxtum.capture.snapshot import Snapshot
+from juxtum.scene.stage import Hit
+
+if TYPE_CHECKING:
+    from juxtum.desk.capturing.hand import HandDriver
+    from juxtum.desk.stations.capture import CaptureStation
+
+
+class CapturePanel(QWidget):
+    """One way of capturing."""
+
+    def __init__(self, station: CaptureStation) -> None:
+        super().__init__()
+        self.station = station
+        self.body = QVBoxLayout(self)
+        self.body.setContentsMargins(0, 0, 0, 0)
+        self.body.setSpacing(10)
+        self.build()
+
+    def build(self) -> None:
+        """Add widgets."""
+
+    def show_job(self) -> None:
+        """The job changed."""
+
+    def show_snapshot(self, snapshot: Snapshot) -> None:
+        """A moment of the capture."""
+
+    def clicked(self, hit: Hit) -> None:
+        """A click on the part."""
+
+    def pointed(self, hand: HandDriver) -> None:
+        """The pointer moved over the part while it leads a device."""
+
+    def dress(self) -> None:
+        """Put the panel's own layers on the stage."""
+
+    def close_all(self) -> None:
+        """The window closes."""

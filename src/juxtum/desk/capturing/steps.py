@@ -1,0 +1,46 @@
+"""What the worksheet of Capture proposes next."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from juxtum.capture.session import State
+from juxtum.desk.stations.findings import NextAction
+
+if TYPE_CHECKING:
+    from juxtum.desk.stations.capture import CaptureStation
+
+
+OTHER_WAYS = {
+    "Photos": NextAction("take the photos", "each is judged as it is taken, then all are adjusted together", "take photo", "Take the next"),
+    "Probe": NextAction("touch the next point", "the plane before the edge, so that the edge is known in it", "touch point", "Touch"),
+    "Practice": NextAction("practise", "a part, a simulated scanner, a clock and an honest debrief", "start exercise", "Start"),
+}
+
+
+def next_step(station: CaptureStation) -> NextAction:
+    """The next sensible action."""
+    other = OTHER_WAYS.get(station.way.value)
+    if other is not None and station.derived.nominal is not None:
+        return other
+    d, shot = station.derived, station.snapshot
+    if d.nominal is None:
+        return NextAction("bring the nominal", "coverage is counted on it", "bring nominal", "Choose a file")
+    if d.job.plan is None or not d.job.plan.targets:
+        return NextAction("plan the targets", "the scanner finds its way by them", "plan targets", "Plan them")
+    if station.driver is None or shot is None:
+        if d.job.capture is not None and d.job.capture.patches and d.job.capture.coverage > 0.85:
+            return NextAction("make the scan of it", f"{100 * d.job.capture.coverage:.0f} % of what is measured is captured", "use capture", "Make it")
+        return NextAction("connect the scanner", "a stand-in ships with Juxtum", "connect device", "Connect")
+    if shot.state is State.GONE:
+        return NextAction("connect again", f"{shot.why}; what was captured is kept", "reconnect device", "Connect again")
+    if shot.state is State.FULL:
+        return NextAction("make the scan of it", "the memory for points is full; nothing is lost", "use capture", "Make it")
+    if shot.coverage >= shot.goal - 0.01:
+        return NextAction("make the scan of it", f"{100 * shot.coverage:.0f} % of what is measured is captured", "use capture", "Make it")
+    if shot.view is not None and shot.view.turns_over and shot.one_pass > 0.3:
+        return NextAction("turn the part over", f"{shot.view.name} is not seen from this side", "turn part over", "It is turned over")
+    if not station.hand.is_holding and not station.driver.runs_by_itself:
+        return NextAction("hold the scanner", "the pointer leads it over the part, the wheel brings it nearer", "hold scanner", "Take it")
+    where = shot.view.name if shot.view is not None else "the rest"
+    return NextAction(f"come in for {where}", "the arrow shows from where", "run plan path", "Let the plan run")

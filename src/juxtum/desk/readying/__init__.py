@@ -1,0 +1,1 @@
+"""The station Ready: pose pad, go list, panels."""

@@ -1,0 +1,183 @@
+"""Guided calibration and checks on the desk: the pad asks for poses, the stand-in answers, the logbook keeps the result."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+from PyQt6.QtCore import QObject, QTimer
+
+from juxtum.capture.calibrating import (
+    CalibrationKind,
+    CalibrationResult,
+    CheckResult,
+    HandPose,
+    bar_requests,
+    check_kind,
+    evaluate_bar,
+    poses_for,
+    request,
+    solve_board,
+)
+from juxtum.desk.capturing.hosting import Hosting
+from juxtum.desk.readying.pose_pad import PosePad
+from juxtum.devices.kinds import DeviceKind
+from juxtum.devices.protocol import Message
+from juxtum.devices.standin import StandIn
+from juxtum.errors import JuxtumError
+from juxtum.logbook.book import Entry
+from juxtum.logbook.tables import InstrumentRow
+from juxtum.plan.instruments import Kind
+from juxtum.plan.planner import Planner
+from juxtum.progress import Progress
+
+if TYPE_CHECKING:
+    from juxtum.desk.stations.ready import ReadyStation
+
+BY_ITSELF_MS = 350
+"""Between two poses when the calibration runs by itself."""
+
+
+class Calibrating(QObject):
+    """Leads through a calibration or a check."""
+
+    def __init__(self, station: ReadyStation) -> None:
+        super().__init__(station)
+        self._station = station
+        self.hosting = Hosting(station.session)
+        self.pad = PosePad(station.view)
+        self.pad.reached.connect(self._take_pose)
+        self.kind: CalibrationKind | None = None
+        """What is being calibrated."""
+        self._poses: tuple[HandPose, ...] = ()
+        self._answers: list[Message] = []
+        self._device: StandIn | None = None
+        self._runs = QTimer(self, interval=BY_ITSELF_MS)
+        self._runs.timeout.connect(self._step_by_itself)
+
+    def begin_chosen(self) -> None:
+        """Begin a guided calibration of the chosen kind, or of the first that is open."""
+        planner = self._station.planner
+        if planner is None:
+            return
+        kind = CalibrationKind(self._station.kind_text)
+        try:
+            check_kind(kind, planner.nominal)
+        except JuxtumError as problem:
+            self._station.session.failed.emit(problem)
+            return
+        self._with_device(planner, lambda: self._begin(kind, planner))
+
+    def _with_device(self, planner: Planner, then: Callable[[], None]) -> None:
+        """Bring up a stand-in that has lost its calibration, as after a journey."""
+
+        def work(progress: Progress) -> StandIn:
+            progress.phase("switching the scanner on")
+            kind = DeviceKind.TRACKED if planner.model.kind is Kind.TRACKED else DeviceKind.HANDHELD
+            made = self.hosting.within(kind, self._station.derived.job, planner)
+            made.handle(Message("fault", {"name": "uncalibrated"}))
+            return made
+
+        def done(made: object) -> None:
+            assert isinstance(made, StandIn)
+            self._device = made
+            then()
+
+        if self._device is not None:
+            then()
+        else:
+            self._station.session.compute(work, done)
+
+    def _begin(self, kind: CalibrationKind, planner: Planner) -> None:
+        self.kind, self._answers = kind, []
+        self._poses = poses_for(planner.model)
+        self._station.tell_result("")
+        self._ask()
+        self._station.show_results()
+
+    def _ask(self) -> None:
+        assert self.kind is not None
+        done = len(self._answers)
+        self._station.place()
+        self.pad.ask(f"Calibrate the {self.kind}", self._poses[done], done + 1, len(self._poses))
+
+    def _take_pose(self) -> None:
+        """The hand holds still at the wanted pose: take it."""
+        if self.kind is None or self._device is None:
+            return
+        self._answers += self._device.handle(request(self.pad.pose))
+        if len(self._answers) < len(self._poses):
+            self._ask()
+        else:
+            self._solve()
+
+    def run_by_itself(self) -> None:
+        """Let the poses be taken one after another."""
+        if self.kind is None:
+            self.begin_chosen()
+        self._runs.start()
+
+    def _step_by_itself(self) -> None:
+        if self.pad.wanted is None:
+            if self.kind is None and not self._station.session.workbench.is_busy:
+                self._runs.stop()
+            return
+        wanted = self.pad.wanted
+        self.pad.hold(HandPose(wanted.distance + 2.0, wanted.tilt + 0.5, wanted.lean - 0.5))
+        self._take_pose()
+
+    def _solve(self) -> None:
+        planner, kind, book, instrument = self._station.planner, self.kind, self._station.window_.logbook, self._station.instrument()
+        self.pad.end()
+        self._runs.stop()
+        self.kind = None
+        if planner is None or kind is None or self._device is None:
+            return
+        try:
+            found = solve_board(kind, self._answers, planner.model)
+        except JuxtumError as problem:
+            self._station.session.failed.emit(problem)
+            return
+        if found.passed:
+            self._device.handle(Message("correct", {"scale": found.scale}))
+        self._show_result(found)
+        if book is not None and instrument is not None:
+            job = self._station.derived.job
+            entry = Entry(kind.value, "dot board DB-7", job.brief.operator, job.brief.environment.temperature, found.value, found.limit)
+            book.add_calibration(instrument, entry)
+        self._station.look_again()
+        self._station.show_results()
+
+    def _show_result(self, found: CalibrationResult) -> None:
+        self._station.tell_result(f"{'Passed' if found.passed else 'Failed'}: {found.words}.")
+
+    def stop(self) -> None:
+        """Give it up; nothing is written down."""
+        self._runs.stop()
+        self.pad.end()
+        self.kind = None
+        self._station.show_results()
+
+    def check_on_artefact(self) -> None:
+        """Measure the chosen artefact in several places and write it down."""
+        planner, book, instrument = self._station.planner, self._station.window_.logbook, self._station.instrument()
+        if planner is None or book is None or instrument is None or not self._station.artefact_text:
+            return
+        artefact = book.artefact(self._station.artefact_text)
+
+        def begin() -> None:
+            assert self._device is not None
+            answers = [a for m in bar_requests(artefact.length, artefact.diameter, planner.model) for a in self._device.handle(m)]
+            found = evaluate_bar(answers, artefact.length, artefact.diameter, artefact.uncertainty, planner.model)
+            self._write_check(found, artefact.name, instrument)
+
+        self._with_device(planner, begin)
+
+    def _write_check(self, found: CheckResult, artefact: str, instrument: InstrumentRow) -> None:
+        book, job = self._station.window_.logbook, self._station.derived.job
+        assert book is not None
+        common = ("", artefact, job.brief.operator, job.brief.environment.temperature)
+        book.add_check(instrument, Entry(*common, found.size_error, found.size_limit), Entry(*common, found.length_error, found.length_limit))
+        self._station.tell_result(f"{'Passed' if found.passed else 'Failed'} on {artefact}: {found.words}.")
+        self._station.look_again()
+        self._station.show_results()

@@ -1,0 +1,159 @@
+"""Guided poses: a pad on which the pointer tilts the scanner before the board, and the wheel brings it nearer or away."""
+
+from __future__ import annotations
+
+import time
+
+from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
+from PyQt6.QtWidgets import QWidget
+
+from juxtum.capture.calibrating import HandPose
+from juxtum.desk.style import THEME, colour, font
+from juxtum.look import BODY, SMALL
+
+WIDEST = 35.0
+"""Degrees at the pad's edge."""
+HOLD_FOR = 0.5
+"""Seconds that the hand must hold still at a pose."""
+STEP = 0.25
+
+
+class PosePad(QWidget):
+    """Where the hand is, where it should be, and one word."""
+
+    reached = pyqtSignal()
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setAccessibleName("Calibration poses")
+        self.setMouseTracking(True)
+        self.setCursor(Qt.CursorShape.CrossCursor)
+        self.pose = HandPose(400.0, 0.0, 0.0)
+        self.wanted: HandPose | None = None
+        self._title, self._count = "", ""
+        self._since: float | None = None
+        self._watch = QTimer(self, interval=100)
+        self._watch.timeout.connect(self._look)
+        self.resize(THEME.px(380), THEME.px(440))
+        self.hide()
+
+    @property
+    def word(self) -> str:
+        """What the hand is told."""
+        return self.pose.towards(self.wanted) if self.wanted is not None else ""
+
+    def ask(self, title: str, wanted: HandPose, number: int, of: int) -> None:
+        """Ask for another pose."""
+        self.wanted, self._title, self._count, self._since = wanted, title, f"pose {number} of {of}", None
+        self.setAccessibleDescription(f"{title}, pose {number} of {of}: {self.word}")
+        self.show()
+        self.raise_()
+        self._watch.start()
+        self.update()
+
+    def end(self) -> None:
+        """No pose is wanted any more."""
+        self.wanted = None
+        self._watch.stop()
+        self.hide()
+
+    def _look(self) -> None:
+        if self.wanted is None:
+            return
+        if not self.pose.is_at(self.wanted):
+            self._since = None
+        elif self._since is None:
+            self._since = time.monotonic()
+        elif time.monotonic() - self._since >= HOLD_FOR:
+            self._since = None
+            self.reached.emit()
+        self.update()
+
+    @property
+    def _field(self) -> QRectF:
+        side = min(self.width() - 96.0, self.height() - 140.0)
+        return QRectF(20, 64, side, side)
+
+    def hold(self, pose: HandPose) -> None:
+        """The hand is somewhere else."""
+        self.pose = pose
+        self.setAccessibleDescription(f"{self._title}, {self._count}: {self.word}")
+        self.update()
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
+        """Tilt and lean follow the pointer."""
+        assert event is not None
+        f, here = self._field, event.position()
+        lean = ((here.x() - f.center().x()) / (f.width() / 2)) * WIDEST
+        tilt = -((here.y() - f.center().y()) / (f.height() / 2)) * WIDEST
+        self.hold(HandPose(self.pose.distance, max(-WIDEST, min(WIDEST, tilt)), max(-WIDEST, min(WIDEST, lean))))
+
+    def wheelEvent(self, event: QWheelEvent | None) -> None:
+        """Nearer or away."""
+        assert event is not None
+        self.hold(HandPose(max(50.0, self.pose.distance - 0.1 * event.angleDelta().y()), self.pose.tilt, self.pose.lean))
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        """The pad, the distance beside it, the word below."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(QPen(colour("rule"), 1))
+        painter.setBrush(colour("panel"))
+        painter.drawRoundedRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5), 8, 8)
+        if self.wanted is None:
+            painter.end()
+            return
+        painter.setPen(colour("ink"))
+        painter.setFont(font(BODY + 2, bold=True))
+        painter.drawText(QPointF(20, 30), self._title)
+        painter.setPen(colour("ink_soft"))
+        painter.setFont(font(SMALL))
+        painter.drawText(QPointF(20, 50), f"{self._count}; the pointer tilts, the wheel moves")
+        self._pad(painter)
+        self._distance(painter)
+        good = self.word == "hold"
+        painter.setPen(colour("conforms" if good else "accent"))
+        painter.setFont(font(26, bold=True))
+        painter.drawText(QRectF(10, self._field.bottom() + 12, self.width() - 20, 48), Qt.AlignmentFlag.AlignCenter, self.word)
+        painter.end()
+
+    def _pad(self, painter: QPainter) -> None:
+        f, wanted = self._field, self.wanted
+        assert wanted is not None
+        painter.setPen(QPen(colour("rule"), 1))
+        painter.setBrush(colour("field"))
+        painter.drawRect(f)
+        painter.drawLine(QPointF(f.left(), f.center().y()), QPointF(f.right(), f.center().y()))
+        painter.drawLine(QPointF(f.center().x(), f.top()), QPointF(f.center().x(), f.bottom()))
+        ring = f.width() * 4.0 / WIDEST / 2
+        painter.setPen(QPen(colour("accent"), 2.5))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawEllipse(self._spot(wanted), ring, ring)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(colour("ink"))
+        painter.drawEllipse(self._spot(self.pose), 8, 8)
+
+    def _distance(self, painter: QPainter) -> None:
+        f, wanted = self._field, self.wanted
+        assert wanted is not None
+        x = f.right() + 34
+        low, high = 0.6 * wanted.distance, 1.4 * wanted.distance
+        painter.setPen(QPen(colour("rule"), 8))
+        painter.drawLine(QPointF(x, f.top()), QPointF(x, f.bottom()))
+
+        def height(value: float) -> float:
+            share = (min(max(value, low), high) - low) / (high - low)
+            return f.top() + share * f.height()
+
+        painter.setPen(QPen(colour("accent"), 8))
+        painter.drawLine(QPointF(x, height(wanted.distance - 12)), QPointF(x, height(wanted.distance + 12)))
+        painter.setPen(QPen(colour("ink"), 4))
+        painter.drawLine(QPointF(x - 12, height(self.pose.distance)), QPointF(x + 12, height(self.pose.distance)))
+        painter.setFont(font(BODY, mono=True))
+        painter.setPen(colour("ink"))
+        painter.drawText(QRectF(x - 34, f.top() - 22, 68, 18), Qt.AlignmentFlag.AlignCenter, f"{self.pose.distance:.0f} mm")
+
+    def _spot(self, pose: HandPose) -> QPointF:
+        f = self._field
+        return QPointF(f.center().x() + pose.lean / WIDEST * f.width() / 2, f.center().y() - pose.tilt / WIDEST * f.height() / 2)

@@ -1,0 +1,363 @@
+"""Capture: drive the scanner, see at once what it brings, keep it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from enum import StrEnum
+from typing import TYPE_CHECKING
+
+from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QToolButton
+
+from juxtum.capture.dial import tone_of
+from juxtum.capture.document import CaptureRecord
+from juxtum.capture.resume import take_up
+from juxtum.capture.session import CaptureSession
+from juxtum.capture.snapshot import Snapshot, take_snapshot
+from juxtum.desk.capturing.controls import ScannerControls
+from juxtum.desk.capturing.driver import CaptureDriver
+from juxtum.desk.capturing.hand import HandDriver
+from juxtum.desk.capturing.hosting import Hosting
+from juxtum.desk.capturing.keeping import Keeper, with_scan_of_capture
+from juxtum.desk.capturing.painting import CoveragePicture, skin_of
+from juxtum.desk.capturing.photo_panel import PhotoPanel
+from juxtum.desk.capturing.practice_panel import PracticePanel
+from juxtum.desk.capturing.probe_panel import ProbePanel
+from juxtum.desk.capturing.scan_panel import ScanPanel
+from juxtum.desk.capturing.sound import ToneSpeaker
+from juxtum.desk.capturing.steps import next_step
+from juxtum.desk.stage_view import Mode
+from juxtum.desk.stations.base import Station
+from juxtum.desk.stations.findings import Key
+from juxtum.devices.body import Pose
+from juxtum.plan.planner import Planner
+from juxtum.plan.schedule import machine_memory
+from juxtum.progress import Progress
+from juxtum.scene.camera import View
+from juxtum.scene.capture_layers import Skin
+from juxtum.scene.stage import Hit
+
+if TYPE_CHECKING:
+    from juxtum.desk.capturing.panel import CapturePanel
+
+SHARE_OF_MEMORY = 0.25
+
+
+class Way(StrEnum):
+    """What is captured with."""
+
+    SCAN = "Scan"
+    PHOTOS = "Photos"
+    PROBE = "Probe"
+    PRACTICE = "Practice"
+
+
+PANELS: dict[Way, type[CapturePanel]] = {Way.SCAN: ScanPanel, Way.PHOTOS: PhotoPanel, Way.PROBE: ProbePanel, Way.PRACTICE: PracticePanel}
+
+
+class CaptureStation(Station):
+    """The worksheet of Capture."""
+
+    key = Key.CAPTURE
+
+    def build(self) -> None:
+        """Ways on top, one panel each."""
+        self.driver: CaptureDriver | None = None
+        self.snapshot: Snapshot | None = None
+        self.hosting = Hosting(self.session)
+        self.speaker = ToneSpeaker(self)
+        self.hand = HandDriver(self.view, self._hand_moved)
+        self.coverage = CoveragePicture(self.view)
+        self.scanner = ScannerControls(self)
+        self._picking: Callable[[Hit], None] | None = None
+        self._turned = 0
+        self._settling = False
+        self.way = Way.SCAN
+        bar = QHBoxLayout()
+        bar.setSpacing(0)
+        self._group = QButtonGroup(self)
+        for way in Way:
+            button = QToolButton()
+            button.setText(way.value)
+            button.setAccessibleName(f"Capture by {way.value}")
+            button.setCheckable(True)
+            button.clicked.connect(lambda _, w=way: self.show_way(w))
+            self._group.addButton(button)
+            button.setChecked(way is self.way)
+            bar.addWidget(button)
+        bar.addStretch(1)
+        self.body.insertLayout(1, bar)
+        self.panels: dict[Way, CapturePanel] = {way: make(self) for way, make in PANELS.items()}
+        for way, panel in self.panels.items():
+            panel.setVisible(way is self.way)
+            self.body.addWidget(panel)
+
+    # -- what there is ----------------------------------------------------------------------------------------
+
+    @property
+    def planner(self) -> Planner | None:
+        """The planner of the job."""
+        return self.window_.plan.planner
+
+    @property
+    def is_live(self) -> bool:
+        """Whether a capture runs or is paused."""
+        return self.driver is not None
+
+    def show_way(self, way: Way) -> None:
+        """Turn to another way of capturing."""
+        self.stop_picking()
+        if self.way is Way.PHOTOS and way is not Way.PHOTOS:
+            self.window_.look_home()
+        self.way = way
+        for name in ("gear", "rays"):
+            self.view.put(name, None)
+        for each, panel in self.panels.items():
+            panel.setVisible(each is way)
+        for button in self._group.buttons():
+            button.setChecked(button.text() == way.value)
+        self.refresh()
+        self.dress()
+
+    def refresh(self) -> None:
+        """Show the job and the capture as they are now."""
+        self.next.show_action(next_step(self))
+        for panel in self.panels.values():
+            panel.show_job()
+
+    # -- connecting -------------------------------------------------------------------------------------------
+
+    def connect_device(self, then: Callable[[], None] | None = None) -> None:
+        """Prepare a session and start the stand-in."""
+        planner, job = self.planner, self.derived.job
+        if planner is None or self.driver is not None:
+            return
+        if not planner.plan.targets:
+            self.window_.tell("the plan has no targets yet", "capture", "Plan the targets first")
+            return
+
+        def work(progress: Progress) -> tuple[CaptureSession, Skin]:
+            progress.phase("preparing the capture")
+            planner.ground(progress.part(0, 0.5))
+            session = CaptureSession(planner, SHARE_OF_MEMORY * machine_memory())
+            if job.capture is not None:
+                progress.phase("taking up what is captured", 0.6)
+                take_up(session, job.capture, self.session.files.locate)
+            progress.phase("preparing the picture", 0.8)
+            return session, skin_of(session)
+
+        if job.capture is not None and job.capture.seed is not None:
+            self.hosting.seed = job.capture.seed
+
+        def done(made: object) -> None:
+            assert isinstance(made, tuple)
+            self.begin(made[0], made[1], self.hosting.for_scanner(job, planner), job.capture)
+            if then is not None:
+                then()
+
+        self.session.compute(work, done)
+
+    def begin(self, session: CaptureSession, skin: Skin, connect: Callable[[], object], record: CaptureRecord | None) -> None:
+        """Start the thread that captures."""
+        self.coverage.skin = skin
+        keeper = Keeper(self.session.files, self.derived.job.id, session.planner.model.kind.value, lambda made: self.driver and self.driver.kept.emit(made))
+        keeper.seed = self.hosting.seed
+        if record is not None:
+            keeper.know(record)
+        self.driver = CaptureDriver(session, connect, self)
+        self.driver.keep = keeper.keep
+        self.driver.told.connect(self.show_snapshot)
+        self.driver.failed.connect(self._failed)
+        self.driver.kept.connect(self._kept)
+        self.driver.settled.connect(self.use_capture)
+        self.driver.finished.connect(self._ended)
+        self.driver.start()
+        self.show_snapshot(take_snapshot(session, None))
+        self.dress()
+
+    def disconnect_device(self) -> None:
+        """Let the device go; what was captured stays in the job."""
+        if self.driver is None:
+            return
+        self.hand.put_down()
+        self.speaker.silence()
+        self.driver.end()
+
+    def _ended(self) -> None:
+        driver, self.driver = self.driver, None
+        if driver is not None:
+            driver.close()
+        self.snapshot = self.hand.snapshot = None
+        self.view.handles = None
+        self.hosting.close()
+        self.refresh()
+        self.dress()
+        self.window_.menus.enable()
+
+    def reconnect(self) -> None:
+        """After the device was lost."""
+        if self.driver is not None:
+            self.driver.reconnect()
+
+    def _failed(self, problem: object) -> None:
+        self.session.failed.emit(problem)
+
+    def _kept(self, record: object) -> None:
+        assert isinstance(record, CaptureRecord)
+        title = f"patch {record.patches[-1].number}" if record.patches else "no patch"
+        self.session.edit(title, lambda job: job.model_copy(update={"capture": record}), "capture")
+
+    # -- while it runs ----------------------------------------------------------------------------------------
+
+    def show_snapshot(self, snapshot: Snapshot) -> None:
+        """Show a moment: dial, facts, points, and now and then the coverage."""
+        if self.driver is None:
+            return
+        before, self.snapshot = self.snapshot, snapshot
+        self.hand.snapshot = snapshot
+        self.speaker.play(tone_of(snapshot.dial))
+        self.window_.show_floor(snapshot)
+        if self.window_._station is not self:
+            return
+        self.panels[self.way].show_snapshot(snapshot)
+        if before is None or before.state is not snapshot.state or len(before.patches) != len(snapshot.patches) or before.view is not snapshot.view:
+            self.next.show_action(next_step(self))
+            self.window_.menus.enable()
+        if snapshot.position != self._turned:
+            self._turned = snapshot.position
+            self.view.look_from(View.BELOW if snapshot.position else View.CORNER)
+        self.coverage.draw(snapshot)
+        self.view.update()
+
+    def _hand_moved(self, pose: Pose | None) -> None:
+        if self.driver is not None:
+            self.driver.hold(pose)
+        elif pose is not None:
+            self.panels[self.way].pointed(self.hand)
+
+    def hold_scanner(self) -> None:
+        """Take the scanner into the hand, or put it down."""
+        planner = self.planner
+        if self.hand.is_holding:
+            self.hand.put_down()
+        elif planner is not None and self.driver is not None:
+            self.driver.stop_plan()
+            if not any(p.is_running for p in self.snapshot.patches if self.snapshot is not None):
+                self.driver.do(lambda session: session.begin())
+            self.hand.take_up(planner.nominal, self.snapshot.mode if self.snapshot is not None else planner.mode)
+        self.refresh()
+
+    def run_plan(self) -> None:
+        """Let the plan's path run, or stop it."""
+        if self.driver is None:
+            self.connect_device(then=self.run_plan)
+        elif self.driver.runs_by_itself:
+            self.driver.stop_plan()
+        else:
+            self.hand.put_down()
+            self.driver.run_plan()
+        self.refresh()
+
+    def stop_patch(self) -> None:
+        """Stop the patch that runs; it is kept."""
+        if self.driver is not None:
+            self.driver.stop_plan()
+            self.driver.do(lambda session: session.accept())
+            self.hand.put_down()
+
+    # -- picking ----------------------------------------------------------------------------------------------
+
+    def start_picking(self, caption: str, picked: Callable[[Hit], None]) -> None:
+        """Let the next click on the part mean something."""
+        self.hand.put_down()
+        self._picking = picked
+        self.view.set_mode(Mode.PICK, caption)
+
+    def stop_picking(self) -> None:
+        """Clicks mean nothing any more."""
+        self._picking = None
+        self.view.set_mode(Mode.LOOK)
+
+    def picked(self, hit: Hit) -> None:
+        """A click on the part."""
+        if self._picking is not None:
+            self._picking(hit)
+        else:
+            self.panels[self.way].clicked(hit)
+
+    def escape(self) -> None:
+        """Put down what is held."""
+        if self.window_.is_floor:
+            self.window_.toggle_floor()
+        self.stop_picking()
+        self.hand.put_down()
+        self.refresh()
+
+    # -- the scan of it ---------------------------------------------------------------------------------------
+
+    def use_capture(self) -> None:
+        """Make one surface of all patches and take it for the job's scan."""
+        if self.driver is not None and not self._settling:
+            self.hand.put_down()
+            self._settling = True
+            self.driver.settle()
+            return
+        self._settling = False
+        if self.derived.job.capture is None:
+            return
+
+        files = self.session.files
+        self.session.edit_slowly("scan from the capture", lambda job, progress: with_scan_of_capture(job, files, progress), then=self.window_.show_scan)
+
+    # -- the stage --------------------------------------------------------------------------------------------
+
+    def enter(self) -> None:
+        """The part with its coverage."""
+        self._ledger_was_shown = self.window_.ledger.isVisible()
+        self.window_.ledger.hide()
+        super().enter()
+        self.view.handles = self.hand
+
+    def leave(self) -> None:
+        """Give the stage back; a capture goes on only while it is looked at."""
+        self.stop_picking()
+        self.hand.put_down()
+        if self.driver is not None:
+            self.driver.stop_plan()
+        self.speaker.silence()
+        super().leave()
+        self.view.handles = None
+        self.window_.ledger.setVisible(getattr(self, "_ledger_was_shown", True))
+        self.coverage.clear()
+        for name in ("ghost", "gear", "rays"):
+            self.view.put(name, None)
+
+    def dress(self) -> None:
+        """Coverage on the part, or the part alone before anything runs."""
+        if self.window_._station is not self:
+            return
+        d, view = self.derived, self.view
+        for name in ("map", "limits", "unseen", "scan", "section scan"):
+            view.put(name, None)
+        view.set_legend(None, None)
+        view.set_readings(())
+        view.handles = self.hand
+        view.put("edges", d.part_edges)
+        if self.snapshot is not None and self.coverage.skin is not None:
+            view.put("nominal", None)
+            view.put("ghost", d.part_surface)
+            self.coverage.draw_anew(self.snapshot)
+        else:
+            self.coverage.clear()
+            view.put("ghost", None)
+            view.put("nominal", d.part_surface)
+        self.panels[self.way].dress()
+
+    def close_all(self) -> None:
+        """The window closes: what runs is accepted and kept first."""
+        driver = self.driver
+        if driver is not None:
+            driver.end()
+            driver.join()
+            self._ended()
+        for panel in self.panels.values():
+            panel.close_all()
