@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 
-from benchmarks import accuracy, memory, planning, speed, window
+from benchmarks import accuracy, capture, memory, planning, speed, window
 
 ALL = {
     "nearest": speed.nearest,
@@ -20,6 +20,12 @@ ALL = {
     "chance": planning.chance,
     "rays": planning.rays,
     "bundle": planning.bundle,
+    "live": capture.live,
+    "stream": capture.stream,
+    "desk": capture.window,
+    "kills": capture.kills,
+    "lengths": capture.lengths,
+    "filling": capture.filling,
 }
 
 

@@ -114,9 +114,9 @@ def test_palette_finds_actions(desk: Hand) -> None:
 
 def test_floor_sizes_are_larger(desk: Hand) -> None:
     before = desk.window.sheets.width()
-    desk.press(Qt.Key.Key_F11)
+    desk.press(Qt.Key.Key_F11, Qt.KeyboardModifier.ShiftModifier)
     assert desk.window.sheets.width() > before and style.font(13).pixelSize() > 13
-    desk.press(Qt.Key.Key_F11)
+    desk.press(Qt.Key.Key_F11, Qt.KeyboardModifier.ShiftModifier)
     assert desk.window.sheets.width() == before
 
 
@@ -153,6 +153,6 @@ def test_copied_ledger_pastes_into_a_spreadsheet(desk: Hand, tmp_path: Path) -> 
 
 def test_first_steps_lead_on(desk: Hand) -> None:
     desk.press(Qt.Key.Key_F1)
-    assert desk.window.guide.title.startswith("1 of 7")
+    assert desk.window.guide.title.startswith("1 of 9")
     desk.click("Next step")
-    assert desk.window.guide.title.startswith("2 of 7") and desk.window.station.key is Key.PLAN
+    assert desk.window.guide.title.startswith("2 of 9") and desk.window.station.key is Key.PLAN

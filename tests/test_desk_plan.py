@@ -28,6 +28,10 @@ def plan(application: QApplication, tmp_path_factory: pytest.TempPathFactory) ->
     hand = Hand(window)
     window.menus.actions["open demo"].trigger()
     hand.wait(lambda: window.session.derived.scan is not None)
+    # The demo job comes planned and captured; here planning begins.
+    bare = {"plan": window.session.job.plan.model_copy(update={"targets": (), "expected": None}), "capture": None}
+    window.session.edit("nothing planned", lambda job: job.model_copy(update=bare))
+    hand.wait()
     yield hand
     close(window)
 

@@ -138,11 +138,11 @@ def debrief(exercise: Exercise, session: CaptureSession, body: Body | None) -> D
     expected = session.planner.plan.expected
     wanted = expected.coverage if expected is not None else 0.95
     facts = [
-        ("covered", f"{100 * covered:.0f} % of {100 * wanted:.0f} %, {100 * once:.0f} % once"),
-        ("in the window", f"{100 * held:.0f} % of the time"),
-        ("tracking", f"{100 * tracked:.0f} % of the time, lost {len(lost)} times"),
+        ("covered", f"{100 * covered:.0f} of {100 * wanted:.0f} %, once {100 * once:.0f}"),
+        ("in the window", f"{100 * held:.0f} %"),
+        ("tracking", f"{100 * tracked:.0f} %, lost {len(lost)}\u00d7"),
         ("jumps", f"{len(jumps)}"),
-        ("time", f"{session.seconds:.0f} s of {60 * exercise.minutes:.0f} s"),
+        ("time", f"{session.seconds:.0f} of {60 * exercise.minutes:.0f} s"),
     ]
     advice = []
     if held < HELD_GOAL:
@@ -159,7 +159,7 @@ def debrief(exercise: Exercise, session: CaptureSession, body: Body | None) -> D
         advice.append(f"{100 * (1 - covered):.0f} % is missing or thin{where}: follow the arrow until it goes away.")
     technique, share = _technique(session, body)
     if technique is not None:
-        facts.append(("from technique", f"{1000 * technique:.0f} \u00b5m RMS off the made part"))
+        facts.append(("from technique", f"{1000 * technique:.0f} \u00b5m RMS"))
         if share > 0.05:
             advice.append(f"{100 * share:.0f} % of the points lie where the made part is not: that is how it was scanned, not the part.")
     closing = closing_error(session, body)
@@ -256,13 +256,13 @@ def debrief_bars(planner: Planner, ends: tuple[tuple[float, ...], ...], seconds:
     u, best = 2 * mine.length_uncertainty(i, j), 2 * theirs.length_uncertainty(i, j)
     directions = [(p[1] - p[0]) / max(float(np.linalg.norm(p[1] - p[0])), 1e-9) for p in placed[:2]]
     angle = float(np.degrees(np.arccos(np.clip(abs(directions[0] @ directions[1]), 0, 1)))) if len(directions) > 1 else 0.0
-    facts = (("U of the longest length", f"{u:.3f} mm, planned {best:.3f} mm"), ("angle between the bars", f"{angle:.0f}\u00b0"), ("time", f"{seconds:.0f} s"))
+    facts = (("U of the longest", f"{u:.3f}, planned {best:.3f} mm"), ("angle between the bars", f"{angle:.0f}\u00b0"), ("time", f"{seconds:.0f} s"))
     advice = []
     if angle < 20:
         advice.append("Let the bars point in different directions: two alike say the same thing twice.")
     if u > 1.15 * best:
         advice.append("Lay them along the longest way and at both ends, so that they hold the whole network.")
-    score = float(np.clip(100 * best / max(u, 1e-9) - (20 if angle < 20 else 0), 0, 100))
+    score = float(max(0.0, min(100 * best / max(u, 1e-9), 100) - (20 if angle < 20 else 0)))
     return Debrief("bars", seconds, score, facts, tuple(advice))
 
 

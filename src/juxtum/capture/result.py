@@ -11,8 +11,9 @@ import numpy as np
 from juxtum.assemble import find_table
 from juxtum.capture.coverage import Seen
 from juxtum.capture.document import CapturedPatch, CaptureRecord, Event, FoundTarget
+from juxtum.capture.patch import Patch
 from juxtum.capture.points import normals_of, places_of, read_points, write_points
-from juxtum.capture.session import CaptureSession, Patch
+from juxtum.capture.session import CaptureSession
 from juxtum.capture.surface import finest_spacing, make_surface
 from juxtum.devices.protocol import Points
 from juxtum.errors import InputError

@@ -8,8 +8,9 @@ from pathlib import Path
 import numpy as np
 
 from juxtum.capture.document import CaptureRecord
+from juxtum.capture.patch import Happening, Patch
 from juxtum.capture.points import PointStore, read_points
-from juxtum.capture.session import CaptureSession, Happening, Patch
+from juxtum.capture.session import CaptureSession
 from juxtum.exchange.inputfile import InputFile
 from juxtum.geometry import RigidTransform
 

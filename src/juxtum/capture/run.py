@@ -8,8 +8,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from juxtum.capture.next_view import next_view, pose_of
+from juxtum.capture.patch import State
 from juxtum.capture.route import Stop, hands, path
-from juxtum.capture.session import CaptureSession, State
+from juxtum.capture.session import CaptureSession
 from juxtum.devices.link import Link
 from juxtum.devices.patterns import FRAMES
 from juxtum.devices.protocol import DeviceError, Message

@@ -3,94 +3,26 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
-from enum import StrEnum
 
 import numpy as np
 
 from juxtum.align.targets import TargetMatch, match_targets
 from juxtum.capture.coverage import Cells, Coverage, make_cells
+from juxtum.capture.patch import STATES, Happening, Patch, State, Zone
 from juxtum.capture.points import Budget, MemoryFull, PointStore, normals_of, places_of
 from juxtum.capture.route import Stop
 from juxtum.devices.protocol import DeviceError, Message, Points
 from juxtum.geometry import RigidTransform
-from juxtum.geometry.arrays import Bools, Floats, unit
+from juxtum.geometry.arrays import Floats, unit
 from juxtum.plan.instruments import Mode
 from juxtum.plan.planner import Planner
 
 BY_HAND = 2.0
 """How far a target may be stuck from where the plan wants it and still be taken for it, mm."""
+ROOMY = 0.9
+"""From this share of the memory on it counts as full."""
 REMEMBERED = 30
 """Frames over which rates are taken."""
-
-
-class State(StrEnum):
-    """One word, large."""
-
-    READY = "ready"
-    SCANNING = "scanning"
-    PAUSED = "paused"
-    WEAK = "weak"
-    LOST = "lost"
-    HIDDEN = "hidden"
-    MOVED = "moved"
-    JUMP = "jump"
-    FULL = "full"
-    GONE = "no device"
-
-
-STATES = {"tracking": State.SCANNING, "weak": State.WEAK, "lost": State.LOST, "paused": State.PAUSED, "hidden": State.HIDDEN, "tracker moved": State.MOVED}
-
-
-@dataclass(frozen=True)
-class Zone:
-    """Where fine points are wanted: a ball about a place of the part."""
-
-    place: tuple[float, float, float]
-    radius: float
-
-    def holds(self, places: Floats) -> Bools:
-        """Which places (N, 3) in part coordinates lie in it."""
-        return np.asarray(np.linalg.norm(places - np.array(self.place), axis=1) <= self.radius)
-
-
-@dataclass(eq=False)
-class Patch:
-    """What was captured in one go.
-
-    Parameters
-    ----------
-    number : int
-    position : int
-        0 as the part stands, 1 turned over.
-    """
-
-    number: int
-    position: int
-    mode: str
-    spacing: float
-    store: PointStore
-    counts: Floats
-    zone: Zone | None = None
-    seconds: float = 0.0
-    frames: int = 0
-    held: int = 0
-    """Frames with the stand-off where it should be."""
-    tracked: int = 0
-    times_lost: int = 0
-    dark: int = 0
-    """Frames in which much of the surface gave too little light, or too much."""
-    has_jumped: bool = False
-    notes: list[str] = field(default_factory=list)
-
-
-@dataclass(frozen=True, eq=False)
-class Happening:
-    """Something that the record keeps: when (seconds), what, in one word, and why."""
-
-    time: float
-    word: str
-    why: str = ""
 
 
 class CaptureSession:
@@ -252,7 +184,10 @@ class CaptureSession:
         self.time = time
         self._news(message)
         said = STATES.get(message.text("state", "lost"), State.LOST)
-        if self.state is not State.FULL or said is not State.SCANNING:
+        if self.state is State.FULL and self.budget.used > ROOMY * self.budget.limit:
+            # It stays full until something is discarded, whatever the device says.
+            pass
+        elif self.state is not State.JUMP or self.current is not None:
             self._enter(said, message.text("why"))
         self._events(message)
         patch = self.current

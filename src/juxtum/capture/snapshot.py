@@ -9,7 +9,8 @@ import numpy as np
 from juxtum.capture.coverage import Seen
 from juxtum.capture.dial import DialReading, read_dial
 from juxtum.capture.next_view import NextView
-from juxtum.capture.session import CaptureSession, State
+from juxtum.capture.patch import State
+from juxtum.capture.session import CaptureSession
 from juxtum.geometry.arrays import Floats, Ints, frozen
 from juxtum.plan.instruments import Mode
 

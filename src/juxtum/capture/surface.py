@@ -32,7 +32,7 @@ def make_surface(points: Floats, normals: Floats, spacing: float, progress: Prog
     if len(points) < 500:
         raise InputError(f"{len(points)} points are too few for a surface", "surface", "Capture more")
     progress.phase("sorting out stray points", 0.05)
-    good = _steady(points, normals, spacing)
+    good, normals = _steady(points, normals, spacing)
     points, normals = points[good], normals[good]
     progress.phase("making the surface", 0.25)
     raw_points, triangles = _zero_level(points, normals, spacing)
@@ -50,8 +50,8 @@ def finest_spacing(extent: Floats) -> float:
     return float(1.02 * (np.prod(np.asarray(extent) + 12.0) / MOST_CELLS) ** (1 / 3))
 
 
-def _steady(points: Floats, normals: Floats, spacing: float) -> Bools:
-    """Points (N,) that lie on a surface with their neighbours: no specks, no veils at edges."""
+def _steady(points: Floats, normals: Floats, spacing: float) -> tuple[Bools, Floats]:
+    """Points (N,) that lie on a surface with their neighbours, no specks, no veils at edges; and calmer normals (N, 3)."""
     from scipy.spatial import cKDTree
 
     tree = cKDTree(points)
@@ -64,7 +64,8 @@ def _steady(points: Floats, normals: Floats, spacing: float) -> Bools:
     count = usable.sum(1)
     height = np.median(np.where(usable, heights, np.nan), axis=1) if len(points) else np.empty(0)
     usual = np.nanmedian(height)
-    return np.asarray((count >= 4) & (np.nan_to_num(height, nan=np.inf) < max(ROUGH * usual, 0.02 * spacing)))
+    calm = unit(normals + np.einsum("nk,nkd->nd", usable, normals[others]))
+    return np.asarray((count >= 4) & (np.nan_to_num(height, nan=np.inf) < max(ROUGH * usual, 0.02 * spacing))), calm
 
 
 def _zero_level(points: Floats, normals: Floats, spacing: float) -> tuple[Floats, Ints]:
@@ -102,7 +103,11 @@ def _zero_level(points: Floats, normals: Floats, spacing: float) -> tuple[Floats
 
 
 def _settled(mesh: TriangleMesh, points: Floats, normals: Floats, spacing: float) -> tuple[Floats, Bools]:
-    """Vertices on the planes of their neighbours, and which of them have neighbours at all."""
+    """Vertices put onto the surface of their neighbours, and which of them have neighbours at all.
+
+    A chord of a circle is perpendicular to the sum of the normals at its ends, so heights are taken along that sum:
+    on a curved surface, too, they do not lean to the inside, as heights over a plane would.
+    """
     from scipy.spatial import cKDTree
 
     distances, rows = cKDTree(points).query(mesh.points, k=NEIGHBOURS, distance_upper_bound=1.8 * spacing, workers=-1)
@@ -111,11 +116,10 @@ def _settled(mesh: TriangleMesh, points: Floats, normals: Floats, spacing: float
     own = mesh.normals
     agree = np.einsum("vkd,vd->vk", normals[rows], own) > 0.6
     weights = np.where(found & agree, np.exp(-((distances / spacing) ** 2)), 0.0)
-    total = weights.sum(1)
-    safe = np.maximum(total, 1e-12)
     facing = unit(np.einsum("vk,vkd->vd", weights, normals[rows]))
-    centre = np.einsum("vk,vkd->vd", weights, points[rows]) / safe[:, None]
-    offset = np.einsum("vd,vd->v", centre - mesh.points, facing)
+    both = normals[rows] + facing[:, None]
+    reach = np.einsum("vk,vkd,vd->v", weights, both, facing)
+    offset = np.einsum("vk,vkd,vkd->v", weights, points[rows] - mesh.points[:, None], both) / np.maximum(reach, 1e-12)
     offset = np.where(np.abs(offset) < spacing, offset, 0.0)
     near = (weights > 0).sum(1) >= 3
     return mesh.points + facing * np.where(near, offset, 0.0)[:, None], np.asarray(near)

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
-from PyQt6.QtCore import QSettings
+from PyQt6.QtCore import QPointF, QSettings
 from PyQt6.QtWidgets import QApplication
 
 from juxtum.desk.app import make_application
@@ -75,6 +75,7 @@ def _route(walk: _Walk) -> None:
     window.go(Key.BRIEF)
     walk.save("1-brief")
     _plans(walk)
+    _captures(walk)
     window.go(Key.ASSEMBLE)
     walk.save("4-assemble")
     walk.do("trim table")
@@ -99,6 +100,45 @@ def _route(walk: _Walk) -> None:
     walk.save("6-measure")
     window.go(Key.REPORT)
     walk.save("7-report")
+
+
+def _captures(walk: _Walk) -> None:
+    """Ready, then Capture with the scanner over the part, and the floor view."""
+    window = walk.window
+    window.settings.setValue("devices/within", True)
+    window.settings.setValue("logbook/url", f"sqlite:///{window.settings.fileName()}.book")
+    window.go(Key.READY)
+    walk.settle(lambda: window.logbook is not None)
+    for key in ("warm", "soak", "clean"):
+        window.ready.tick_next()
+        walk.settle(lambda k=key: k in window.session.job.prepared)
+    window.ready.calibrating.begin_chosen()
+    walk.settle(lambda: window.ready.pad.isVisible())
+    walk.save("12-ready")
+    window.ready.calibrating.stop()
+    window.session.edit("no capture", lambda job: job.model_copy(update={"capture": None}))
+    walk.settle()
+    window.go(Key.CAPTURE)
+    window.capture.connect_device()
+    walk.settle(lambda: window.capture.snapshot is not None)
+    assert window.capture.driver is not None
+    window.capture.driver.speed = 1e6
+    window.capture.run_plan()
+    walk.settle(lambda: window.capture.snapshot.one_pass > 0.42)
+    window.capture.run_plan()
+    window.capture.hold_scanner()
+    walk.settle(lambda: window.capture.hand.is_holding)
+    x, y = window.view.project(np.array([[-60.0, -62.0, 18.0]]))[0]
+    window.capture.hand.point(QPointF(x, y))
+    walk.settle(lambda: len(window.capture.snapshot.points) > 0)
+    walk.save("10-capture")
+    window.perform("floor view")
+    walk.settle(lambda: window.is_floor)
+    window.view.fit()
+    walk.save("11-floor-view")
+    window.perform("floor view")
+    window.capture.disconnect_device()
+    walk.settle(lambda: window.capture.driver is None)
 
 
 def _plans(walk: _Walk) -> None:

@@ -30,7 +30,7 @@ class Calibratable:
     noise : float
         Of a dot or of the surface of a ball, mm.
     drift : float
-        Standard deviation of the error of scale before calibration, per unit of length.
+        Usual size of the error of scale before calibration, per unit of length.
     left : float
         And after it.
     """
@@ -44,7 +44,8 @@ class Calibratable:
 
     def unsettle(self) -> None:
         """As after a journey or a cold night: what was calibrated no longer holds."""
-        self.error = float(self._device._rng(11).normal(0, self._drift))
+        rng = self._device._rng(11)
+        self.error = self._drift * float(rng.choice([-1.0, 1.0]) * (0.7 + 0.4 * abs(rng.normal())))
 
     def board(self, message: Message) -> list[Message]:
         """The board seen from a distance, tilted about two axes (degrees)."""

@@ -111,13 +111,16 @@ class Body:
         return cKDTree(self.target_places)
 
     @cached_property
-    def hole_ends(self) -> tuple[tuple[float, float], ...]:
-        """Where the wall of each hole begins and ends along its axis, mm."""
-        ends = []
+    def hole_mouths(self) -> tuple[tuple[tuple[float, float], ...], ...]:
+        """For each hole its open ends: where along its axis, mm, and the direction (1 or -1) that leads out there."""
+        found = []
         for hole in self.holes:
             along = (self.mesh.corners[np.isin(self.faces, hole.faces)].reshape(-1, 3) - hole.axis.point) @ hole.axis.axis
-            ends.append((float(along.min()), float(along.max())))
-        return tuple(ends)
+            middle = (hole.axis.point + 0.5 * (along.min() + along.max()) * hole.axis.axis)[None]
+            ends = ((float(along.max()), 1.0), (float(along.min()), -1.0))
+            length = np.array([np.ptp(along) / 2 + 1.0])
+            found.append(tuple(end for end in ends if not self.caster.blocked(middle, (end[1] * hole.axis.axis)[None], length)[0]))
+        return tuple(found)
 
     @cached_property
     def spoilt(self) -> Floats:

@@ -47,8 +47,8 @@ class HandheldScanner(StandIn):
         self.is_paused = False
         self.map = TargetMap(model.targets, START)
         chain = model.chains[0]
-        left = chain.b / 1000 / np.sqrt(3) / 1000
-        self.calibration = Calibratable(self, model.targets.noise / 2, 10 * left, left / 4)
+        left = chain.b / 1000 / np.sqrt(3)
+        self.calibration = Calibratable(self, model.targets.noise / 2, 8 * left, left / 4)
         self.calibration.error = float(self._rng(1).normal(0, left))
         self._number = 0
         self._jump: tuple[int, RigidTransform] | None = None

@@ -126,13 +126,12 @@ def _camera_sees(scene: Scene, pose: Pose, places: Floats, normals: Floats, mode
 def _within_reach(body: Body, places: Floats, faces: Ints, mode: Mode) -> Bools:
     """Walls of holes are seen only so deep from an open end, the planner's rule."""
     good = np.ones(len(places), dtype=bool)
-    for hole, (low, high) in zip(body.holes, body.hole_ends, strict=True):
+    for hole, mouths in zip(body.holes, body.hole_mouths, strict=True):
         rows = np.flatnonzero(np.isin(faces, hole.faces))
         if len(rows) == 0:
             continue
         along = (places[rows] - hole.axis.point) @ hole.axis.axis
-        # Of a blind hole the geometry itself hides what is too deep; the wall's open end is not known here.
-        depth = np.minimum(along - low, high - along) if hole.is_through else np.zeros(len(rows))
+        depth = np.min([out * (end - along) for end, out in mouths], axis=0) if mouths else np.zeros(len(rows))
         good[rows] = depth <= reach_of(mode, hole.diameter) * hole.diameter
     return good
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from juxtum.capture.session import State, Zone
+from juxtum.capture.patch import State, Zone
 from juxtum.devices.protocol import Message
 from juxtum.scene.stage import Hit
 

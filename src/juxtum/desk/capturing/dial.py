@@ -9,7 +9,7 @@ from PyQt6.QtGui import QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from juxtum.capture.dial import DialReading
-from juxtum.capture.session import State
+from juxtum.capture.patch import State
 from juxtum.capture.snapshot import Snapshot
 from juxtum.desk.style import colour, font
 

@@ -12,8 +12,9 @@ from dataclasses import dataclass
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from juxtum.capture.next_view import NextView, next_view
+from juxtum.capture.patch import State
 from juxtum.capture.run import legs, set_mode, tell, tracked_poses
-from juxtum.capture.session import CaptureSession, State
+from juxtum.capture.session import CaptureSession
 from juxtum.capture.snapshot import take_snapshot
 from juxtum.devices.body import Pose
 from juxtum.devices.link import DeviceProcess, DirectLink, Link

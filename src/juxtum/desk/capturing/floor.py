@@ -6,7 +6,7 @@ from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
-from juxtum.capture.session import State
+from juxtum.capture.patch import State
 from juxtum.capture.snapshot import Snapshot
 from juxtum.desk.capturing.dial import StandOffDial
 from juxtum.desk.stage_view import StageView

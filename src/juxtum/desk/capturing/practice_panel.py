@@ -195,6 +195,8 @@ class PracticePanel(CapturePanel):
         self.station.view.set_pins([])
         self._places = []
         self.show_job()
+        self.station.ensureWidgetVisible(self._record)
+        self.station.ensureWidgetVisible(self._score)
 
     def put_fault(self) -> None:
         """Put a fault into the stand-in."""

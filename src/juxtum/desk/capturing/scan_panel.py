@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QCheckBox
 
-from juxtum.capture.session import State
+from juxtum.capture.patch import State
 from juxtum.capture.snapshot import Snapshot
 from juxtum.desk.capturing.dial import StandOffDial
 from juxtum.desk.capturing.floor import clock

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from juxtum.capture.session import State
+from juxtum.capture.patch import State
 from juxtum.desk.stations.findings import NextAction
 
 if TYPE_CHECKING:

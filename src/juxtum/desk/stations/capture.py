@@ -106,7 +106,8 @@ class CaptureStation(Station):
     def show_way(self, way: Way) -> None:
         """Turn to another way of capturing."""
         self.stop_picking()
-        if self.way is Way.PHOTOS and way is not Way.PHOTOS:
+        if self.way in (Way.PHOTOS, Way.PROBE) and way is not self.way:
+            self.view.set_pins([])
             self.window_.look_home()
         self.way = way
         for name in ("gear", "rays"):

@@ -118,6 +118,8 @@ class ReadyStation(Station):
         """Show the job and the logbook as they are now."""
         if self.window_._station is self:
             self.show_results()
+        else:
+            self.next.show_action(self._next_step(self.items()))
 
     def show_results(self) -> None:
         """Everything of the worksheet."""

@@ -1,0 +1,244 @@
+"""Ready and Capture in the real window: what a user clicks, holds and reads."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtGui import QWheelEvent
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QCheckBox, QComboBox, QLabel, QLineEdit, QToolButton, QWidget
+
+from hand import Hand, close, opened
+from juxtum.capture.patch import State
+from juxtum.desk.stations.findings import Key
+from juxtum.job.readiness import Policy
+
+
+@pytest.fixture(scope="module")
+def desk(application: QApplication, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Hand]:
+    """The demo job with stand-ins within the desk; the tests walk on from where the one before stopped."""
+    folder = tmp_path_factory.mktemp("capture")
+    window = opened(folder)
+    window.settings.setValue("devices/within", True)
+    window.settings.setValue("logbook/url", f"sqlite:///{folder / 'book.sqlite'}")
+    hand = Hand(window)
+    window.menus.actions["open demo"].trigger()
+    hand.wait(lambda: window.session.derived.scan is not None)
+    yield hand
+    close(window)
+
+
+def read(desk: Hand, name: str) -> str:
+    label = desk.named(name, QLabel)
+    assert isinstance(label, QLabel)
+    return label.text()
+
+
+def choose(desk: Hand, name: str, text: str) -> None:
+    box = desk.named(name, QComboBox)
+    assert isinstance(box, QComboBox)
+    box.setCurrentIndex(box.findText(text))
+    box.activated.emit(box.currentIndex())
+    desk.wait()
+
+
+def turn_wheel(widget: QWidget, here: QPoint, by: int) -> None:
+    button, key, phase = Qt.MouseButton.NoButton, Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase
+    QApplication.sendEvent(widget, QWheelEvent(QPointF(here), QPointF(here), QPoint(), QPoint(0, by), button, key, phase, False))
+
+
+def shot(desk: Hand):  # type: ignore[no-untyped-def]
+    return desk.window.capture.snapshot
+
+
+def way(desk: Hand, name: str) -> None:
+    QTest.mouseClick(desk.named(f"Capture by {name}", QToolButton), Qt.MouseButton.LeftButton)
+    desk.wait()
+
+
+def test_1_the_go_list_is_worked_off(desk: Hand) -> None:
+    desk.go(Key.READY)
+    desk.wait(lambda: desk.window.logbook is not None)
+    assert read(desk, "Go or no go").startswith("no go:") and desk.next() == "Next: instrument warm"
+    desk.click("Do the next action")
+    box = desk.named("instrument warm", QCheckBox)
+    assert isinstance(box, QCheckBox) and box.isChecked() and "warm" in desk.window.session.job.prepared
+    assert "All faces are matt" in read(desk, "Surface advice") and "ready now" in read(desk, "Soak time")
+    field = desk.named("Part temperature", QLineEdit)
+    assert isinstance(field, QLineEdit)
+    field.setText("28,5")
+    field.editingFinished.emit()
+    assert "8.5 K off: wait about" in read(desk, "Soak time") and "Laser class 2M" in read(desk, "Cautions")
+
+
+def test_2_the_pad_leads_through_the_poses(desk: Hand) -> None:
+    desk.click("Calibrate")
+    desk.wait(lambda: desk.window.ready.pad.isVisible())
+    pad = desk.window.ready.pad
+    assert pad.accessibleDescription().startswith("Calibrate the scanner, pose 1 of 9: closer")
+    field = pad._field
+    QTest.mouseMove(pad, QPoint(round(field.center().x()), round(field.center().y())))
+    turn_wheel(pad, QPoint(50, 50), 800)
+    assert pad.word == "hold"
+    desk.wait(lambda: "pose 2 of 9" in pad.accessibleDescription())
+    desk.click("Let it run")
+    desk.wait(lambda: not pad.isVisible())
+    assert read(desk, "Calibration result").startswith("Passed: scale")
+    assert any(i.title == "scanner calibrated" and i.is_done for i in desk.window.ready.go_panel.items)
+
+
+def test_3_a_policy_holds_verdicts_back_until_it_is_met(desk: Hand) -> None:
+    choose(desk, "Policy", Policy.TODAY.value)
+    assert "was not verified today" in read(desk, "Policy in words") and "verified today" in desk.finding(Key.READY)
+    note = desk.named("Override note", QLineEdit)
+    assert isinstance(note, QLineEdit)
+    note.setText("checked last night")
+    note.editingFinished.emit()
+    desk.wait()
+    assert "overridden, and the report says so" in read(desk, "Policy in words")
+    note.setText("")
+    note.editingFinished.emit()
+    desk.wait()
+    choose(desk, "Artefact", "ball bar BB-300")
+    desk.click("Check on it")
+    desk.wait()
+    assert read(desk, "Calibration result").startswith("Passed on ball bar BB-300: size")
+    assert read(desk, "Policy in words").startswith("Verified at") and not desk.window.session.job.readiness.objection
+
+
+def test_4_what_the_job_holds_is_shown_and_the_scanner_connects(desk: Hand) -> None:
+    desk.go(Key.CAPTURE)
+    assert "covered" in desk.finding(Key.CAPTURE) and not desk.window.ledger.isVisible()
+    held = desk.named("Live").facts  # type: ignore[attr-defined]
+    assert held["patches"] == "3" and int(held["covered"].split()[0]) > 85
+    # A capture of its own: without the one that the job carries.
+    desk.window.session.edit("no capture", lambda job: job.model_copy(update={"capture": None}))
+    desk.wait()
+    assert desk.next() == "Next: connect the scanner"
+    desk.click("Do the next action")
+    desk.wait(lambda: shot(desk) is not None and shot(desk).state is State.READY)
+    assert desk.next() == "Next: hold the scanner"
+
+
+def test_5_the_pointer_leads_the_scanner(desk: Hand) -> None:
+    desk.click("Do the next action")
+    view = desk.window.view
+    for k in range(40):
+        QTest.mouseMove(view, desk.spot((-40 - 15 * np.cos(0.3 * k), -60 + 8 * np.sin(0.3 * k), 18)))
+        QTest.qWait(30)
+    desk.wait(lambda: shot(desk).points_taken > 1000)
+    dial = desk.named("Stand-off dial", QWidget)
+    desk.wait(lambda: dial.word == "hold" and "hold, 3" in dial.accessibleDescription())  # type: ignore[attr-defined]
+    live = desk.named("Live").facts  # type: ignore[attr-defined]
+    assert live["targets in view"].endswith("needs 4") and live["light"] == "light is good" and live["points, memory"].endswith("MB")
+    here = desk.spot((-40.0, -60.0, 18))
+    turn_wheel(view, here, -1500)
+    desk.wait(lambda: dial.word in ("closer", "no surface", "lost"))  # type: ignore[attr-defined]
+    desk.press(Qt.Key.Key_Comma)
+    desk.wait(lambda: shot(desk).exposure == 4)
+    desk.press(Qt.Key.Key_Period)
+    desk.wait(lambda: shot(desk).exposure == 5)
+    desk.press(Qt.Key.Key_Space)
+    desk.wait(lambda: dial.word == "paused")  # type: ignore[attr-defined]
+    desk.press(Qt.Key.Key_Space)
+    desk.wait(lambda: shot(desk).state is not State.PAUSED)
+
+
+def test_6_patches_are_kept_and_the_floor_view_is_large(desk: Hand) -> None:
+    window = desk.window
+    desk.click("Stop")
+    desk.wait(lambda: window.session.job.capture is not None and len(window.session.job.capture.patches) == 1)
+    window.perform("floor view")
+    desk.wait(lambda: window.is_floor)
+    assert not window.strip.isVisible() and not window.sheets.isVisible() and window.view.isVisible()
+    tile = desk.named("of what is measured")
+    assert tile.accessibleDescription().endswith("of 100 %") and tile.height() > 90
+    desk.press(Qt.Key.Key_Escape)
+    assert not window.is_floor and window.strip.isVisible() and window.view.width() > 500
+
+
+def test_7_the_plan_runs_by_itself_and_what_is_missing_is_named(desk: Hand) -> None:
+    choose(desk, "Speed", "as fast as it goes")
+    before = shot(desk).one_pass
+    desk.click("Let the plan run")
+    desk.wait(lambda: shot(desk).one_pass > max(before, 0.35))
+    desk.click("Let the plan run")
+    desk.wait(lambda: not desk.window.capture.driver.runs_by_itself)
+    assert desk.named("Live").facts["missing next"] not in ("", "nothing")  # type: ignore[attr-defined]
+    covered = desk.colour_at((-60.0, -60.0, 18.0))
+    assert covered.green() >= covered.red() - 6, "covered faces are calm"
+    desk.click("Turn the part over")
+    desk.wait(lambda: shot(desk).position == 1)
+    desk.click("Turn the part over")
+    desk.wait(lambda: shot(desk).position == 0)
+
+
+def test_8_a_lost_device_loses_nothing(desk: Hand) -> None:
+    window = desk.window
+    desk.click("Stop")
+    desk.wait(lambda: all(not p.is_running for p in shot(desk).patches))
+    taken = shot(desk).points_taken
+    way(desk, "Practice")
+    choose(desk, "Fault", "the cable is pulled")
+    desk.click("Put it in")
+    desk.wait(lambda: shot(desk).state is State.GONE)
+    assert "the connection to the device is lost" in window.notice.text
+    way(desk, "Scan")
+    assert desk.named("Stand-off dial").word == "no device" and desk.next() == "Next: connect again"  # type: ignore[attr-defined]
+    desk.click("Do the next action")
+    desk.wait(lambda: shot(desk).state is State.READY)
+    assert shot(desk).points_taken == taken
+    count = len(shot(desk).patches)
+    desk.click("Discard")
+    desk.wait(lambda: len(shot(desk).patches) == count - 1)
+    desk.click("Let it go")
+    desk.wait(lambda: window.capture.driver is None)
+    assert window.session.job.capture is not None and len(window.session.job.capture.patches) == count - 1
+
+
+def test_9_photos_and_probe_are_guided(desk: Hand) -> None:
+    way(desk, "Photos")
+    desk.click("Do the next action")
+    assert read(desk, "Photo verdict") in ("enough", "not enough") and read(desk, "Photo in words").startswith("Photo 1:")
+    desk.click("Take all that are left")
+    assert read(desk, "Photo verdict") == "enough"
+    desk.click("Adjust them together")
+    assert float(desk.named("Adjusted").facts["residuals"].split()[0]) == pytest.approx(0.9, abs=0.25)  # type: ignore[attr-defined]
+    way(desk, "Probe")
+    desk.click("Do the next action")
+    assert read(desk, "Probe in words").startswith("Point 2 of 13, for the plane") and "mm:" in read(desk, "Guidance")
+    desk.click("Touch all that are left")
+    assert desk.named("Probed").facts["diameter"].startswith("14.0")  # type: ignore[attr-defined]
+
+
+def test_an_exercise_ends_in_a_debrief_and_a_record(desk: Hand) -> None:
+    window = desk.window
+    way(desk, "Practice")
+    learner = desk.named("Learner", QLineEdit)
+    assert isinstance(learner, QLineEdit)
+    learner.setText("Jory Brandt")
+    choose(desk, "Exercise", "Keep the stand-off")
+    desk.click("Do the next action")
+    desk.wait(lambda: window.capture.driver is not None and shot(desk) is not None)
+    kept = window.session.job.capture
+    window.capture.driver.speed = 1e6
+    window.capture.run_plan()
+    desk.wait(lambda: shot(desk).points_taken > 20_000)
+    desk.click("Finish")
+    desk.wait(lambda: window.capture.driver is None and read(desk, "Score") != "\u2013")
+    assert read(desk, "Score").endswith("of 100") and "in the window" in desk.named("Debrief").facts  # type: ignore[attr-defined]
+    assert "Keep the stand-off" in read(desk, "Earlier exercises") and window.logbook is not None
+    assert window.logbook.exercises("Jory Brandt")[0].exercise == "hold"
+    assert window.session.job.capture == kept, "practice leaves the job alone"
+
+
+def test_the_capture_becomes_the_scan(desk: Hand) -> None:
+    way(desk, "Scan")
+    desk.click("Make the scan of it")
+    desk.wait(lambda: desk.window.station.key is Key.ASSEMBLE)
+    scan = desk.window.session.derived.scan
+    assert scan is not None and len(scan.points) > 800 and desk.window.session.job.scan is not None
+    assert desk.window.session.job.scan.name == "BC-220 captured.ply" and np.isfinite(scan.points).all()
