@@ -176,6 +176,7 @@ def window() -> Iterator[str]:
         assert planner is not None
         session = CaptureSession(planner, 6e9)
         skin = skin_of(session)
+        assert len(session.tracks)
         ready, told = os.pipe()
         child = served(Stream, told)
         port = int(os.read(ready, 20))
@@ -185,6 +186,8 @@ def window() -> Iterator[str]:
         driver.keep = None
         driver.speed = STREAM_RATE / FRAME_POINTS / FRAMES
         _spin(application, lambda: made.capture.snapshot is not None)
+        calm = time.monotonic() + 3.0
+        _spin(application, lambda: time.monotonic() > calm)
         driver.do(lambda s: s.begin())
         lags, last = list[float](), [time.perf_counter()]
 

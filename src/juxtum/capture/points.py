@@ -47,18 +47,17 @@ class PointStore:
         MemoryFull
             When there is no room for it; nothing of it is taken then.
         """
+        from juxtum.capture import _point_kernels as kernels
+
         self._budget.take(points.nbytes)
-        places = points["place"].astype(np.float64) @ pose.rotation.T + pose.offset
-        turned = points["normal"].astype(np.float32) @ pose.rotation.T.astype(np.float32)
+        places = np.empty((len(points), 3))
         start = 0
         while start < len(points):
             if self._count == len(self._blocks) * BLOCK:
                 self._blocks.append(np.empty(BLOCK, dtype=POINT))
             at = self._count % BLOCK
             n = min(BLOCK - at, len(points) - start)
-            block, some = self._blocks[-1][at : at + n], slice(start, start + n)
-            block["place"], block["normal"] = places[some], np.round(np.clip(turned[some], -127, 127))
-            block["quality"] = points["quality"][some]
+            kernels.take(points[start : start + n], pose.rotation, pose.offset, self._blocks[-1][at : at + n], places[start : start + n])
             self._count += n
             start += n
         return places

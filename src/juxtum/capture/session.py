@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import cached_property
 
 import numpy as np
 
@@ -13,7 +14,7 @@ from juxtum.capture.points import Budget, MemoryFull, PointStore, normals_of, pl
 from juxtum.capture.route import Stop
 from juxtum.devices.protocol import DeviceError, Message, Points
 from juxtum.geometry import RigidTransform
-from juxtum.geometry.arrays import Floats, unit
+from juxtum.geometry.arrays import Bools, Floats, unit
 from juxtum.plan.instruments import Mode
 from juxtum.plan.planner import Planner
 
@@ -59,6 +60,11 @@ class CaptureSession:
         """Where a run by itself left the hand."""
         self._began: float | None = None
         self._rates: list[tuple[float, int]] = []
+
+    @cached_property
+    def tracks(self) -> Bools:
+        """Which of the plan's poses track with its targets (P,); takes a moment when it is first asked for."""
+        return self.planner.assess().tracking.holds if self.planner.plan.placed else np.zeros(len(self.planner.ground().views), dtype=bool)
 
     # -- patches ----------------------------------------------------------------------------------------------
 

@@ -130,7 +130,7 @@ def _captures(walk: _Walk) -> None:
     walk.settle(lambda: window.capture.hand.is_holding)
     x, y = window.view.project(np.array([[-60.0, -62.0, 18.0]]))[0]
     window.capture.hand.point(QPointF(x, y))
-    walk.settle(lambda: len(window.capture.snapshot.points) > 0)
+    walk.settle(lambda: len(window.capture.snapshot.points) > 0 and window.capture.snapshot.dial.is_held)
     walk.save("10-capture")
     window.perform("floor view")
     walk.settle(lambda: window.is_floor)

@@ -25,6 +25,7 @@ from juxtum.scene.sections import section
 from juxtum.scene.stage import Detail, Hit, Shown, Stage
 
 SETTLE_MS = 160
+SOFT_MS = 1200
 MOVING_SCALE = 0.6
 PICKED_FROM = ("map", "scan", "nominal", "unseen", "ghost")
 
@@ -157,8 +158,18 @@ class StageView(FittingView):
 
     def _start_moving(self) -> None:
         self._moving = True
-        self._settle.start()
+        self._settle.start(SETTLE_MS)
         self.redraw()
+
+    def soften(self) -> None:
+        """Draw again, lightly, since what is shown goes on changing; sharp once that has ended."""
+        self.stay_soft()
+        self.redraw()
+
+    def stay_soft(self) -> None:
+        """What is shown will change soon: no sharp picture yet."""
+        self._moving = True
+        self._settle.start(SOFT_MS)
 
     def _settled(self) -> None:
         if self._press is not None:

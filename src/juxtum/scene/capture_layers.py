@@ -6,15 +6,15 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from juxtum.geometry import TriangleMesh
-from juxtum.geometry.arrays import Floats, Ints, frozen
+from juxtum.geometry.arrays import Floats, Ints, frozen, unit
 from juxtum.nominal import Nominal
-from juxtum.nominal.model import sample_surface
-from juxtum.scene.drawables import Surface, plain_surface, polydata
+from juxtum.scene.drawables import Surface, polydata
+from juxtum.scene.proxy import clustered
 
 HATCH_PITCH = 3.0
 LAYERS = ("cover none", "cover once", "cover enough", "cover other")
-FINENESS = 90.0
+DIVISIONS = 84
+"""Of the part's diagonal: how fine the skin is."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -22,23 +22,36 @@ class Skin:
     """The part in small triangles, each of which belongs to a cell of the coverage or to none (-1)."""
 
     corners: Floats
+    normals: Floats
     owners: Ints
 
 
 def make_skin(nominal: Nominal, places: Floats, normals: Floats, faces: Ints, size: float) -> Skin:
-    """Triangles fine enough to show cells (C, 3), on faces (C,) by number, of a size in mm."""
+    """Few enough triangles to be drawn while points come, with the cell (C,) that each belongs to.
+
+    Parameters
+    ----------
+    places, normals : array (C, 3)
+        Of the cells.
+    faces : array (C,)
+        Numbers of their faces; a triangle of any other face belongs to none.
+    size : float
+        Of a cell, mm.
+    """
     from scipy.spatial import cKDTree
 
-    samples = sample_surface(nominal.mesh, nominal.triangle_faces, max(1.5 * size, nominal.diagonal / FINENESS))
-    owners = np.full(len(samples.faces), -1, dtype=np.int64)
-    facing = samples.mesh.triangle_normals
-    for face in np.unique(faces):
-        mine, there = np.flatnonzero(faces == face), np.flatnonzero(samples.faces == face - 1)
-        if len(there):
-            # The normal counts as a direction of its own, so that both sides of a thin wall stay apart.
-            tree = cKDTree(np.column_stack([places[mine], size * normals[mine]]))
-            owners[there] = mine[tree.query(np.column_stack([samples.centres[there], size * facing[there]]))[1]]
-    return Skin(frozen(samples.mesh.corners), frozen(owners, np.int64))
+    samples = nominal.samples
+    own = np.repeat(samples.mesh.triangle_normals, 3, axis=0)
+    points, triangles, facing, _ = clustered(samples.mesh.points, samples.mesh.triangles, own, np.zeros(len(own)), DIVISIONS)
+    corners = points[triangles]
+    directions = unit(facing[triangles].sum(1))
+    # The normal counts as a direction of its own, so that both sides of a thin wall stay apart.
+    tree = cKDTree(np.column_stack([places, 2 * size * normals]))
+    owners = tree.query(np.column_stack([corners.mean(1), 2 * size * directions]))[1].astype(np.int64)
+    every = cKDTree(np.column_stack([samples.centres, 2 * size * samples.mesh.triangle_normals]))
+    face = samples.faces[every.query(np.column_stack([corners.mean(1), 2 * size * directions]))[1]] + 1
+    owners[~np.isin(face, np.unique(faces))] = -1
+    return Skin(frozen(corners), frozen(facing[triangles]), frozen(owners, np.int64))
 
 
 def coverage_surfaces(skin: Skin, seen: Ints) -> dict[str, Surface | None]:
@@ -54,10 +67,8 @@ def _part(skin: Skin, rows: Ints, *, hatched: bool) -> Surface | None:
         return None
     corners = skin.corners[rows].reshape(-1, 3)
     triangles = np.arange(len(corners)).reshape(-1, 3)
-    if not hatched:
-        return plain_surface(TriangleMesh(corners, triangles))
-    mesh = TriangleMesh(corners, triangles)
-    data = polydata(corners, triangles, np.repeat(mesh.triangle_normals, 3, axis=0), None)
-    along = corners @ np.array([1.0, 1.0, 1.0]) / (np.sqrt(3) * HATCH_PITCH)
-    data.GetPointData().SetTCoords(numpy_to_vtk(np.column_stack([along, np.zeros(len(along))]).astype(np.float32), deep=True))
+    data = polydata(corners, triangles, skin.normals[rows].reshape(-1, 3), None)
+    if hatched:
+        along = corners @ np.array([1.0, 1.0, 1.0]) / (np.sqrt(3) * HATCH_PITCH)
+        data.GetPointData().SetTCoords(numpy_to_vtk(np.column_stack([along, np.zeros(len(along))]).astype(np.float32), deep=True))
     return Surface(corners, triangles, data, data, data, None, False)

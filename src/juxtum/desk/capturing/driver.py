@@ -13,7 +13,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from juxtum.capture.next_view import NextView, next_view
 from juxtum.capture.patch import State
-from juxtum.capture.run import legs, set_mode, tell, tracked_poses
+from juxtum.capture.run import legs, set_mode, tell
 from juxtum.capture.session import CaptureSession
 from juxtum.capture.snapshot import take_snapshot
 from juxtum.devices.body import Pose
@@ -21,7 +21,6 @@ from juxtum.devices.link import DeviceProcess, DirectLink, Link
 from juxtum.devices.patterns import FRAMES
 from juxtum.devices.protocol import DeviceError, Message
 from juxtum.errors import JuxtumError
-from juxtum.geometry.arrays import Bools
 
 LOG = logging.getLogger("juxtum")
 TELL_EVERY = 0.04
@@ -78,7 +77,6 @@ class CaptureDriver(QObject):
         self.keep: Callable[[CaptureSession], bool] | None = None
         """Writes accepted patches to disk; called on the thread."""
         self._view: NextView | None = None
-        self._tracks: Bools | None = None
         self._thread = threading.Thread(target=self._run, name="capture", daemon=True)
 
     # -- from the interface -----------------------------------------------------------------------------------
@@ -114,15 +112,19 @@ class CaptureDriver(QObject):
         """Whether the plan's path is being followed."""
         return self._hands is not None
 
+    @property
+    def is_moving(self) -> bool:
+        """Whether a hand or the plan moves the scanner."""
+        return self._hands is not None or self._pose is not None
+
     def stop_plan(self) -> None:
         """Put the scanner back into the hand."""
         self.do(lambda _: self._end_plan())
 
     def settle(self) -> None:
         """Accept what runs and keep it; `settled` tells when that is done."""
-        self._hands = None
-
         def command(session: CaptureSession) -> None:
+            self._end_plan()
             session.accept()
             if self.keep is not None:
                 self.keep(session)
@@ -266,9 +268,7 @@ class CaptureDriver(QObject):
         tell(session, self._link, message)
 
     def _look(self) -> None:
-        if self._tracks is None:
-            self._tracks = tracked_poses(self.session.planner)[0]
-        self._view = next_view(self.session.coverage, self.session.planner, self._tracks, self.session.position)
+        self._view = next_view(self.session.coverage, self.session.planner, self.session.tracks, self.session.position)
 
     def _begin_plan(self, session: CaptureSession) -> None:
         from juxtum.capture.route import hands
@@ -290,10 +290,9 @@ class CaptureDriver(QObject):
         shunned: set[int] = set()
         expected = session.planner.plan.expected
         goal = expected.coverage if expected is not None else 0.95
-        assert self._tracks is not None
         for _ in range(40):
             before = session.coverage.share()
-            view = next_view(session.coverage, session.planner, self._tracks, session.position, frozenset(shunned)) if before < goal else None
+            view = next_view(session.coverage, session.planner, session.tracks, session.position, frozenset(shunned)) if before < goal else None
             if view is None:
                 return
             yield from hands((view.stop,), session.mode, session.spacing, session.time + 1 / FRAMES)
@@ -301,7 +300,10 @@ class CaptureDriver(QObject):
                 shunned.add(pose_of(session.planner, view))
 
     def _end_plan(self) -> None:
-        self._hands = None
+        was_running, self._hands = self._hands is not None, None
+        if was_running and self.connection is not None:
+            # The plan lets the trigger go between two stops.
+            tell(self.session, self._link, Message("pause", {"on": False}))
 
 
 def direct(device: object) -> Connection:

@@ -27,13 +27,14 @@ class CoveragePicture:
     def draw(self, snapshot: Snapshot) -> None:
         """Paint it if it changed and the last picture is old enough."""
         now = time.monotonic()
-        if self.skin is None or now - self._at < REDRAW_EVERY or self._view._moving:
+        if self.skin is None or now - self._at < REDRAW_EVERY:
             return
         if self._seen is not None and np.array_equal(self._seen, snapshot.seen):
             return
         self._at, self._seen = now, np.asarray(snapshot.seen)
         for name, surface in coverage_surfaces(self.skin, snapshot.seen).items():
             self._view.put(name, surface)
+        self._view.soften()
 
     def draw_anew(self, snapshot: Snapshot) -> None:
         """Paint it in any case."""

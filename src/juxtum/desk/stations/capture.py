@@ -143,6 +143,7 @@ class CaptureStation(Station):
             if job.capture is not None:
                 progress.phase("taking up what is captured", 0.6)
                 take_up(session, job.capture, self.session.files.locate)
+            assert len(session.tracks) > 0
             progress.phase("preparing the picture", 0.8)
             return session, skin_of(session)
 
@@ -226,6 +227,8 @@ class CaptureStation(Station):
         if snapshot.position != self._turned:
             self._turned = snapshot.position
             self.view.look_from(View.BELOW if snapshot.position else View.CORNER)
+        if self.driver.is_moving:
+            self.view.stay_soft()
         self.coverage.draw(snapshot)
         self.view.update()
 
