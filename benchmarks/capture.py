@@ -12,6 +12,7 @@ from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from benchmarks.planning import planners
 from juxtum.capture.patch import Patch, State
@@ -286,7 +287,7 @@ def lengths() -> Iterator[str]:
         adjusted, usable = walk.adjust()
         new = np.cumsum(usable) - 1
         errors.append([adjusted.length(new[a], new[b]) - np.linalg.norm(targets.places[a] - targets.places[b]) for a, b in pairs])
-        scanned.append(_scanned(planner, plan.codes, adjusted.points, usable, seed))
+        scanned.append(_scanned(planner, plan.points, adjusted.points, usable, seed))
     e = np.array(errors)
     ratio = float(np.sqrt((e**2).mean() / (predicted**2).mean()))
     each = ", ".join(f"{v:.2f}" for v in np.sqrt((e**2).mean(0)) / predicted)
@@ -297,13 +298,12 @@ def lengths() -> Iterator[str]:
     yield f"scanned from end to end ({whole.length / 1000:.2f} m): RMS {1000 * rms:.0f} \u00b5m, predicted {1000 * half:.0f} \u00b5m, ratio {rms / half:.2f}"
 
 
-def _scanned(planner: Planner, codes: int, places: np.ndarray, usable: np.ndarray, seed: int) -> float:
+def _scanned(planner: Planner, photographed: np.ndarray, places: np.ndarray, usable: np.ndarray, seed: int) -> float:
     """Error of the length between both ends of the beam as a scanner with the photos' map measures it, mm."""
     body = made_body(planner.nominal, planner.plan)
-    shown = planner.plan.placed[:: max(1, -(-len(planner.plan.placed) // 110))]
-    index = {id(t): k for k, t in enumerate(planner.plan.placed)}
     new = np.cumsum(usable) - 1
-    known = [(index[id(t)], new[codes + k]) for k, t in enumerate(shown) if codes + k < len(usable) and usable[codes + k]]
+    away, rows_of = cKDTree(photographed).query(np.array([t.place for t in planner.plan.placed]))
+    known = [(k, new[row]) for k, (d, row) in enumerate(zip(away, rows_of, strict=True)) if d < 0.01 and usable[row]]
     # The photos' targets are the planned ones; the scanner's body has them where the photos say they are.
     body = replace(body, targets=planner.plan.placed)
     scanner = HandheldScanner(body, planner.model, seed)
@@ -315,10 +315,10 @@ def _scanned(planner: Planner, codes: int, places: np.ndarray, usable: np.ndarra
     x = ground.views.looked_at[:, 0]
     for order in (np.argsort(x), np.argsort(-x)):
         shifts = []
-        for pose_row in order[:60]:
+        for pose_row in order[:300]:
             pose = Pose.looking(ground.views.eyes[pose_row], ground.views.axes[pose_row], ground.views.ups[pose_row])
             fields, found = scanner._tracked(pose, body.scenes[0], np.random.default_rng([seed, int(pose_row)]))
-            if found is not None and fields["state"] == "tracking":
+            if found is not None and fields["state"] == "tracking" and len(shifts) < 40:
                 spot = ground.views.looked_at[pose_row]
                 shifts.append((found @ pose.to_part.inverse).apply(spot[None])[0] - spot)
         ends.append(np.mean(shifts, axis=0) if shifts else np.full(3, np.nan))

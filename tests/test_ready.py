@@ -21,8 +21,11 @@ from juxtum.capture.calibrating import (
     request,
     solve_board,
 )
+from juxtum.capture.calibrating_others import poses_of, request_of, solve
 from juxtum.demo.job import demo_job
 from juxtum.devices.handheld import HandheldScanner
+from juxtum.devices.head import StructuredLightHead
+from juxtum.devices.probe import TouchProbe
 from juxtum.devices.protocol import Message
 from juxtum.errors import JuxtumError
 from juxtum.evaluate import Verdict
@@ -81,6 +84,25 @@ def test_calibration_finds_and_takes_away_the_error_of_scale() -> None:
     assert good.passed and "allowed" in good.words
     with pytest.raises(JuxtumError, match="3 poses are too few to calibrate"):
         solve_board(CalibrationKind.SCANNER, answers[:3], MODEL)
+
+
+def test_tip_and_turntable_are_calibrated_by_ball_and_board() -> None:
+    probe = TouchProbe(plate(), shipped(Kind.PROBE), seed=3)
+    tip, head_kind = CalibrationKind.TIP, CalibrationKind.BOARD
+    answers = [a for k, pose in enumerate(poses_of(tip, probe.model)) for a in probe.handle(request_of(tip, pose, k))]
+    found = solve(tip, answers, probe.model)
+    assert found.passed and found.scale == pytest.approx(1.5, abs=0.01) and found.words.startswith("tip radius 1.")
+    with pytest.raises(JuxtumError, match="2 touches are too few"):
+        solve(tip, answers[:2], probe.model)
+    head = StructuredLightHead(plate(), shipped(Kind.HEAD), seed=3)
+    head.handle(Message("fault", {"name": "uncalibrated"}))
+    assert not head.is_calibrated
+    answers = [a for k, pose in enumerate(poses_of(head_kind, head.model)) for a in head.handle(request_of(head_kind, pose, k))]
+    turned = solve(head_kind, answers, head.model)
+    head.handle(Message("correct", {"scale": turned.scale}))
+    assert turned.passed and head.is_calibrated and "off upright" in turned.words
+    with pytest.raises(JuxtumError, match="1 turns are too few"):
+        solve(head_kind, answers[:1], head.model)
 
 
 def test_the_hand_is_led_to_each_pose() -> None:

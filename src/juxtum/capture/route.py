@@ -78,7 +78,8 @@ def _ordered(ground: Ground, chosen: list[int], tracks: Bools, seen: Bools) -> l
                 left.remove(nearest)
             else:
                 held = (seen[between] & known).sum(1)
-                news = np.where(held >= ground.needs.least, (seen[between] & ~known).sum(1) + 0.1 * held, 0.0)
+                fresh = (seen[between] & ~known).sum(1)
+                news = np.where((held >= ground.needs.least) & (fresh > 0), fresh + 0.05 * np.minimum(held, 15), 0.0)
                 # Where nothing ties the rest it goes last, and the hand will hear that tracking is lost.
                 nearest = int(between[int(np.argmax(news))]) if news.max(initial=0.0) >= 1 else left.pop(0)
             order.append(nearest)

@@ -11,12 +11,13 @@ from juxtum.capture.next_view import next_view, pose_of
 from juxtum.capture.patch import State
 from juxtum.capture.route import Stop, hands, path
 from juxtum.capture.session import CaptureSession
+from juxtum.capture.tracker_stations import TrackerStations
 from juxtum.devices.link import Link
 from juxtum.devices.patterns import FRAMES
 from juxtum.devices.protocol import DeviceError, Message
 from juxtum.geometry.arrays import Bools
 from juxtum.plan.blind import Method
-from juxtum.plan.instruments import Mode
+from juxtum.plan.instruments import Kind, Mode
 from juxtum.plan.planner import Planner
 from juxtum.plan.views import faces_of_patches
 from juxtum.progress import Progress, silent
@@ -66,18 +67,39 @@ def run_by_itself(session: CaptureSession, link: Link, progress: Progress | None
     """
     progress = progress or silent()
     tell(session, link, Message("spacing", {"mm": session.spacing}))
+    stations = TrackerStations(session.planner) if session.planner.model.kind is Kind.TRACKED else None
     planned = list(legs(session.planner))
     total, done = sum(len(leg.stops) for leg in planned), 0
     for leg in planned:
         set_mode(session, link, leg.mode)
         for stop in leg.stops:
             progress.phase("scanning along the plan", 0.8 * done / max(total, 1))
-            follow(session, link, (stop,))
+            if stations is None or place_tracker(session, link, stations, stop):
+                follow(session, link, (stop,))
             done += 1
     set_mode(session, link, session.planner.mode)
-    _fill(session, link, progress)
+    if stations is None:
+        _fill(session, link, progress)
     session.accept()
     tell(session, link, Message("map?"))
+
+
+def place_tracker(session: CaptureSession, link: Link, stations: TrackerStations, stop: Stop) -> bool:
+    """Put the tracker where it serves a stop and let it measure the reference targets; whether it knows where it stands."""
+    problem: DeviceError | None = None
+    for message in stations.requests(stop):
+        session.accept()
+        tell(session, link, message)
+        try:
+            tell(session, link, Message("reference"))
+            stations.stands(int(message.number("station")))
+            return True
+        except DeviceError as found:
+            problem = found
+    if problem is not None:
+        session.note("moved", problem.what)
+        stations.position = -1
+    return problem is None
 
 
 def _fill(session: CaptureSession, link: Link, progress: Progress) -> None:

@@ -168,7 +168,7 @@ class CaptureSession:
         """The connection broke: what was captured stays, the running patch is accepted."""
         self.accept()
         self.state, self.why = State.GONE, why
-        self._happened("no device", why)
+        self.note("no device", why)
 
     def found_device(self) -> None:
         """It is there again."""
@@ -178,7 +178,8 @@ class CaptureSession:
         """The map as a device takes it back after it was restarted."""
         return [[float(k), *map(float, place), 10.0] for k, place in sorted(self.targets.items())]
 
-    def _happened(self, word: str, why: str = "") -> None:
+    def note(self, word: str, why: str = "") -> None:
+        """Keep in the record that something happened."""
         self.happenings.append(Happening(self.time, word, why))
 
     def _frame(self, message: Message) -> None:
@@ -215,7 +216,7 @@ class CaptureSession:
             return
         if self.current is not None and state in (State.LOST, State.HIDDEN, State.MOVED):
             self.current.times_lost += 1
-            self._happened(state.value, why)
+            self.note(state.value, why)
         self.state, self.why = state, why
         if self.current is None and state is State.SCANNING:
             self.state = State.READY
@@ -226,14 +227,14 @@ class CaptureSession:
             self._jumped("the pattern of targets was taken for another one")
         elif event == "target moved":
             names = ", ".join(str(h) for h in message.fields.get("handles", []))
-            self._happened("target moved", f"target {names} is not where it was and is left out")
+            self.note("target moved", f"target {names} is not where it was and is left out")
             for handle in message.fields.get("handles", []):
                 self.targets.pop(int(handle), None)
 
     def _jumped(self, why: str) -> None:
         """Only the running patch is lost: it is kept aside and no longer counts."""
         patch = self.current
-        self._happened("jump", why)
+        self.note("jump", why)
         if patch is None:
             return
         self.coverage.counts -= patch.counts
@@ -253,7 +254,7 @@ class CaptureSession:
         except MemoryFull as problem:
             self.accept()
             self.state, self.why = State.FULL, problem.next
-            self._happened("full", problem.what)
+            self.note("full", problem.what)
             return
         if self.to_part is not None:
             turned = points["normal"].astype(np.float64) @ (self.to_part.rotation @ pose.rotation).T
@@ -267,7 +268,7 @@ class CaptureSession:
             self.targets[int(handle)] = np.array(place)
         if len(new):
             if self.to_part is not None:
-                self._happened("target found", ", ".join(str(int(h)) for h in new[:, 0]))
+                self.note("target found", ", ".join(str(int(h)) for h in new[:, 0]))
             self._recognise()
 
     def _recognise(self) -> None:

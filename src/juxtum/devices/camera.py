@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from juxtum.devices.artefacts import Calibratable
 from juxtum.devices.body import Body, Pose, in_sight
 from juxtum.devices.protocol import DeviceError, Message
 from juxtum.devices.standin import StandIn
@@ -67,7 +68,13 @@ class PhotoCamera(StandIn):
         scale = self.camera.focal / 24.0
         self.lens = Lens(TRUE_LENS.focal * scale, TRUE_LENS.centre, TRUE_LENS.radial)
         self._number = 0
+        self.calibration = Calibratable(self, model.modes[0].noise, 2e-4, 5e-6)
+        self._answers |= {"board": self.calibration.board, "bar": self.calibration.bar, "correct": self.calibration.correct}
         self._answers |= {"shoot": self._shoot}
+
+    def unsettle(self) -> None:
+        """As after a fall: the lens is no longer what its document says."""
+        self.calibration.unsettle()
 
     def about(self) -> dict[str, object]:
         """Lens as its document says, coded targets, and the bars with their certified lengths."""

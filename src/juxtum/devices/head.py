@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from juxtum.devices.artefacts import Calibratable, board_dots
 from juxtum.devices.body import Body, Pose
 from juxtum.devices.patterns import rays_of
 from juxtum.devices.protocol import DeviceError, Message, packed
@@ -49,6 +50,8 @@ class StructuredLightHead(Turntable):
         self.position = 0
         self.is_calibrated = True
         self._number = 0
+        self.calibration = Calibratable(self, model.modes[0].noise, 3e-4, 1e-5)
+        self._answers |= {"board": self.calibration.board, "bar": self.calibration.bar, "correct": self._correct, "table": self._table}
         self._answers |= {"shoot": self._shoot, "exposure": self._expose, "spacing": self._space, "position": self._lay}
 
     def _expose(self, message: Message) -> list[Message]:
@@ -84,6 +87,25 @@ class StructuredLightHead(Turntable):
         axis = RigidTransform.from_parts(rotation_from_vector(np.radians(rng.normal(0, turn, 3))), rng.normal(0, shift, 3))
         table = RigidTransform.about(self.body.centre, [0, 0, 0, 0, 0, np.radians(-self.angle)])
         return table @ axis @ table.inverse
+
+    def unsettle(self) -> None:
+        """The axis of the table is no longer where the head believes."""
+        self.is_calibrated = False
+        self.calibration.unsettle()
+
+    def _correct(self, message: Message) -> list[Message]:
+        self.is_calibrated = True
+        return self.calibration.correct(message)
+
+    def _table(self, message: Message) -> list[Message]:
+        """The dot board on the table, turned to an angle about the table's real axis."""
+        degrees = message.number("degrees")
+        rng = self._rng(6, round(10 * degrees))
+        lean = self._rng(5).normal(0, AXIS_TURN, 3)
+        axis = rotation_from_vector(np.radians(lean)) @ [0.0, 0, 1]
+        middle = self._rng(5, 1).normal(0, 5.0, 3)
+        dots = middle + (board_dots() - middle) @ rotation_from_vector(np.radians(degrees) * axis).T
+        return [Message("board", {"dots": np.round(dots + rng.normal(0, self.model.modes[0].noise, dots.shape), 5).tolist()})]
 
     def _shoot(self, message: Message) -> list[Message]:
         self._number += 1

@@ -9,10 +9,13 @@ from juxtum.devices.handheld import START
 from juxtum.devices.protocol import DeviceError, Message
 from juxtum.devices.standin import StandIn
 from juxtum.geometry.arrays import Floats, unit
+from juxtum.geometry.transform import rotation_from_vector
 from juxtum.plan.instruments import InstrumentModel
 
 TIP_RADIUS = 1.5
 """mm."""
+BALL_RADIUS = 12.5004
+"""Of the reference ball, mm."""
 LATE = 0.006
 """The probe bends so much before it notices that it touches, mm: hysteresis, larger from the side."""
 LONGEST_WAY = 400.0
@@ -29,7 +32,7 @@ class TouchProbe(StandIn):
         self.tip_error = float(self._rng(1).normal(0, 0.002))
         """What calibration leaves of the tip's radius, mm."""
         self._number = 0
-        self._answers |= {"touch": self._touch, "tip?": self._tip, "targets?": self._targets}
+        self._answers |= {"touch": self._touch, "tip?": self._tip, "targets?": self._targets, "ball": self._ball}
 
     def about(self) -> dict[str, object]:
         """The tip's radius as calibrated."""
@@ -37,6 +40,14 @@ class TouchProbe(StandIn):
 
     def _tip(self, message: Message) -> list[Message]:
         return [Message("tip", {"radius": TIP_RADIUS + self.tip_error})]
+
+    def _ball(self, message: Message) -> list[Message]:
+        """The reference ball touched from a side (degrees off upright)."""
+        self._number += 1
+        rng = self._rng(4, self._number)
+        side = rotation_from_vector(np.radians([message.number("tilt"), message.number("lean"), 0.0])) @ [0.0, 0, 1]
+        middle = (BALL_RADIUS + TIP_RADIUS) * side + rng.normal(0, self.model.modes[0].noise / 3, 3)
+        return [Message("contact", {"number": self._number, "middle": [round(float(v), 5) for v in middle]})]
 
     def _targets(self, message: Message) -> list[Message]:
         """The reference targets as its tracker sees them, in the frame in which contacts are told."""

@@ -64,6 +64,11 @@ class ScannerControls:
 
         self._station.start_picking("Click the middle of the zone; Esc ends", picked)
 
+    def measure_references(self) -> None:
+        """Let the tracker measure the reference targets that it sees from where it stands."""
+        if self._station.driver is not None:
+            self._station.driver.ask(Message("reference"))
+
     def stick_target(self) -> None:
         """Stick another target in mid-scan: the scanner finds and joins it."""
         nominal = self._station.derived.nominal

@@ -13,14 +13,16 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from juxtum.capture.next_view import NextView, next_view
 from juxtum.capture.patch import State
-from juxtum.capture.run import legs, set_mode, tell
+from juxtum.capture.run import legs, place_tracker, set_mode, tell
 from juxtum.capture.session import CaptureSession
 from juxtum.capture.snapshot import take_snapshot
+from juxtum.capture.tracker_stations import TrackerStations
 from juxtum.devices.body import Pose
 from juxtum.devices.link import DeviceProcess, DirectLink, Link
 from juxtum.devices.patterns import FRAMES
 from juxtum.devices.protocol import DeviceError, Message
 from juxtum.errors import JuxtumError
+from juxtum.plan.instruments import Kind
 
 LOG = logging.getLogger("juxtum")
 TELL_EVERY = 0.04
@@ -273,10 +275,16 @@ class CaptureDriver(QObject):
     def _begin_plan(self, session: CaptureSession) -> None:
         from juxtum.capture.route import hands
 
+        stations = TrackerStations(session.planner) if session.planner.model.kind is Kind.TRACKED else None
+
         def messages() -> Iterator[Message]:
             for leg in legs(session.planner):
                 set_mode(session, self._link, leg.mode)
-                yield from hands(leg.stops, leg.mode, session.spacing, session.time + 1 / FRAMES)
+                for before, stop in zip((None, *leg.stops), leg.stops, strict=False):
+                    if stations is not None and not place_tracker(session, self._link, stations, stop):
+                        continue
+                    way = (stop,) if before is None or before.position != stop.position else (before, stop)
+                    yield from hands(way, leg.mode, session.spacing, session.time + 1 / FRAMES, skip=len(way) - 1)
             set_mode(session, self._link, session.planner.mode)
             yield from self._gaps(session)
 

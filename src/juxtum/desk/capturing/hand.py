@@ -6,14 +6,14 @@ from collections.abc import Callable
 
 import numpy as np
 from PyQt6.QtCore import QEvent, QObject, QPointF, QRectF, Qt
-from PyQt6.QtGui import QMouseEvent, QPainter, QPen, QWheelEvent
+from PyQt6.QtGui import QBrush, QMouseEvent, QPainter, QPen, QWheelEvent
 
 from juxtum.capture.snapshot import Snapshot
 from juxtum.desk.stage_view import StageView
 from juxtum.desk.style import THEME, colour, font
 from juxtum.devices.body import Pose
 from juxtum.geometry.arrays import Floats, orthonormal_frame, unit
-from juxtum.look import BODY
+from juxtum.look import BODY, SMALL
 from juxtum.nominal import Nominal
 from juxtum.plan.instruments import Mode
 
@@ -39,6 +39,8 @@ class HandDriver(QObject):
         self.mode: Mode | None = None
         self.stand_off = 0.0
         self.is_holding = False
+        self.is_large = False
+        """Whether words are to be read from far away."""
         self.snapshot: Snapshot | None = None
         self.place: Floats | None = None
         view.installEventFilter(self)
@@ -104,6 +106,25 @@ class HandDriver(QObject):
                 painter.drawPoint(QPointF(x, y))
         if snapshot.view is not None and snapshot.is_recognised:
             self._arrow(painter, snapshot)
+        self._legend(painter)
+
+    def _legend(self, painter: QPainter) -> None:
+        """What the colours of the coverage mean."""
+        k = THEME.scale * (1.5 if self.is_large else 1.0)
+        left, top = 18.0, self._view.height() - 118 * k
+        painter.setFont(font((BODY if self.is_large else SMALL) * (1.3 if self.is_large else 1.0)))
+        for row, (token, words) in enumerate((("band_good", "enough"), ("band_three", "one pass"), ("hatch", "not yet"))):
+            box = QRectF(left, top + 20 * k * row, 22 * k, 14 * k)
+            painter.setPen(QPen(colour("rule"), 1))
+            if row == 2:
+                painter.setBrush(colour("panel"))
+                painter.drawRect(box)
+                painter.setBrush(QBrush(colour("hatch"), Qt.BrushStyle.BDiagPattern))
+            else:
+                painter.setBrush(colour(token))
+            painter.drawRect(box)
+            painter.setPen(colour("ink"))
+            painter.drawText(QRectF(box.right() + 8, box.top() - 4 * k, 160 * k, 22 * k), Qt.AlignmentFlag.AlignVCenter, words)
 
     def _arrow(self, painter: QPainter, snapshot: Snapshot) -> None:
         view = snapshot.view
@@ -123,10 +144,11 @@ class HandDriver(QObject):
         head = [tip, point + 13 * side, point - 13 * side]
         painter.drawPolygon(*(QPointF(float(x), float(y)) for x, y in head))
         words = f"turn the part over for {view.name}" if view.turns_over else f"come in from here: {view.name}"
-        painter.setFont(font(BODY, bold=True))
+        painter.setFont(font(BODY + (9 if self.is_large else 0), bold=True))
         wide = painter.fontMetrics().horizontalAdvance(words) + 16
         left = float(np.clip(tail[0] - wide / 2, 8, self._view.width() - wide - 8))
-        box = QRectF(left, tail[1] - 30 * THEME.scale, wide, 22 * THEME.scale)
+        tall = painter.fontMetrics().height() + 6
+        box = QRectF(left, tail[1] - tall - 6, wide, tall)
         painter.setBrush(colour("panel"))
         painter.setPen(QPen(colour("rule"), 1))
         painter.drawRoundedRect(box, 4, 4)

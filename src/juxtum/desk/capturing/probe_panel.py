@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import numpy as np
 
-from juxtum.capture.dial import tone_of
 from juxtum.capture.others import located
 from juxtum.capture.probing import ProbedFeature, ProbeTask, evaluate, guide, task_for
 from juxtum.desk.capturing.driver import Connection
@@ -21,8 +20,6 @@ from juxtum.nominal import FaceKind, Nominal
 from juxtum.plan.holes import find_holes
 from juxtum.progress import Progress
 from juxtum.scene.stage import Hit
-
-__all__ = ["ProbePanel", "tone_of"]
 
 
 class ProbePanel(CapturePanel):
@@ -162,6 +159,7 @@ class ProbePanel(CapturePanel):
             point = task.points[done]
             told = guide(point, self.tip if self.tip is not None else point.start + np.array([60.0, 0, 60.0]))
             self._guide.setText(told.words)
+            self.station.speaker.play(told.tone)
             self._words.setText(f"Point {done + 1} of {len(task.points)}, for the {point.purpose}.")
             self.station.view.set_pins([Pin(point.place, str(done + 1))])
         else:

@@ -49,6 +49,7 @@ class FloorSwitch:
             for part in self._hidden:
                 part.show()
         self.is_on = not self.is_on
+        w.capture.hand.is_large = self.is_on
         w.view.setFocus()
         snapshot = w.capture.snapshot
         if self.is_on and snapshot is not None:

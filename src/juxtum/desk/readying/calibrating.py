@@ -15,12 +15,10 @@ from juxtum.capture.calibrating import (
     bar_requests,
     check_kind,
     evaluate_bar,
-    poses_for,
-    request,
-    solve_board,
 )
+from juxtum.capture.calibrating_others import poses_of, request_of, solve
 from juxtum.desk.capturing.hosting import Hosting
-from juxtum.desk.readying.pose_pad import PosePad
+from juxtum.desk.readying.pose_pad import WIDEST, PosePad
 from juxtum.devices.kinds import DeviceKind
 from juxtum.devices.protocol import Message
 from juxtum.devices.standin import StandIn
@@ -34,6 +32,12 @@ from juxtum.progress import Progress
 if TYPE_CHECKING:
     from juxtum.desk.stations.ready import ReadyStation
 
+DEVICES = {
+    CalibrationKind.PHOTO: DeviceKind.CAMERA, CalibrationKind.TIP: DeviceKind.PROBE, CalibrationKind.BOARD: DeviceKind.HEAD,
+    CalibrationKind.SHAPE: DeviceKind.HEAD,
+}  # fmt: skip
+"""What is calibrated besides the scanner; the rest is the scanner's own."""
+ARTEFACTS = {CalibrationKind.TIP: "reference ball RB-25"}
 BY_ITSELF_MS = 350
 """Between two poses when the calibration runs by itself."""
 
@@ -66,14 +70,15 @@ class Calibrating(QObject):
         except JuxtumError as problem:
             self._station.session.failed.emit(problem)
             return
-        self._with_device(planner, lambda: self._begin(kind, planner))
+        self._with_device(planner, lambda: self._begin(kind, planner), DEVICES.get(kind))
 
-    def _with_device(self, planner: Planner, then: Callable[[], None]) -> None:
+    def _with_device(self, planner: Planner, then: Callable[[], None], wanted: DeviceKind | None = None) -> None:
         """Bring up a stand-in that has lost its calibration, as after a journey."""
+
+        kind = wanted or (DeviceKind.TRACKED if planner.model.kind is Kind.TRACKED else DeviceKind.HANDHELD)
 
         def work(progress: Progress) -> StandIn:
             progress.phase("switching the scanner on")
-            kind = DeviceKind.TRACKED if planner.model.kind is Kind.TRACKED else DeviceKind.HANDHELD
             made = self.hosting.within(kind, self._station.derived.job, planner)
             made.handle(Message("fault", {"name": "uncalibrated"}))
             return made
@@ -83,14 +88,15 @@ class Calibrating(QObject):
             self._device = made
             then()
 
-        if self._device is not None:
+        if self._device is not None and self._device.kind == kind.value:
             then()
         else:
             self._station.session.compute(work, done)
 
     def _begin(self, kind: CalibrationKind, planner: Planner) -> None:
         self.kind, self._answers = kind, []
-        self._poses = poses_for(planner.model)
+        self._poses = poses_of(kind, planner.model)
+        self.pad.widest = max(WIDEST, 1.1 * max(max(abs(p.tilt), abs(p.lean)) for p in self._poses))
         self._station.tell_result("")
         self._ask()
         self._station.show_results()
@@ -105,7 +111,7 @@ class Calibrating(QObject):
         """The hand holds still at the wanted pose: take it."""
         if self.kind is None or self._device is None:
             return
-        self._answers += self._device.handle(request(self.pad.pose))
+        self._answers += self._device.handle(request_of(self.kind, self.pad.pose, len(self._answers)))
         if len(self._answers) < len(self._poses):
             self._ask()
         else:
@@ -134,7 +140,7 @@ class Calibrating(QObject):
         if planner is None or kind is None or self._device is None:
             return
         try:
-            found = solve_board(kind, self._answers, planner.model)
+            found = solve(kind, self._answers, self._device.model)
         except JuxtumError as problem:
             self._station.session.failed.emit(problem)
             return
@@ -143,7 +149,7 @@ class Calibrating(QObject):
         self._show_result(found)
         if book is not None and instrument is not None:
             job = self._station.derived.job
-            entry = Entry(kind.value, "dot board DB-7", job.brief.operator, job.brief.environment.temperature, found.value, found.limit)
+            entry = Entry(kind.value, ARTEFACTS.get(kind, "dot board DB-7"), job.brief.operator, job.brief.environment.temperature, found.value, found.limit)
             book.add_calibration(instrument, entry)
         self._station.look_again()
         self._station.show_results()

@@ -13,7 +13,7 @@ from juxtum.desk.style import THEME, colour, font
 from juxtum.look import BODY, SMALL
 
 WIDEST = 35.0
-"""Degrees at the pad's edge."""
+"""Degrees at the pad's edge, where no pose asks for more."""
 HOLD_FOR = 0.5
 """Seconds that the hand must hold still at a pose."""
 STEP = 0.25
@@ -31,6 +31,7 @@ class PosePad(QWidget):
         self.setCursor(Qt.CursorShape.CrossCursor)
         self.pose = HandPose(400.0, 0.0, 0.0)
         self.wanted: HandPose | None = None
+        self.widest = WIDEST
         self._title, self._count = "", ""
         self._since: float | None = None
         self._watch = QTimer(self, interval=100)
@@ -85,9 +86,9 @@ class PosePad(QWidget):
         """Tilt and lean follow the pointer."""
         assert event is not None
         f, here = self._field, event.position()
-        lean = ((here.x() - f.center().x()) / (f.width() / 2)) * WIDEST
-        tilt = -((here.y() - f.center().y()) / (f.height() / 2)) * WIDEST
-        self.hold(HandPose(self.pose.distance, max(-WIDEST, min(WIDEST, tilt)), max(-WIDEST, min(WIDEST, lean))))
+        lean = ((here.x() - f.center().x()) / (f.width() / 2)) * self.widest
+        tilt = -((here.y() - f.center().y()) / (f.height() / 2)) * self.widest
+        self.hold(HandPose(self.pose.distance, max(-self.widest, min(self.widest, tilt)), max(-self.widest, min(self.widest, lean))))
 
     def wheelEvent(self, event: QWheelEvent | None) -> None:
         """Nearer or away."""
@@ -126,7 +127,7 @@ class PosePad(QWidget):
         painter.drawRect(f)
         painter.drawLine(QPointF(f.left(), f.center().y()), QPointF(f.right(), f.center().y()))
         painter.drawLine(QPointF(f.center().x(), f.top()), QPointF(f.center().x(), f.bottom()))
-        ring = f.width() * 4.0 / WIDEST / 2
+        ring = f.width() * 4.0 / self.widest / 2
         painter.setPen(QPen(colour("accent"), 2.5))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawEllipse(self._spot(wanted), ring, ring)
@@ -156,4 +157,4 @@ class PosePad(QWidget):
 
     def _spot(self, pose: HandPose) -> QPointF:
         f = self._field
-        return QPointF(f.center().x() + pose.lean / WIDEST * f.width() / 2, f.center().y() - pose.tilt / WIDEST * f.height() / 2)
+        return QPointF(f.center().x() + pose.lean / self.widest * f.width() / 2, f.center().y() - pose.tilt / self.widest * f.height() / 2)

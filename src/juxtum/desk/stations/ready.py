@@ -16,7 +16,6 @@ from juxtum.job.readiness import Policy, Readiness
 from juxtum.logbook.go_list import GoItem, go_list, is_go
 from juxtum.logbook.tables import CalibrationRow, CheckRow, InstrumentRow
 from juxtum.plan.cautions import cautions
-from juxtum.plan.instruments import Kind
 from juxtum.plan.planner import Planner
 from juxtum.plan.preparing import coat_uncertainty, soak_minutes, surface_advice
 from juxtum.plan.schedule import COATS
@@ -132,7 +131,7 @@ class ReadyStation(Station):
         self._show_surface(planner)
         self._show_soak()
         kinds = [k.value for k in order_for(planner.model)]
-        kinds += [CalibrationKind.SHAPE.value] if planner.model.kind is Kind.HEAD else []
+        kinds += [k.value for k in (CalibrationKind.PHOTO, CalibrationKind.TIP, CalibrationKind.BOARD, CalibrationKind.SHAPE)]
         if [self._kind.itemText(k) for k in range(self._kind.count())] != kinds:
             self._kind.clear()
             self._kind.addItems(kinds)
