@@ -230,3 +230,16 @@ def test_the_go_list_follows_from_plan_and_logbook(book: Logbook, nominal: Nomin
     book.add_calibration(instrument, entry(0.02, kind="tracker"), NOW + timedelta(minutes=20))
     words = {i.title: i.words for i in go_list(ready, tracked, book.calibrations(instrument), NOW)}
     assert words["scanner calibrated"] == "again: what comes before it was calibrated later" and "of 50" in words["tracker calibrated"]
+
+
+def test_a_coat_is_taken_off_the_value_and_enters_the_budget(demo_files: tuple[FileStore, Job], demo_runner: Runner) -> None:
+    from juxtum.plan.document import Plan
+
+    job = demo_files[1]
+    bare = demo_runner.evaluation(job).ledger[0]
+    coated = demo_runner.evaluation(job.model_copy(update={"plan": Plan(coat="powder")})).ledger[0]
+    assert bare.value - coated.value == pytest.approx(COATS["powder"].thickness, abs=1e-9)
+    lines = {c.source: c.standard for c in coated.budget.contributions}
+    assert lines["coat 12 \u00b1 8 \u00b5m"] == pytest.approx(0.008 / np.sqrt(3)) and coated.budget.expanded > bare.budget.expanded
+    elsewhere = Plan(coat="powder", finishes=((999, Finish.DARK),))
+    assert demo_runner.evaluation(job.model_copy(update={"plan": elsewhere})).ledger[0].value == bare.value

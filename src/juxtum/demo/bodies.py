@@ -13,7 +13,7 @@ import numpy as np
 from juxtum.demo.scan import bump_height
 from juxtum.demo.truth import truth
 from juxtum.demo.world import nominal_path
-from juxtum.devices.body import Body
+from juxtum.devices.body import Body, Coating
 from juxtum.exchange.inputfile import InputFile
 from juxtum.geometry import TriangleMesh
 from juxtum.geometry.arrays import Ints, orthonormal_frame
@@ -22,6 +22,8 @@ from juxtum.nominal import Nominal
 from juxtum.nominal.tessellation import TessellationRule
 from juxtum.plan.blind import Finish
 from juxtum.plan.document import Plan
+from juxtum.plan.preparing import RUB_MARGIN
+from juxtum.plan.schedule import COATS
 from juxtum.plan.targets import Target
 
 FINE = TessellationRule(0.006, 0.08)
@@ -70,7 +72,19 @@ def made_body(part: Nominal, plan: Plan, *, is_carrier: bool = False, seed: int 
         bump = truth().bump
         mesh, faces = made_surface()
         body = replace(body, mesh=mesh, faces=faces, relief=lambda places: bump_height(places, bump), expansion=10.5)
-    return replace(body, targets=stuck(body, plan, seed))
+    return replace(body, targets=stuck(body, plan, seed), coating=_coating(body, plan, seed))
+
+
+def _coating(body: Body, plan: Plan, seed: int) -> Coating | None:
+    """The plan's coat as a hand sprays it: on the faces that need it, as thick as chance has it, rubbed off where it was held."""
+    coat = COATS[plan.coat]
+    if coat.thickness == 0:
+        return None
+    rng = np.random.default_rng([seed, 10])
+    faces = {n for n, _ in plan.finishes} or set(map(int, np.unique(body.faces)))
+    held = body.mesh.corners[rng.integers(0, len(body.mesh.triangles), 2), 0]
+    rubbed = np.column_stack([held, np.full(2, RUB_MARGIN)])
+    return Coating(frozenset(faces), coat.thickness + float(rng.uniform(-coat.spread, coat.spread)), coat.lasts, rubbed)
 
 
 def stuck(body: Body, plan: Plan, seed: int = 0) -> tuple[Target, ...]:

@@ -69,10 +69,12 @@ def take_reading(deviation: Deviation, alignment: Alignment, chain: Chain, place
     spot, normal = foot.feet[0], foot.normals[0]
     rows = rows_near(deviation, spot, normal, max(RADIUS, 1.5 * deviation.spacing))
     values = deviation.distances[rows]
+    if chain.coat is not None:
+        values = values - chain.coat.thickness_on(deviation.faces[rows])
     value, sampling = _mean(values, RADIUS)
     spread = float(alignment.point_uncertainty(spot[None], normal[None])[0])
     length = float(np.linalg.norm(spot - alignment.centre))
-    budget = chain.budget(length, sampling, spread, len(rows))
+    budget = chain.budget(length, sampling, spread, len(rows), int(foot.faces[0]) + 1)
     return Reading(label, frozen(spot), frozen(normal), int(foot.faces[0]) + 1, value, len(rows), budget)
 
 

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from juxtum.evaluate.uncertainty import CoatLayer
 from juxtum.job.document import Job
 from juxtum.job.steps import Datums
+from juxtum.plan.schedule import COATS
 from juxtum.plan.task import Aim, Task
 
 
@@ -16,3 +18,11 @@ def task_of(job: Job) -> Task:
     if chosen is None and job.plan is not None:
         datums = job.plan.datums
     return Task(aims, datums, job.brief.environment)
+
+
+def coat_of(job: Job) -> CoatLayer | None:
+    """The coat that the plan puts on the part: on the faces that are not matt, or on all where none is named."""
+    if job.plan is None or job.plan.coat == "none":
+        return None
+    coat = COATS[job.plan.coat]
+    return CoatLayer(tuple(face for face, _ in job.plan.finishes), coat.thickness, coat.spread)

@@ -33,6 +33,7 @@ from juxtum.geometry.mesh import Scan
 from juxtum.job.document import Job
 from juxtum.job.files import FileStore
 from juxtum.job.inputs import LoadedScan, load_nominal, load_scan
+from juxtum.job.planning import coat_of
 from juxtum.job.steps import AlignStep, AsScanned, CleaningStep, GridStep, StepModel
 from juxtum.nominal import Nominal
 from juxtum.progress import Progress, silent
@@ -181,7 +182,7 @@ class Runner:
     def _evaluated(self, job: Job, frame: str, deviation: Deviation, progress: Progress) -> Evaluation:
         progress.phase("taking readings and deciding", 0.95)
         alignment = self.frame(job, frame)
-        chain = Chain(job.brief.instrument, job.brief.environment)
+        chain = Chain(job.brief.instrument, job.brief.environment, coat_of(job))
         measure, decide = job.procedure.measure, job.procedure.decide
         judgement = Judgement(alignment, chain, decide.rule, decide.guard, job.readiness.objection)
         ledger = []
@@ -220,7 +221,7 @@ class Runner:
         procedure = job.procedure
         parts = (procedure.measure, procedure.decide, *procedure.profiles, *procedure.readings)
         room = (job.brief.instrument, job.brief.environment)
-        return _key(self._frame_key(job, frame), job.readiness.objection, *(p.model_dump_json() for p in (*parts, *room)))
+        return _key(self._frame_key(job, frame), job.readiness.objection, coat_of(job), *(p.model_dump_json() for p in (*parts, *room)))
 
 
 def _cleaning(step: CleaningStep, scan: Scan, progress: Progress) -> Callable[[], Scan]:
