@@ -135,6 +135,9 @@ def test_planned_targets_are_recognised_among_others() -> None:
     match = match_targets(pose.apply(np.concatenate([stuck, extra])), known, 2.0)
     assert match is not None and len(match.pairs) == 12 and match.rms < 1.2
     assert np.linalg.norm(match.transform.apply(pose.apply(known)) - known, axis=1).max() < 1.5
+    beam = rng.uniform([-1800, -90, 0], [1800, 90, 250], (290, 3))
+    found = match_targets(pose.apply(beam[::3]), beam, 2.0)
+    assert found is not None and len(found.pairs) == len(beam[::3]) and (found.pairs[:, 1] == 3 * found.pairs[:, 0]).all()
     square = np.array([[0, 0, 0], [80, 0, 0], [80, 80, 0], [0, 80, 0.0]])
     assert match_targets(square, square, 1.0) is None, "a pattern that fits in more than one way is none"
 

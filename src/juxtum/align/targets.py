@@ -15,6 +15,9 @@ TRIALS = 80
 MOST_PARTNERS = 60
 """Congruent triangles that are looked at for each trial."""
 LEAST_AGREEING = 4
+MANY = 70
+"""With more known targets than this only triangles of near neighbours are looked up."""
+NEIGHBOURS = 24
 
 
 @dataclass(frozen=True, eq=False)
@@ -63,7 +66,7 @@ def match_targets(measured: Floats, known: Floats, tolerance: float, seed: int =
     tree, partners = cKDTree(sides), cKDTree(known)
     found: list[tuple[int, float, RigidTransform]] = []
     for _ in range(TRIALS):
-        corner = rng.choice(len(measured), 3, replace=False)
+        corner = _some_corners(measured, len(known) > MANY, rng)
         own, order = _ordered(measured[corner])
         near = tree.query_ball_point(own, 2 * tolerance, p=np.inf)
         for row in near[:MOST_PARTNERS]:
@@ -87,6 +90,15 @@ def match_targets(measured: Floats, known: Floats, tolerance: float, seed: int =
     return refined
 
 
+def _some_corners(measured: Floats, is_local: bool, rng: np.random.Generator) -> Ints:
+    """Three measured targets; near each other where only triangles of near neighbours are looked up."""
+    if not is_local:
+        return rng.choice(len(measured), 3, replace=False)
+    first = int(rng.integers(0, len(measured)))
+    near = np.argsort(np.linalg.norm(measured - measured[first], axis=1))[1 : 1 + NEIGHBOURS // 4]
+    return np.array([first, *rng.choice(near, 2, replace=False)])
+
+
 def _refined(move: RigidTransform, measured: Floats, known: Floats, tolerance: float) -> TargetMatch | None:
     for reach in (2 * tolerance, 1.5 * tolerance, 1.5 * tolerance):
         moved = move.apply(measured)
@@ -107,12 +119,13 @@ def _differ(a: RigidTransform, b: RigidTransform, points: Floats, tolerance: flo
 def _triangles(points: Floats) -> Ints:
     """All triples, or those of near neighbours where there are very many."""
     n = len(points)
-    if n <= 70:
+    if n <= MANY:
         i, j, k = np.meshgrid(np.arange(n), np.arange(n), np.arange(n), indexing="ij")
         keep = (i < j) & (j < k)
         return np.stack([i[keep], j[keep], k[keep]], 1)
-    near = cKDTree(points).query(points, k=16)[1]
-    rows = [np.sort(np.stack([near[:, 0], near[:, a], near[:, b]], 1), axis=1) for a in range(1, 16) for b in range(a + 1, 16)]
+    k = NEIGHBOURS
+    near = cKDTree(points).query(points, k=k)[1]
+    rows = [np.sort(np.stack([near[:, 0], near[:, a], near[:, b]], 1), axis=1) for a in range(1, k) for b in range(a + 1, k)]
     return np.unique(np.concatenate(rows), axis=0)
 
 

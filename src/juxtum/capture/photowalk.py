@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from juxtum.devices.link import Link
 from juxtum.devices.protocol import DeviceError, Message
@@ -129,6 +130,23 @@ class PhotoWalk:
         ties = tuple(BarTie(int(new[b.first]), int(new[b.second]), b.length, b.uncertainty) for b in bars)
         network = Network(np.array(self.plan.points[usable]), poses, rays, ties, Lens(camera.focal), True)
         return adjust(network, steps=30), usable
+
+
+def map_rows(walk: PhotoWalk, planned: Floats) -> list[list[float]]:
+    """The adjusted targets as a scanner takes them for its map: handle, place, sightings.
+
+    Parameters
+    ----------
+    planned : array (N, 3)
+        Where the plan wants the reference targets; their rows are the handles.
+
+    Raises
+    ------
+    FitError
+    """
+    adjusted, usable = walk.adjust()
+    away, rows = cKDTree(walk.plan.points[usable]).query(planned)
+    return [[float(k), *map(float, adjusted.points[row]), 1.0] for k, (d, row) in enumerate(zip(away, rows, strict=True)) if d < 0.01]
 
 
 def walk_along(walk: PhotoWalk, link: Link) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -30,7 +30,7 @@ class Stop:
     position: int
 
 
-def path(ground: Ground, tracks: Bools, seen: Bools, wanted: Bools | None = None) -> tuple[Stop, ...]:
+def path(ground: Ground, tracks: Bools, seen: Bools, wanted: Bools | None = None, known: Sequence[int] = ()) -> tuple[Stop, ...]:
     """Fewest poses, by greedy choice, that see every patch twice and track; each tied by targets to those before it.
 
     Parameters
@@ -41,6 +41,8 @@ def path(ground: Ground, tracks: Bools, seen: Bools, wanted: Bools | None = None
         Which targets they see.
     wanted : array (K,), optional
         Patches that matter; all when not given.
+    known : sequence of int
+        Targets that the map knows beforehand.
     """
     covers = ground.covers & tracks[:, None]
     areas = ground.patches.areas if wanted is None else np.where(wanted, ground.patches.areas, 0.0)
@@ -55,22 +57,23 @@ def path(ground: Ground, tracks: Bools, seen: Bools, wanted: Bools | None = None
         chosen.append(best)
         lacks = np.maximum(lacks - covers[best], 0)
     views = ground.views
-    order = _ordered(ground, chosen, tracks, seen)
+    order = _ordered(ground, chosen, tracks, seen, known)
     return tuple(Stop(views.eyes[k], views.axes[k], views.ups[k], int(views.setups[k])) for k in order)
 
 
-def _ordered(ground: Ground, chosen: list[int], tracks: Bools, seen: Bools) -> list[int]:
+def _ordered(ground: Ground, chosen: list[int], tracks: Bools, seen: Bools, beforehand: Sequence[int]) -> list[int]:
     """One position after the other; the nearest pose next among those that see enough targets known by then.
 
     Where none does, a pose between is put in that sees known targets and as many new ones as it can.
     """
     views, order, known = ground.views, list[int](), np.zeros(seen.shape[1], dtype=bool)
+    known[list(beforehand)] = True
     ties = ground.needs.least + 1
     for setup in range(len(views.turned)):
         left = [k for k in chosen if views.setups[k] == setup]
         between = np.flatnonzero(tracks & (views.setups == setup))
         while left:
-            tied = [k for k in left if not order or (seen[k] & known).sum() >= ties]
+            tied = [k for k in left if not known.any() or (seen[k] & known).sum() >= ties]
             if tied:
                 now = order[-1] if order else tied[0]
                 apart = np.linalg.norm(views.eyes[tied] - views.eyes[now], axis=1) + 200 * np.linalg.norm(views.axes[tied] - views.axes[now], axis=1)
@@ -109,7 +112,7 @@ def hands(stops: tuple[Stop, ...], mode: Mode, spacing: float, start: float = 0.
             for eye, axis, up in _between(before, stop, mode):
                 yield _hand(eye, axis, up, stop.position, time)
                 time += 1 / FRAMES
-            yield Message("pause", {"on": False})
+        yield Message("pause", {"on": False})
         right = np.cross(stop.axis, stop.up)
         gap = mode.field[0] / max(mode.lines / (2 if mode.pattern == "cross" else 1), 1)
         sweep = gap if mode.pattern != "single" else mode.field[0]

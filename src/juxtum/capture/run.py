@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -23,6 +23,7 @@ from juxtum.plan.views import faces_of_patches
 from juxtum.progress import Progress, silent
 
 MOST_ROUNDS = 40
+STOPS_IN_A_PATCH = 12
 PATIENCE = 30.0
 
 
@@ -44,17 +45,23 @@ def tracked_poses(planner: Planner) -> tuple[Bools, Bools]:
     return planner.assess().tracking.holds, seen
 
 
-def legs(planner: Planner) -> Iterator[Leg]:
-    """The plan's path: everything in the planned mode, then what another mode does better."""
+def legs(planner: Planner, known: Sequence[int] = ()) -> Iterator[Leg]:
+    """The plan's path: everything in the planned mode, then what another mode does better.
+
+    Parameters
+    ----------
+    known : sequence of int
+        Rows of the planned targets that the map knows beforehand.
+    """
     tracks, seen = tracked_poses(planner)
     ground = planner.ground()
-    yield Leg(planner.mode, path(ground, tracks, seen))
+    yield Leg(planner.mode, path(ground, tracks, seen, known=known))
     faces = {face for spot in planner.blind() if spot.method is Method.OTHER_MODE for face in spot.faces}
     others = [m for m in planner.model.modes if m.pattern == "single" and m.name != planner.mode.name]
     if faces and others:
         wanted = faces_of_patches(ground.patches, tuple(faces))
         if wanted.any():
-            yield Leg(others[0], path(ground, tracks, seen, wanted))
+            yield Leg(others[0], path(ground, tracks, seen, wanted, range(seen.shape[1])))
 
 
 def run_by_itself(session: CaptureSession, link: Link, progress: Progress | None = None) -> None:
@@ -68,7 +75,7 @@ def run_by_itself(session: CaptureSession, link: Link, progress: Progress | None
     progress = progress or silent()
     tell(session, link, Message("spacing", {"mm": session.spacing}))
     stations = TrackerStations(session.planner) if session.planner.model.kind is Kind.TRACKED else None
-    planned = list(legs(session.planner))
+    planned = list(legs(session.planner, known_targets(session)))
     total, done = sum(len(leg.stops) for leg in planned), 0
     for leg in planned:
         set_mode(session, link, leg.mode)
@@ -77,6 +84,9 @@ def run_by_itself(session: CaptureSession, link: Link, progress: Progress | None
             if stations is None or place_tracker(session, link, stations, stop):
                 follow(session, link, (stop,))
             done += 1
+            if done % STOPS_IN_A_PATCH == 0:
+                # A jump costs the patch in which it happens: they are kept small.
+                session.accept()
     set_mode(session, link, session.planner.mode)
     if stations is None:
         _fill(session, link, progress)
@@ -104,14 +114,15 @@ def place_tracker(session: CaptureSession, link: Link, stations: TrackerStations
 
 def _fill(session: CaptureSession, link: Link, progress: Progress) -> None:
     """Come in for what is missing."""
-    tracks, _ = tracked_poses(session.planner)
+    tracks, seen = tracked_poses(session.planner)
     expected = session.planner.plan.expected
     goal = expected.coverage if expected is not None else 0.95
     shunned: set[int] = set()
     for turn in range(MOST_ROUNDS):
         progress.phase("filling gaps", 0.8 + 0.2 * turn / MOST_ROUNDS)
         before = session.coverage.share()
-        view = next_view(session.coverage, session.planner, tracks, session.position, frozenset(shunned)) if before < goal else None
+        tied = tracks & (seen[:, known_targets(session)].sum(1) > session.planner.ground().needs.least)
+        view = next_view(session.coverage, session.planner, tied, session.position, frozenset(shunned)) if before < goal else None
         if view is None:
             return
         follow(session, link, (view.stop,))
@@ -129,11 +140,25 @@ def follow(session: CaptureSession, link: Link, stops: tuple[Stop, ...]) -> None
         last = getattr(session, "last_stop", None)
         way = (last, stop) if last is not None and last.position == stop.position else (stop,)
         skip = len(way) - 1
-        for message in hands(way, session.mode, session.spacing, session.time + 1 / FRAMES, skip=skip):
+        for message in careful(session, hands(way, session.mode, session.spacing, session.time + 1 / FRAMES, skip=skip)):
             tell(session, link, message)
             if session.current is None and session.state is State.JUMP:
                 session.begin()
         session.last_stop = stop
+
+
+def known_targets(session: CaptureSession) -> list[int]:
+    """Rows of the planned targets that the map knows."""
+    return [] if session.match is None else [int(row) for row in session.match.pairs[:, 1]]
+
+
+def careful(session: CaptureSession, messages: Iterator[Message]) -> Iterator[Message]:
+    """Let the trigger go as soon as the pattern in view is weak, as a careful hand does: what is left of the stop is skipped."""
+    for message in messages:
+        yield message
+        if message.kind == "hand" and session.state is State.WEAK:
+            yield Message("pause", {"on": True})
+            return
 
 
 def set_mode(session: CaptureSession, link: Link, mode: Mode) -> None:

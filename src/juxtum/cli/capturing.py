@@ -7,10 +7,12 @@ import json
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 from pydantic import ValidationError
 
+from juxtum.capture.photowalk import PhotoWalk, map_rows, walk_along
 from juxtum.capture.result import points_of, record_of, surface_of, write_patch
-from juxtum.capture.run import run_by_itself
+from juxtum.capture.run import run_by_itself, tell
 from juxtum.capture.session import CaptureSession
 from juxtum.cli.planning import open_part
 from juxtum.cli.progress import end_progress, show_progress
@@ -29,6 +31,7 @@ from juxtum.job.planning import task_of
 from juxtum.job.steps import BestFit, Fragments, Rough
 from juxtum.job.store import SUFFIX, load_job
 from juxtum.nominal import Nominal
+from juxtum.plan.bundle import BarTie
 from juxtum.plan.document import Plan
 from juxtum.plan.instruments import Kind
 from juxtum.plan.planner import Grounds, Planner, default_plan
@@ -125,6 +128,19 @@ def read_plan(path: Path, files: FileStore) -> Plan:
         raise InputError(f"this is not a plan: {validation_sentence(problem)}", str(path), "See docs/plan-format.md") from problem
 
 
+def _photographed(job: Job, planner: Planner, link: Link, session: CaptureSession, seed: int) -> None:
+    """The chain wants photos with bars first: their adjusted targets are the scanner's map."""
+    camera = DirectLink(_stand_in(DeviceKind.CAMERA, job, planner.nominal, planner, seed))
+    camera.send(Message("hello", {"version": 1}))
+    about = camera.receive()[0]
+    bars = tuple(BarTie(int(a), int(b), c, d) for a, b, c, d in about.table("bars", 4))
+    walk = PhotoWalk(planner.photos(), bars)
+    walk_along(walk, camera)
+    planned = np.array([t.place for t in planner.plan.placed])
+    tell(session, link, Message("map", {"targets": map_rows(walk, planned), "fixed": True}))
+    tell(session, link, Message("map?"))
+
+
 def with_alignment(job: Job) -> Job:
     """A job that lacks cleaning or alignment gets the usual ones, so that it can be run as it is."""
     procedure = job.procedure
@@ -137,6 +153,8 @@ def with_alignment(job: Job) -> Job:
 def _scanned(job: Job, files: FileStore, planner: Planner, link: Link, options: argparse.Namespace) -> tuple[dict[str, Any], list[str], bool]:
     """Scan along the plan; patches, surface, record, and a job that goes on with them."""
     session = CaptureSession(planner, 0.25 * machine_memory(), options.spacing)
+    if planner.model.chain(planner.plan.chain).needs == "bars" and not options.port:
+        _photographed(job, planner, link, session, options.seed)
     run_by_itself(session, link, show_progress())
     kept = {p.number: files.adopt(write_patch(p, options.out)) for p in session.good}
     surface = surface_of(points_of(session), progress=show_progress())

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from juxtum.devices.artefacts import Calibratable
 from juxtum.devices.body import Body, Pose, in_sight
@@ -16,6 +17,8 @@ from juxtum.plan.bundle import BarTie, Lens, Network, Photos, Rays
 from juxtum.plan.instruments import InstrumentModel
 from juxtum.plan.photos import PhotoPlan
 
+BY_HAND = 3.0
+"""A target stuck within this of its planned place is that target, mm."""
 TRUE_LENS = Lens(24.02, (0.021, -0.013), (-6e-5, 5e-8))
 """What the lens really is, for a camera whose document says 24 mm."""
 
@@ -39,10 +42,19 @@ class PhotoTargets:
     truths: Floats
 
     @classmethod
-    def of(cls, plan: PhotoPlan, seed: int) -> PhotoTargets:
-        """As planned; the bars' true lengths differ from their certificates as those allow."""
+    def of(cls, plan: PhotoPlan, seed: int, stuck: Floats | None = None) -> PhotoTargets:
+        """As planned; the bars' true lengths differ from their certificates as those allow.
+
+        Parameters
+        ----------
+        stuck : array (N, 3), optional
+            Where reference targets really are, a little beside their planned places.
+        """
         rng = np.random.default_rng([seed, 6])
         places = np.array(plan.points)
+        if stuck is not None and len(stuck):
+            away, near = cKDTree(stuck).query(places)
+            places = np.where((away < BY_HAND)[:, None], stuck[near], places)
         first = len(places) - 2 * len(plan.bars)
         ties, truths = [], []
         for k, bar in enumerate(plan.bars):

@@ -56,7 +56,7 @@ def make_stand_in(kind: DeviceKind, body: Body, planner: Planner, seed: int = 0,
     """
     model = model_for(kind, planner)
     if kind is DeviceKind.CAMERA:
-        return PhotoCamera(body, model, PhotoTargets.of(planner.photos(progress=progress), seed), seed)
+        return PhotoCamera(body, model, PhotoTargets.of(planner.photos(progress=progress), seed, body.target_places), seed)
     if kind is DeviceKind.CABINET:
         return TomographyCabinet(body, model, planner.tray(), seed)
     return PLAIN[kind](body, model, seed)

@@ -13,7 +13,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 
 from juxtum.capture.next_view import NextView, next_view
 from juxtum.capture.patch import State
-from juxtum.capture.run import legs, place_tracker, set_mode, tell
+from juxtum.capture.run import careful, known_targets, legs, place_tracker, set_mode, tell
 from juxtum.capture.session import CaptureSession
 from juxtum.capture.snapshot import take_snapshot
 from juxtum.capture.tracker_stations import TrackerStations
@@ -278,13 +278,13 @@ class CaptureDriver(QObject):
         stations = TrackerStations(session.planner) if session.planner.model.kind is Kind.TRACKED else None
 
         def messages() -> Iterator[Message]:
-            for leg in legs(session.planner):
+            for leg in legs(session.planner, known_targets(session)):
                 set_mode(session, self._link, leg.mode)
                 for before, stop in zip((None, *leg.stops), leg.stops, strict=False):
                     if stations is not None and not place_tracker(session, self._link, stations, stop):
                         continue
                     way = (stop,) if before is None or before.position != stop.position else (before, stop)
-                    yield from hands(way, leg.mode, session.spacing, session.time + 1 / FRAMES, skip=len(way) - 1)
+                    yield from careful(session, hands(way, leg.mode, session.spacing, session.time + 1 / FRAMES, skip=len(way) - 1))
             set_mode(session, self._link, session.planner.mode)
             yield from self._gaps(session)
 
@@ -303,7 +303,7 @@ class CaptureDriver(QObject):
             view = next_view(session.coverage, session.planner, session.tracks, session.position, frozenset(shunned)) if before < goal else None
             if view is None:
                 return
-            yield from hands((view.stop,), session.mode, session.spacing, session.time + 1 / FRAMES)
+            yield from careful(session, hands((view.stop,), session.mode, session.spacing, session.time + 1 / FRAMES))
             if session.coverage.share() - before < 1e-3:
                 shunned.add(pose_of(session.planner, view))
 
