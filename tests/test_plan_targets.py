@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
+from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 from helpers import box_mesh
@@ -191,6 +191,8 @@ def test_candidates_keep_their_distance_on_a_box(diameter: float, size: float) -
     box = Nominal.from_mesh(box_mesh((size, 60.0, 50.0), cuts=2))
     rules = PlacementRules(diameter=diameter, spacing=(max(diameter, 1.0), 500.0))
     wanted = 1.5 * diameter
+    # Where the widest face is just as wide as the rule asks, the grid of places decides.
+    assume(abs(sorted((size, 60.0, 50.0))[1] / 2 - wanted) > 0.8)
     if min(size, 50.0) / 2 < wanted - 0.02 and sorted((size, 60.0, 50.0))[1] / 2 < wanted - 0.02:
         with pytest.raises(InputError, match=r"from every edge' leaves no place: the widest free face misses it by"):
             candidate_places(box, rules)

@@ -123,9 +123,9 @@ def _triangles(points: Floats) -> Ints:
         i, j, k = np.meshgrid(np.arange(n), np.arange(n), np.arange(n), indexing="ij")
         keep = (i < j) & (j < k)
         return np.stack([i[keep], j[keep], k[keep]], 1)
-    k = NEIGHBOURS
-    near = cKDTree(points).query(points, k=k)[1]
-    rows = [np.sort(np.stack([near[:, 0], near[:, a], near[:, b]], 1), axis=1) for a in range(1, k) for b in range(a + 1, k)]
+    near = cKDTree(points).query(points, k=NEIGHBOURS)[1]
+    pairs = [(a, b) for a in range(1, NEIGHBOURS) for b in range(a + 1, NEIGHBOURS)]
+    rows = [np.sort(np.stack([near[:, 0], near[:, a], near[:, b]], 1), axis=1) for a, b in pairs]
     return np.unique(np.concatenate(rows), axis=0)
 
 
