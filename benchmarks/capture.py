@@ -177,7 +177,7 @@ def window() -> Iterator[str]:
         assert planner is not None
         session = CaptureSession(planner, 6e9)
         skin = skin_of(session)
-        assert len(session.tracks)
+        assert len(session.poses.holds)
         ready, told = os.pipe()
         child = served(Stream, told)
         port = int(os.read(ready, 20))

@@ -27,7 +27,7 @@ from juxtum.capture.practice import EXERCISES, debrief, debrief_bars, exercise_o
 from juxtum.capture.probing import Purpose, evaluate, guide, task_for
 from juxtum.capture.result import kept_points, record_of, surface_of, write_patch
 from juxtum.capture.resume import take_up
-from juxtum.capture.run import follow, legs, run_by_itself, tell, tracked_poses
+from juxtum.capture.run import follow, legs, run_by_itself, tell
 from juxtum.capture.session import CaptureSession
 from juxtum.demo.bodies import body_for, made_body
 from juxtum.demo.capture import with_capture
@@ -189,14 +189,15 @@ def test_a_zone_is_scanned_again_finer(session: CaptureSession, link: DirectLink
     assert len(fine) > 3 * before and zone.holds(fine).all(), "and only there fine ones are taken"
 
 
-def test_a_jump_costs_one_patch(session: CaptureSession, link: DirectLink, planner: Planner) -> None:
-    stops = next(iter(legs(planner))).stops
-    follow(session, link, stops[:2])
+def test_a_jump_costs_one_patch(session: CaptureSession, link: DirectLink, planner: Planner, monkeypatch: pytest.MonkeyPatch) -> None:
+    stops, taken, take = next(iter(legs(planner))).stops, [], session.take
+    with monkeypatch.context() as watched:
+        watched.setattr(session, "take", lambda message: (taken.append(message), take(message)))
+        follow(session, link, stops[:2])
     session.accept()
     kept, share = len(session.patches[0].store), session.coverage.share(Seen.ONE_PASS)
     session.begin()
-    message = session.last
-    assert message is not None
+    message = [m for m in taken if m.kind == "frame" and m.fields["points"]][-1]
     session.take(message)
     assert session.coverage.share(Seen.ONE_PASS) >= share
     session.take(Message("frame", {**message.fields, "event": "jump", "since": 1, "points": 0}))
@@ -220,7 +221,7 @@ def test_full_memory_stops_and_loses_nothing(planner: Planner, link: DirectLink)
 
 
 def test_next_view_leads_to_what_is_missing(session: CaptureSession, link: DirectLink, planner: Planner) -> None:
-    tracks, _ = tracked_poses(planner)
+    tracks = session.poses.holds
     view = next_view(session.coverage, planner, tracks, 0)
     assert view is not None and view.area > 1000 and not view.turns_over
     session.coverage.counts = np.where(np.isin(session.cells.faces, (FACES["bore"],)), 0.0, 1e6)
@@ -392,6 +393,7 @@ def test_the_debrief_is_honest(practised: tuple[CaptureSession, HandheldScanner]
     bad = debrief(exercise_of("hold"), session, device.body)
     assert good.score > bad.score and dict(bad.facts)["in the window"] != dict(good.facts)["in the window"]
     assert any("needle" in words for words in bad.advice) and not any("needle" in words for words in good.advice)
+    assert dict(good.facts)["tracking"] == "100 %, lost 0\u00d7"
     assert dict(good.facts)["from technique"].endswith("RMS") and float(dict(good.facts)["closing error"].split()[0]) < 0.3
     assert {e.id for e in EXERCISES} == {"stick", "gloss", "loop", "deep", "hold", "bars"}
 

@@ -60,10 +60,21 @@ def match_targets(measured: Floats, known: Floats, tolerance: float, seed: int =
     """
     if min(len(measured), len(known)) < LEAST_AGREEING:
         return None
-    rng = np.random.default_rng(seed)
+    found = _candidates(measured, known, tolerance, np.random.default_rng(seed))
+    if not found:
+        return None
+    best = max(found, key=lambda f: (f[0], -f[1]))
+    refined = _refined(best[2], measured, known, tolerance)
+    if refined is None:
+        return None
+    rivals = [move for agreeing, _, move in found if agreeing >= len(refined.pairs)]
+    return None if any(_differ(move, refined.transform, measured, tolerance) for move in rivals) else refined
+
+
+def _candidates(measured: Floats, known: Floats, tolerance: float, rng: np.random.Generator) -> list[tuple[int, float, RigidTransform]]:
+    """Transforms from congruent triangles: how many targets agree with each, and how well."""
     triangles = _triangles(known)
-    sides = _sides(known, triangles)
-    tree, partners = cKDTree(sides), cKDTree(known)
+    tree, partners = cKDTree(_sides(known, triangles)), cKDTree(known)
     found: list[tuple[int, float, RigidTransform]] = []
     for _ in range(TRIALS):
         corner = _some_corners(measured, len(known) > MANY, rng)
@@ -78,16 +89,7 @@ def match_targets(measured: Floats, known: Floats, tolerance: float, seed: int =
                 found.append((agreeing, float(distances[distances < 2 * tolerance].mean()), move))
         if found and max(f[0] for f in found) >= 0.9 * len(measured) and len(found) > 3:
             break
-    if not found:
-        return None
-    best = max(found, key=lambda f: (f[0], -f[1]))
-    refined = _refined(best[2], measured, known, tolerance)
-    if refined is None:
-        return None
-    for agreeing, _, move in found:
-        if agreeing >= len(refined.pairs) and _differ(move, refined.transform, measured, tolerance):
-            return None
-    return refined
+    return found
 
 
 def _some_corners(measured: Floats, is_local: bool, rng: np.random.Generator) -> Ints:

@@ -9,21 +9,20 @@ from typing import Any
 import numpy as np
 
 from juxtum.align.targets import match_targets
-from juxtum.capture.photowalk import PhotoWalk
+from juxtum.capture.photowalk import begin_walk, walk_along
 from juxtum.capture.points import write_points
 from juxtum.capture.probing import evaluate, task_for
 from juxtum.capture.session import BY_HAND
 from juxtum.capture.surface import make_surface
 from juxtum.capture.turns import TurnedShots
 from juxtum.devices.kinds import DeviceKind
-from juxtum.devices.link import Link
+from juxtum.devices.link import Link, ask
 from juxtum.devices.protocol import DeviceError, Message
 from juxtum.errors import InputError
 from juxtum.exchange.meshes import write_ply
 from juxtum.exchange.writing import write_atomically
 from juxtum.geometry import RigidTransform
 from juxtum.plan.blind import Method
-from juxtum.plan.bundle import BarTie
 from juxtum.plan.planner import Planner
 from juxtum.progress import Progress
 
@@ -31,32 +30,11 @@ PATIENCE = 120.0
 Answer = tuple[dict[str, Any], list[str], bool]
 
 
-def ask(link: Link, message: Message, wanted: str) -> Message:
-    """Send a message and give the answer of a kind.
-
-    Raises
-    ------
-    DeviceError
-        When the device refuses or is silent.
-    """
-    link.send(message)
-    for answer in link.receive(PATIENCE):
-        if answer.kind == "error":
-            raise DeviceError(answer.text("what"), "device", answer.text("next"))
-        if answer.kind == wanted:
-            return answer
-    raise DeviceError("the device does not answer", "connection", "Check it, then connect again")
-
-
 def photo_run(planner: Planner, link: Link, out: Path, progress: Progress) -> Answer:
     """All planned photos, adjusted; the map of targets."""
     plan = planner.photos(progress=progress.part(0, 0.3))
-    about = ask(link, Message("hello", {"version": 1}), "about")
-    bars = tuple(BarTie(int(a), int(b), c, d) for a, b, c, d in about.table("bars", 4))
-    walk = PhotoWalk(plan, bars or None)
-    for index in range(len(plan.views)):
-        progress.phase("taking photos", 0.3 + 0.5 * index / len(plan.views))
-        walk.take(ask(link, walk.request(index), "photo"))
+    walk = begin_walk(plan, link)
+    walk_along(walk, link, progress=progress.part(0.3, 0.8))
     progress.phase("adjusting the photos", 0.85)
     adjusted, usable = walk.adjust()
     enough = sum(v.is_enough for v in walk.verdicts)

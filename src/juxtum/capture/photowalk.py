@@ -7,15 +7,14 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.spatial import cKDTree
 
-from juxtum.devices.link import Link
+from juxtum.devices.link import Link, ask
 from juxtum.devices.protocol import DeviceError, Message
 from juxtum.errors import FitError
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen
 from juxtum.plan.bundle import Adjusted, BarTie, Lens, Network, Photos, Rays, adjust
 from juxtum.plan.photos import PhotoPlan
 from juxtum.plan.walk import PhotoVerdict, TargetRays, check_photo, incidences, target_table
-
-PATIENCE = 30.0
+from juxtum.progress import Progress, silent
 
 
 @dataclass(frozen=True, eq=False)
@@ -149,12 +148,25 @@ def map_rows(walk: PhotoWalk, planned: Floats) -> list[list[float]]:
     return [[float(k), *map(float, adjusted.points[row]), 1.0] for k, (d, row) in enumerate(zip(away, rows, strict=True)) if d < 0.01]
 
 
-def walk_along(walk: PhotoWalk, link: Link) -> None:
-    """Take every planned photo."""
-    for index in range(len(walk.plan.views)):
-        link.send(walk.request(index))
-        for answer in link.receive(PATIENCE):
-            if answer.kind == "photo":
-                walk.take(answer)
-            elif answer.kind == "error":
-                raise DeviceError(answer.text("what"), "camera", answer.text("next"))
+def begin_walk(plan: PhotoPlan, link: Link) -> PhotoWalk:
+    """A walk with the bars that the camera's own document names.
+
+    Raises
+    ------
+    DeviceError
+    """
+    about = ask(link, Message("hello", {"version": 1}), "about")
+    bars = tuple(BarTie(int(a), int(b), length, u) for a, b, length, u in about.table("bars", 4))
+    if any(not 0 <= end < len(plan.points) for bar in bars for end in (bar.first, bar.second)):
+        raise DeviceError("the camera names a bar whose ends are not planned", "camera", "Use the camera with the plan that it was set up for")
+    return PhotoWalk(plan, bars or None)
+
+
+def walk_along(walk: PhotoWalk, link: Link, most: int | None = None, progress: Progress | None = None) -> None:
+    """Take the planned photos that are left, or so many of them."""
+    progress = progress or silent()
+    first, last = len(walk.photos), len(walk.plan.views)
+    last = last if most is None else min(first + most, last)
+    for index in range(first, last):
+        progress.phase(f"photo {index + 1} of {len(walk.plan.views)}", (index - first) / max(last - first, 1))
+        walk.take(ask(link, walk.request(index), "photo"))

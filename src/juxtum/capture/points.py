@@ -12,6 +12,7 @@ from juxtum.errors import InputError, JuxtumError
 from juxtum.exchange.limits import check_file
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Bools, Floats, frozen
+from juxtum.plan.schedule import machine_memory
 
 BLOCK = 1_000_000
 CAPTURE_SHARE = 0.25
@@ -20,6 +21,11 @@ CAPTURE_SHARE = 0.25
 
 class MemoryFull(JuxtumError):
     """The memory that captures may use is full; what was taken in stays."""
+
+
+def capture_memory() -> float:
+    """Bytes that captures may use on this machine."""
+    return CAPTURE_SHARE * machine_memory()
 
 
 class PointStore:

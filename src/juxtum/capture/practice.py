@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -118,6 +118,26 @@ class Debrief:
         return "\n".join([*(f"{name}: {value}" for name, value in self.facts), *self.advice])
 
 
+@dataclass(frozen=True, eq=False)
+class _Record:
+    """What an exercise is judged by; shares are of frames or of area, 0 to 1."""
+
+    held: float
+    tracked: float
+    dark: float
+    covered: float
+    once: float
+    wanted: float
+    lost: tuple[str, ...]
+    jumps: int
+    technique: float | None
+    """RMS off the made part, mm."""
+    stray: float
+    """Share of points off the made part."""
+    closing: float | None
+    missing: str
+
+
 def debrief(exercise: Exercise, session: CaptureSession, body: Body | None) -> Debrief:
     """Hold a capture against the plan and, where the made part is known, against the truth.
 
@@ -126,49 +146,48 @@ def debrief(exercise: Exercise, session: CaptureSession, body: Body | None) -> D
     body : Body, optional
         What really stood before the stand-in.
     """
-    patches = [p for p in session.patches if p.frames]
-    frames = sum(p.frames for p in patches)
-    held = sum(p.held for p in patches) / max(frames, 1)
-    tracked = sum(p.tracked for p in patches) / max(frames, 1)
-    dark = sum(p.dark for p in patches) / max(frames, 1)
-    lost = [h for h in session.happenings if h.word in ("lost", "hidden")]
-    jumps = [h for h in session.happenings if h.word == "jump"]
-    among = _cells_of(session, exercise.faces(session.planner))
-    covered, once = session.coverage.share(Seen.ENOUGH, among), session.coverage.share(Seen.ONE_PASS, among)
-    expected = session.planner.plan.expected
-    wanted = expected.coverage if expected is not None else 0.95
+    r = _record(exercise, session, body)
     facts = [
-        ("covered", f"{100 * covered:.0f} of {100 * wanted:.0f} %, once {100 * once:.0f}"),
-        ("in the window", f"{100 * held:.0f} %"),
-        ("tracking", f"{100 * tracked:.0f} %, lost {len(lost)}\u00d7"),
-        ("jumps", f"{len(jumps)}"),
+        ("covered", f"{100 * r.covered:.0f} of {100 * r.wanted:.0f} %, once {100 * r.once:.0f}"), ("in the window", f"{100 * r.held:.0f} %"),
+        ("tracking", f"{100 * r.tracked:.0f} %, lost {len(r.lost)}\u00d7"), ("jumps", f"{r.jumps}"),
         ("time", f"{session.seconds:.0f} of {60 * exercise.minutes:.0f} s"),
-    ]
-    advice = []
-    if held < HELD_GOAL:
-        advice.append("Watch the needle: noise grows with the square of the distance, and outside the window there are no points.")
-    if lost:
-        advice.append(f"Tracking was lost because {lost[0].why or 'too few targets were in view'}. Stick targets there, or come in from where more are seen.")
-    if jumps:
-        advice.append("A jump spoils a whole patch: never scan on with three targets in view.")
-    if dark > 0.25:
-        advice.append("The light was wrong for a good part of the time: change exposure or mode, or lean the scanner away from the glare.")
-    if covered < COVERED_GOAL * wanted:
-        worst = next(iter(_missing(session, among)), None)
-        where = f", most of it {worst}" if worst else ""
-        advice.append(f"{100 * (1 - covered):.0f} % is missing or thin{where}: follow the arrow until it goes away.")
-    technique, share = _technique(session, body)
-    if technique is not None:
-        facts.append(("from technique", f"{1000 * technique:.0f} \u00b5m RMS"))
-        if share > 0.05:
-            advice.append(f"{100 * share:.0f} % of the points lie where the made part is not: that is how it was scanned, not the part.")
-    closing = closing_error(session, body)
-    if closing is not None:
-        facts.append(("closing error", f"{closing:.3f} mm"))
-        if closing > LOOP_LIMIT:
-            advice.append("The loop does not close: keep more known targets in view while new ones come in, or measure the targets by photos first.")
-    score = _score(exercise, covered / max(wanted, 1e-9), held, tracked, len(jumps), dark, closing)
-    return Debrief(exercise.id, session.seconds, score, tuple(facts), tuple(advice))
+    ]  # fmt: skip
+    facts += [("from technique", f"{1000 * r.technique:.0f} \u00b5m RMS")] if r.technique is not None else []
+    facts += [("closing error", f"{r.closing:.3f} mm")] if r.closing is not None else []
+    return Debrief(exercise.id, session.seconds, _score(exercise, r), tuple(facts), tuple(_advice(r)))
+
+
+def _record(exercise: Exercise, session: CaptureSession, body: Body | None) -> _Record:
+    patches = [p for p in session.patches if p.frames]
+    frames = max(sum(p.frames for p in patches), 1)
+    among = _cells_of(session, exercise.faces(session.planner))
+    technique, stray = _technique(session, body)
+    lost = tuple(h.why or "too few targets were in view" for h in session.happenings if h.word in ("lost", "hidden"))
+    return _Record(
+        held=sum(p.held for p in patches) / frames, tracked=sum(p.tracked for p in patches) / frames, dark=sum(p.dark for p in patches) / frames,
+        covered=session.coverage.share(Seen.ENOUGH, among), once=session.coverage.share(Seen.ONE_PASS, among), wanted=max(session.goal, 1e-9),
+        lost=lost, jumps=sum(h.word == "jump" for h in session.happenings), technique=technique, stray=stray,
+        closing=closing_error(session, body), missing=next(iter(_missing(session, among)), ""),
+    )  # fmt: skip
+
+
+def _advice(r: _Record) -> Iterator[str]:
+    """What to do differently."""
+    if r.held < HELD_GOAL:
+        yield "Watch the needle: noise grows with the square of the distance, and outside the window there are no points."
+    if r.lost:
+        yield f"Tracking was lost because {r.lost[0]}. Stick targets there, or come in from where more are seen."
+    if r.jumps:
+        yield "A jump spoils a whole patch: never scan on with three targets in view."
+    if r.dark > 0.25:
+        yield "The light was wrong for a good part of the time: change exposure or mode, or lean the scanner away from the glare."
+    if r.covered < COVERED_GOAL * r.wanted:
+        where = f", most of it {r.missing}" if r.missing else ""
+        yield f"{100 * (1 - r.covered):.0f} % is missing or thin{where}: follow the arrow until it goes away."
+    if r.stray > 0.05:
+        yield f"{100 * r.stray:.0f} % of the points lie where the made part is not: that is how it was scanned, not the part."
+    if r.closing is not None and r.closing > LOOP_LIMIT:
+        yield "The loop does not close: keep more known targets in view while new ones come in, or measure the targets by photos first."
 
 
 def _cells_of(session: CaptureSession, faces: tuple[int, ...]) -> Bools | None:
@@ -222,13 +241,13 @@ def closing_error(session: CaptureSession, body: Body | None) -> float | None:
     return float(np.linalg.norm(moved - body.target_places[handles], axis=1).max())
 
 
-def _score(exercise: Exercise, covered: float, held: float, tracked: float, jumps: int, dark: float, closing: float | None) -> float:
+def _score(exercise: Exercise, r: _Record) -> float:
     """What the exercise is about counts for half, the rest for the other half; a jump costs twenty."""
-    loop = 1.0 if closing is None else float(np.clip(2 - closing / LOOP_LIMIT, 0, 1))
-    shares = {"tracking": tracked, "light": 1 - dark, "loop": loop, "coverage": min(covered, 1.0), "held": held}
-    main = shares.get(exercise.aim, min(covered, 1.0))
-    rest = float(np.mean([min(covered, 1.0), held, tracked, 1 - dark]))
-    return float(np.clip(100 * (0.5 * main + 0.5 * rest) - 20 * jumps, 0, 100))
+    covered = min(r.covered / r.wanted, 1.0)
+    loop = 1.0 if r.closing is None else float(np.clip(2 - r.closing / LOOP_LIMIT, 0, 1))
+    shares = {"tracking": r.tracked, "light": 1 - r.dark, "loop": loop, "held": r.held}
+    rest = float(np.mean([covered, r.held, r.tracked, 1 - r.dark]))
+    return float(np.clip(100 * (0.5 * shares.get(exercise.aim, covered) + 0.5 * rest) - 20 * r.jumps, 0, 100))
 
 
 def debrief_bars(planner: Planner, ends: tuple[tuple[float, ...], ...], seconds: float) -> Debrief:

@@ -112,12 +112,13 @@ def record_of(session: CaptureSession, files: dict[int, InputFile], device: str,
         )
         for p in session.good
     )  # fmt: skip
-    planned = {int(a): int(b) + 1 for a, b in session.match.pairs} if session.match is not None else {}
-    order = sorted(session.targets)
+    planned = session.planned_rows
     targets = tuple(
-        FoundTarget(handle=k, place=(round(float(x), 4), round(float(y), 4), round(float(z), 4)), planned=planned.get(row))
-        for row, k in enumerate(order) for x, y, z in [session.targets[k]]
-    )  # fmt: skip
+        FoundTarget(
+            handle=k, place=(round(float(x), 4), round(float(y), 4), round(float(z), 4)), planned=planned[k] + 1 if k in planned else None
+        )
+        for k, (x, y, z) in sorted(session.targets.items())
+    )
     matrix = None if session.to_part is None else tuple(round(float(v), 10) for v in session.to_part.matrix.ravel())
     return CaptureRecord(
         device=device, seed=seed, began=times[0], ended=times[1], patches=patches, targets=targets, to_part=matrix,

@@ -12,6 +12,7 @@ from juxtum.devices.protocol import Message
 from juxtum.geometry.arrays import Bools, Floats, unit
 from juxtum.plan.ground import Ground
 from juxtum.plan.instruments import Mode
+from juxtum.plan.planner import Planner
 
 VIEWS_EACH = 2
 """Poses from which each patch is wanted."""
@@ -30,21 +31,36 @@ class Stop:
     position: int
 
 
-def path(ground: Ground, tracks: Bools, seen: Bools, wanted: Bools | None = None, known: Sequence[int] = ()) -> tuple[Stop, ...]:
+@dataclass(frozen=True, eq=False)
+class TrackedPoses:
+    """Which of the plan's poses track (P,), and which of the planned targets they see (P, T)."""
+
+    holds: Bools
+    seen: Bools
+
+
+def tracked_poses(planner: Planner) -> TrackedPoses:
+    """What the plan's targets do for its poses; takes a moment."""
+    ground, placed = planner.ground(), planner.plan.placed
+    if not placed:
+        return TrackedPoses(np.zeros(len(ground.views), dtype=bool), np.zeros((len(ground.views), 0), dtype=bool))
+    seen = ground.seen_targets(np.array([t.place for t in placed]), np.array([t.normal for t in placed]))
+    return TrackedPoses(planner.assess().tracking.holds, seen)
+
+
+def path(ground: Ground, poses: TrackedPoses, wanted: Bools | None = None, known: Sequence[int] = ()) -> tuple[Stop, ...]:
     """Fewest poses, by greedy choice, that see every patch twice and track; each tied by targets to those before it.
 
     Parameters
     ----------
-    tracks : array (P,)
-        Which of the ground's poses track.
-    seen : array (P, T)
-        Which targets they see.
+    poses : TrackedPoses
+        Of the ground's poses.
     wanted : array (K,), optional
         Patches that matter; all when not given.
     known : sequence of int
         Targets that the map knows beforehand.
     """
-    covers = ground.covers & tracks[:, None]
+    covers = ground.covers & poses.holds[:, None]
     areas = ground.patches.areas if wanted is None else np.where(wanted, ground.patches.areas, 0.0)
     lacks = np.minimum(covers.sum(0), VIEWS_EACH).astype(np.float64)
     chosen: list[int] = []
@@ -57,21 +73,22 @@ def path(ground: Ground, tracks: Bools, seen: Bools, wanted: Bools | None = None
         chosen.append(best)
         lacks = np.maximum(lacks - covers[best], 0)
     views = ground.views
-    order = _ordered(ground, chosen, tracks, seen, known)
+    order = _ordered(ground, chosen, poses, known)
     return tuple(Stop(views.eyes[k], views.axes[k], views.ups[k], int(views.setups[k])) for k in order)
 
 
-def _ordered(ground: Ground, chosen: list[int], tracks: Bools, seen: Bools, beforehand: Sequence[int]) -> list[int]:
+def _ordered(ground: Ground, chosen: list[int], poses: TrackedPoses, beforehand: Sequence[int]) -> list[int]:
     """One position after the other; the nearest pose next among those that see enough targets known by then.
 
     Where none does, a pose between is put in that sees known targets and as many new ones as it can.
     """
-    views, order, known = ground.views, list[int](), np.zeros(seen.shape[1], dtype=bool)
+    seen, views, order = poses.seen, ground.views, list[int]()
+    known = np.zeros(seen.shape[1], dtype=bool)
     known[list(beforehand)] = True
     ties = ground.needs.least + 1
     for setup in range(len(views.turned)):
         left = [k for k in chosen if views.setups[k] == setup]
-        between = np.flatnonzero(tracks & (views.setups == setup))
+        between = np.flatnonzero(poses.holds & (views.setups == setup))
         while left:
             tied = [k for k in left if not known.any() or (seen[k] & known).sum() >= ties]
             if tied:

@@ -2,20 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-
-import numpy as np
 
 from juxtum.capture.next_view import next_view, pose_of
 from juxtum.capture.patch import State
-from juxtum.capture.route import Stop, hands, path
+from juxtum.capture.route import Stop, hands, path, tracked_poses
 from juxtum.capture.session import CaptureSession
 from juxtum.capture.tracker_stations import TrackerStations
 from juxtum.devices.link import Link
 from juxtum.devices.patterns import FRAMES
 from juxtum.devices.protocol import DeviceError, Message
-from juxtum.geometry.arrays import Bools
 from juxtum.plan.blind import Method
 from juxtum.plan.instruments import Kind, Mode
 from juxtum.plan.planner import Planner
@@ -26,6 +23,8 @@ MOST_ROUNDS = 40
 STOPS_IN_A_PATCH = 12
 PATIENCE = 30.0
 
+Ask = Callable[[Message], None]
+
 
 @dataclass(frozen=True, eq=False)
 class Leg:
@@ -33,16 +32,6 @@ class Leg:
 
     mode: Mode
     stops: tuple[Stop, ...]
-
-
-def tracked_poses(planner: Planner) -> tuple[Bools, Bools]:
-    """Which of the plan's poses track (P,), and which targets they see (P, T)."""
-    ground = planner.ground()
-    placed = planner.plan.placed
-    if not placed:
-        return np.zeros(len(ground.views), dtype=bool), np.zeros((len(ground.views), 0), dtype=bool)
-    seen = ground.seen_targets(np.array([t.place for t in placed]), np.array([t.normal for t in placed]))
-    return planner.assess().tracking.holds, seen
 
 
 def legs(planner: Planner, known: Sequence[int] = ()) -> Iterator[Leg]:
@@ -53,15 +42,14 @@ def legs(planner: Planner, known: Sequence[int] = ()) -> Iterator[Leg]:
     known : sequence of int
         Rows of the planned targets that the map knows beforehand.
     """
-    tracks, seen = tracked_poses(planner)
-    ground = planner.ground()
-    yield Leg(planner.mode, path(ground, tracks, seen, known=known))
+    poses, ground = tracked_poses(planner), planner.ground()
+    yield Leg(planner.mode, path(ground, poses, known=known))
     faces = {face for spot in planner.blind() if spot.method is Method.OTHER_MODE for face in spot.faces}
     others = [m for m in planner.model.modes if m.pattern == "single" and m.name != planner.mode.name]
     if faces and others:
         wanted = faces_of_patches(ground.patches, tuple(faces))
         if wanted.any():
-            yield Leg(others[0], path(ground, tracks, seen, wanted, range(seen.shape[1])))
+            yield Leg(others[0], path(ground, poses, wanted, range(poses.seen.shape[1])))
 
 
 def run_by_itself(session: CaptureSession, link: Link, progress: Progress | None = None) -> None:
@@ -72,39 +60,72 @@ def run_by_itself(session: CaptureSession, link: Link, progress: Progress | None
     DeviceError
         When the device is lost; what was captured stays in the session.
     """
-    progress = progress or silent()
     tell(session, link, Message("spacing", {"mm": session.spacing}))
-    stations = TrackerStations(session.planner) if session.planner.model.kind is Kind.TRACKED else None
-    planned = list(legs(session.planner, known_targets(session)))
-    total, done = sum(len(leg.stops) for leg in planned), 0
-    for leg in planned:
-        set_mode(session, link, leg.mode)
-        for stop in leg.stops:
-            progress.phase("scanning along the plan", 0.8 * done / max(total, 1))
-            if stations is None or place_tracker(session, link, stations, stop):
-                follow(session, link, (stop,))
-            done += 1
-            if done % STOPS_IN_A_PATCH == 0:
-                # A jump costs the patch in which it happens: they are kept small.
-                session.accept()
-    set_mode(session, link, session.planner.mode)
-    if stations is None:
-        _fill(session, link, progress)
+    for message in itinerary(session, lambda asked: tell(session, link, asked), progress or silent()):
+        send(session, link, message)
     session.accept()
     tell(session, link, Message("map?"))
 
 
-def place_tracker(session: CaptureSession, link: Link, stations: TrackerStations, stop: Stop) -> bool:
+def itinerary(session: CaptureSession, ask: Ask, progress: Progress) -> Iterator[Message]:
+    """What the hand does in a run by itself, message by message; each is to be sent before the next is asked for.
+
+    Parameters
+    ----------
+    ask : callable
+        Asks the device for what is not a hand's: modes, and where the tracker stands.
+    """
+    stations = TrackerStations(session.planner) if session.planner.model.kind is Kind.TRACKED else None
+    planned = list(legs(session.planner, session.known_targets))
+    total, done = sum(len(leg.stops) for leg in planned), 0
+    for leg in planned:
+        set_mode(session, ask, leg.mode)
+        for stop in leg.stops:
+            progress.phase("scanning along the plan", 0.8 * done / max(total, 1))
+            if session.state is State.FULL:
+                return
+            if stations is None or place_tracker(session, ask, stations, stop):
+                yield from towards(session, stop)
+            done += 1
+            if done % STOPS_IN_A_PATCH == 0:
+                # A jump costs the patch in which it happens: they are kept small.
+                session.accept()
+    set_mode(session, ask, session.planner.mode)
+    if stations is None:
+        yield from _gaps(session, progress)
+
+
+def _gaps(session: CaptureSession, progress: Progress) -> Iterator[Message]:
+    """Come in for what is missing, from where known targets are in view, while that brings something."""
+    poses, least = session.poses, session.planner.ground().needs.least
+    shunned: set[int] = set()
+    for turn in range(MOST_ROUNDS):
+        progress.phase("filling gaps", 0.8 + 0.2 * turn / MOST_ROUNDS)
+        before = session.coverage.share()
+        if before >= session.goal or session.state is State.FULL:
+            return
+        tied = poses.holds & (poses.seen[:, session.known_targets].sum(1) > least)
+        view = next_view(session.coverage, session.planner, tied, session.position, frozenset(shunned))
+        if view is None:
+            return
+        yield from towards(session, view.stop)
+        if session.coverage.share() - before < 1e-3:
+            shunned.add(pose_of(session.planner, view))
+
+
+def place_tracker(session: CaptureSession, ask: Ask, stations: TrackerStations, stop: Stop) -> bool:
     """Put the tracker where it serves a stop and let it measure the reference targets; whether it knows where it stands."""
     problem: DeviceError | None = None
     for message in stations.requests(stop):
         session.accept()
-        tell(session, link, message)
+        ask(message)
         try:
-            tell(session, link, Message("reference"))
+            ask(Message("reference"))
             stations.stands(int(message.number("station")))
             return True
         except DeviceError as found:
+            if found.where == "connection":
+                raise
             problem = found
     if problem is not None:
         session.note("moved", problem.what)
@@ -112,61 +133,42 @@ def place_tracker(session: CaptureSession, link: Link, stations: TrackerStations
     return problem is None
 
 
-def _fill(session: CaptureSession, link: Link, progress: Progress) -> None:
-    """Come in for what is missing."""
-    tracks, seen = tracked_poses(session.planner)
-    expected = session.planner.plan.expected
-    goal = expected.coverage if expected is not None else 0.95
-    shunned: set[int] = set()
-    for turn in range(MOST_ROUNDS):
-        progress.phase("filling gaps", 0.8 + 0.2 * turn / MOST_ROUNDS)
-        before = session.coverage.share()
-        tied = tracks & (seen[:, known_targets(session)].sum(1) > session.planner.ground().needs.least)
-        view = next_view(session.coverage, session.planner, tied, session.position, frozenset(shunned)) if before < goal else None
-        if view is None:
-            return
-        follow(session, link, (view.stop,))
-        if session.coverage.share() - before < 1e-3:
-            shunned.add(pose_of(session.planner, view))
-
-
-def follow(session: CaptureSession, link: Link, stops: tuple[Stop, ...]) -> None:
-    """Let the hand go along some stops, turning the part over where they ask for it."""
-    for stop in stops:
-        if stop.position != session.position:
-            session.turn_over()
-        if session.current is None and session.state is not State.FULL:
-            session.begin()
-        last = getattr(session, "last_stop", None)
-        way = (last, stop) if last is not None and last.position == stop.position else (stop,)
-        skip = len(way) - 1
-        for message in careful(session, hands(way, session.mode, session.spacing, session.time + 1 / FRAMES, skip=skip)):
-            tell(session, link, message)
-            if session.current is None and session.state is State.JUMP:
-                session.begin()
-        session.last_stop = stop
-
-
-def known_targets(session: CaptureSession) -> list[int]:
-    """Rows of the planned targets that the map knows."""
-    return [] if session.match is None else [int(row) for row in session.match.pairs[:, 1]]
-
-
-def careful(session: CaptureSession, messages: Iterator[Message]) -> Iterator[Message]:
-    """Let the trigger go as soon as the pattern in view is weak, as a careful hand does: what is left of the stop is skipped."""
-    for message in messages:
+def towards(session: CaptureSession, stop: Stop) -> Iterator[Message]:
+    """From where the hand was to a stop, and the sweep there; what is left of it is skipped when the pattern is weak."""
+    last = session.last_stop
+    way = (last, stop) if last is not None and last.position == stop.position else (stop,)
+    session.last_stop = stop
+    for message in hands(way, session.mode, session.spacing, session.time + 1 / FRAMES, skip=len(way) - 1):
         yield message
         if message.kind == "hand" and session.state is State.WEAK:
+            # A careful hand lets the trigger go before the scanner takes one pattern for another.
             yield Message("pause", {"on": True})
             return
 
 
-def set_mode(session: CaptureSession, link: Link, mode: Mode) -> None:
+def follow(session: CaptureSession, link: Link, stops: tuple[Stop, ...]) -> None:
+    """Let the hand go along some stops."""
+    for stop in stops:
+        for message in towards(session, stop):
+            send(session, link, message)
+
+
+def send(session: CaptureSession, link: Link, message: Message) -> None:
+    """Send what the hand of a run does; the part is turned over and a patch begun where it asks for that."""
+    if message.kind == "hand":
+        if int(message.number("position")) != session.position:
+            session.turn_over()
+        if session.current is None and session.state not in (State.FULL, State.GONE):
+            session.begin()
+    tell(session, link, message)
+
+
+def set_mode(session: CaptureSession, ask: Ask, mode: Mode) -> None:
     """Work in another mode; a new patch follows."""
     if session.mode.name != mode.name:
         session.accept()
     session.set_mode(mode)
-    tell(session, link, Message("mode", {"name": mode.name}))
+    ask(Message("mode", {"name": mode.name}))
 
 
 def tell(session: CaptureSession, link: Link, message: Message) -> None:

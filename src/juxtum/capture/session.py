@@ -6,20 +6,28 @@ from collections.abc import Sequence
 from functools import cached_property
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from juxtum.align.targets import TargetMatch, match_targets
 from juxtum.capture.coverage import Cells, Coverage, make_cells
-from juxtum.capture.patch import STATES, Happening, Patch, State, Zone
+from juxtum.capture.dial import read_dial
+from juxtum.capture.frames import Frame, placed_targets, read_frame
+from juxtum.capture.patch import Happening, Patch, State, Zone
 from juxtum.capture.points import Budget, MemoryFull, PointStore, normals_of, places_of
-from juxtum.capture.route import Stop
+from juxtum.capture.route import Stop, TrackedPoses, tracked_poses
 from juxtum.devices.protocol import DeviceError, Message, Points
 from juxtum.geometry import RigidTransform
-from juxtum.geometry.arrays import Bools, Floats, unit
+from juxtum.geometry.arrays import Floats, unit
 from juxtum.plan.instruments import Mode
 from juxtum.plan.planner import Planner
 
 BY_HAND = 2.0
 """How far a target may be stuck from where the plan wants it and still be taken for it, mm."""
+TOO_DARK, TOO_BRIGHT = 0.4, 0.3
+"""Shares of what is in the window from which the light is wrong."""
+LONGEST_PATCH = 60.0
+"""Seconds after which a patch is kept by itself: what runs is not yet on disk."""
+MOST_HAPPENINGS = 5000
 ROOMY = 0.9
 """From this share of the memory on it counts as full."""
 REMEMBERED = 30
@@ -53,8 +61,9 @@ class CaptureSession:
         self.to_part: RigidTransform | None = None
         """From the map to the part; None until enough targets are recognised."""
         self.match: TargetMatch | None = None
+        self.is_map_given = False
         self.happenings: list[Happening] = []
-        self.last: Message | None = None
+        self.last: Frame | None = None
         self.time = 0.0
         self.last_stop: Stop | None = None
         """Where a run by itself left the hand."""
@@ -62,17 +71,45 @@ class CaptureSession:
         self._rates: list[tuple[float, int]] = []
 
     @cached_property
-    def tracks(self) -> Bools:
-        """Which of the plan's poses track with its targets (P,); takes a moment when it is first asked for."""
-        return self.planner.assess().tracking.holds if self.planner.plan.placed else np.zeros(len(self.planner.ground().views), dtype=bool)
+    def poses(self) -> TrackedPoses:
+        """What the plan's targets do for its poses; takes a moment when it is first asked for."""
+        return tracked_poses(self.planner)
+
+    @property
+    def goal(self) -> float:
+        """Share of the measured area that the plan expects, 0 to 1."""
+        expected = self.planner.plan.expected
+        return expected.coverage if expected is not None else 0.95
+
+    @property
+    def planned_rows(self) -> dict[int, int]:
+        """For each handle of the map that is a planned target, its row in the plan; empty while the part is not recognised."""
+        placed = self.planner.plan.placed
+        if self.to_part is None or not self.targets or not placed:
+            return {}
+        order = sorted(self.targets)
+        places = self.to_part.apply(np.array([self.targets[k] for k in order]))
+        away, rows = cKDTree(np.array([t.place for t in placed])).query(places)
+        return {k: int(row) for k, row, d in zip(order, rows, away, strict=True) if d < 2 * BY_HAND}
+
+    @property
+    def known_targets(self) -> list[int]:
+        """Rows of the planned targets that the map knows."""
+        return sorted(set(self.planned_rows.values()))
+
+    def give_map(self, rows: Sequence[Sequence[float]]) -> None:
+        """Take over a map that was measured better beforehand, rows of handle, x, y, z, sightings; the device is told on connecting."""
+        self.is_map_given = True
+        self.targets = {int(row[0]): np.array(row[1:4], dtype=np.float64) for row in rows}
+        self._recognise()
 
     # -- patches ----------------------------------------------------------------------------------------------
 
-    def begin(self, zone: Zone | None = None) -> Patch:
+    def begin(self, zone: Zone | None = None, spacing: float | None = None) -> Patch:
         """Start a new patch; one that runs is accepted."""
         self.accept()
         number = 1 + max((p.number for p in self.patches), default=0)
-        patch = Patch(number, self.position, self.mode.name, self.spacing, PointStore(self.budget), np.zeros(len(self.coverage.counts)), zone)
+        patch = Patch(number, self.position, self.mode.name, spacing or self.spacing, PointStore(self.budget), np.zeros(len(self.coverage.counts)), zone)
         self.patches.append(patch)
         self.current = patch
         if self.state in (State.READY, State.JUMP):
@@ -132,9 +169,7 @@ class CaptureSession:
                 self._recount(patch)
         there = zone.holds(self.cells.places)
         self.coverage.needed = np.where(there, np.maximum(self.cells.areas / spacing**2, 3.0), self.coverage.needed)
-        patch = self.begin(zone)
-        patch.spacing = spacing
-        return patch
+        return self.begin(zone, spacing)
 
     def restore(self, patch: Patch, points: Points) -> None:
         """Take up a patch that was captured earlier."""
@@ -154,13 +189,12 @@ class CaptureSession:
             When the device refuses something, or says what cannot be.
         """
         if message.kind == "frame":
-            self._frame(message)
+            self._frame(read_frame(message))
         elif message.kind == "map":
-            for handle, *place, _ in message.table("targets", 5):
-                self.targets[int(handle)] = np.array(place)
+            self.targets |= placed_targets(message, "targets", 5)
             self._recognise()
         elif message.kind == "referenced":
-            self._news(message)
+            self._news(placed_targets(message, "new", 4))
         elif message.kind == "error":
             raise DeviceError(message.text("what", "the device refused"), "device", message.text("next"))
 
@@ -180,35 +214,40 @@ class CaptureSession:
 
     def note(self, word: str, why: str = "") -> None:
         """Keep in the record that something happened."""
-        self.happenings.append(Happening(self.time, word, why))
+        self.happenings = [*self.happenings[-MOST_HAPPENINGS:], Happening(self.time, word, why)]
 
-    def _frame(self, message: Message) -> None:
-        self.last = message
-        time = message.number("time", self.time)
+    def _frame(self, frame: Frame) -> None:
+        self.last = frame
+        time = self.time if frame.time is None else frame.time
         step = float(np.clip(time - self.time, 0.0, 1.0)) if self._began is not None else 0.0
         if self._began is None:
             self._began = time
         self.time = time
-        self._news(message)
-        said = STATES.get(message.text("state", "lost"), State.LOST)
-        if self.state is State.FULL and self.budget.used > ROOMY * self.budget.limit:
-            # It stays full until something is discarded, whatever the device says.
-            pass
-        elif self.state is not State.JUMP or self.current is not None:
-            self._enter(said, message.text("why"))
-        self._events(message)
-        patch = self.current
-        if patch is None:
-            return
-        patch.frames += 1
+        self._news(frame.new)
+        # Full memory stays full until something is discarded, whatever the device says; a jump until a new patch is begun.
+        is_full = self.state is State.FULL and self.budget.used > ROOMY * self.budget.limit
+        if not is_full and (self.state is not State.JUMP or self.current is not None):
+            self._enter(frame.state, frame.why)
+        self._events(frame)
+        if self.current is not None:
+            self._count(self.current, frame, step)
+        self._rates = [*self._rates[-REMEMBERED:], (self.time, len(frame.points))]
+
+    def _count(self, patch: Patch, frame: Frame, step: float) -> None:
+        """What a frame adds to the patch that runs; after a minute it is kept and another begins."""
         patch.seconds += step
-        patch.held += self._is_held(message)
-        patch.dark += message.number("dark", 0.0) > 0.4 or message.number("bloomed", 0.0) > 0.3
-        points = message.points()
-        if len(points) and "pose" in message.fields and said in (State.SCANNING, State.WEAK):
+        if frame.state is not State.PAUSED:
+            # Shares are of the frames in which it scans, not of the way from one stop to the next.
+            patch.frames += 1
+            patch.held += read_dial(self.mode, frame.stand_off).is_held
+            patch.dark += frame.dark > TOO_DARK or frame.bloomed > TOO_BRIGHT
+        if len(frame.points) and frame.pose is not None and frame.state in (State.SCANNING, State.WEAK):
             patch.tracked += 1
-            self._take_points(patch, points, _pose(message))
-        self._rates = [*self._rates[-REMEMBERED:], (self.time, len(points))]
+            self._take_points(patch, frame.points, frame.pose)
+        if patch is self.current and patch.seconds > LONGEST_PATCH:
+            state = self.state
+            self.begin(patch.zone, patch.spacing)
+            self.state = state
 
     def _enter(self, state: State, why: str) -> None:
         if state is self.state:
@@ -221,15 +260,14 @@ class CaptureSession:
         if self.current is None and state is State.SCANNING:
             self.state = State.READY
 
-    def _events(self, message: Message) -> None:
-        event = message.text("event")
-        if event == "jump":
+    def _events(self, frame: Frame) -> None:
+        if frame.event == "jump":
             self._jumped("the pattern of targets was taken for another one")
-        elif event == "target moved":
-            names = ", ".join(str(h) for h in message.fields.get("handles", []))
+        elif frame.event == "target moved":
+            names = ", ".join(map(str, frame.handles))
             self.note("target moved", f"target {names} is not where it was and is left out")
-            for handle in message.fields.get("handles", []):
-                self.targets.pop(int(handle), None)
+            for handle in frame.handles:
+                self.targets.pop(handle, None)
 
     def _jumped(self, why: str) -> None:
         """Only the running patch is lost: it is kept aside and no longer counts."""
@@ -262,13 +300,11 @@ class CaptureSession:
             patch.counts += more
             self.coverage.counts += more
 
-    def _news(self, message: Message) -> None:
-        new = message.table("new", 4)
-        for handle, *place in new:
-            self.targets[int(handle)] = np.array(place)
-        if len(new):
+    def _news(self, new: dict[int, Floats]) -> None:
+        if new:
+            self.targets |= new
             if self.to_part is not None:
-                self.note("target found", ", ".join(str(int(h)) for h in new[:, 0]))
+                self.note("target found", ", ".join(map(str, new)))
             self._recognise()
 
     def _recognise(self) -> None:
@@ -301,12 +337,6 @@ class CaptureSession:
         self.coverage.counts += counts - patch.counts
         patch.counts = counts
 
-    def _is_held(self, message: Message) -> bool:
-        from juxtum.capture.dial import read_dial
-
-        value = message.fields.get("stand_off")
-        return read_dial(self.mode, float(value) if isinstance(value, int | float) else None).is_held
-
     # -- what there is ----------------------------------------------------------------------------------------
 
     @property
@@ -334,11 +364,3 @@ class CaptureSession:
     def set_mode(self, mode: Mode) -> None:
         """The device works in another mode from now on."""
         self.mode = mode
-
-
-def _pose(message: Message) -> RigidTransform:
-    matrix = message.vector("pose", 16).reshape(4, 4)
-    try:
-        return RigidTransform(matrix)
-    except ValueError as problem:
-        raise DeviceError("the device sent a pose that is not rigid", "device", "Restart it") from problem

@@ -10,7 +10,8 @@ from juxtum.capture.coverage import Seen
 from juxtum.capture.dial import DialReading, read_dial
 from juxtum.capture.next_view import NextView
 from juxtum.capture.patch import State
-from juxtum.capture.session import CaptureSession
+from juxtum.capture.session import TOO_BRIGHT, TOO_DARK, CaptureSession
+from juxtum.devices.surface import USUAL
 from juxtum.geometry.arrays import Floats, Ints, frozen
 from juxtum.plan.instruments import Mode
 
@@ -75,22 +76,19 @@ class Snapshot:
     @property
     def exposure_words(self) -> str:
         """What to do about the light."""
-        if self.bloomed > 0.25:
+        if self.bloomed > TOO_BRIGHT:
             return "too bright"
-        return "too dark" if self.dark > 0.35 else "light is good"
+        return "too dark" if self.dark > TOO_DARK else "light is good"
 
 
 def take_snapshot(session: CaptureSession, view: NextView | None) -> Snapshot:
     """How a session stands now."""
     last = session.last
-    stand_off = last.fields.get("stand_off") if last is not None else None
-    expected = session.planner.plan.expected
     points = np.empty((0, 3))
-    if last is not None and last.payload and session.to_part is not None and "pose" in last.fields:
-        frame = last.points()
-        some = frame[:: max(1, len(frame) // SHOWN_POINTS)]
-        pose = last.vector("pose", 16).reshape(4, 4)
-        points = session.to_part.apply(some["place"].astype(np.float64) @ pose[:3, :3].T + pose[:3, 3])
+    if last is not None and len(last.points) and session.to_part is not None and last.pose is not None:
+        some = last.points[:: max(1, len(last.points) // SHOWN_POINTS)]
+        points = session.to_part.apply(last.pose.apply(some["place"]))
+    expected = session.planner.plan.expected
     rows = tuple(
         PatchRow(
             p.number, p.position, p.mode, len(p.store), p.seconds, p.held / max(p.frames, 1), p.has_jumped, p is session.current, p.zone is not None
@@ -100,14 +98,13 @@ def take_snapshot(session: CaptureSession, view: NextView | None) -> Snapshot:
     needs = session.planner.model.targets
     return Snapshot(
         state=session.state, why=session.why,
-        dial=read_dial(session.mode, float(stand_off) if isinstance(stand_off, int | float) else None),
-        mode=session.mode, exposure=int(last.number("exposure", 5)) if last is not None else 5,
-        targets=int(last.number("known", 0)) if last is not None else 0, needed=needs.least if needs is not None else 0,
+        dial=read_dial(session.mode, last.stand_off if last is not None else None), mode=session.mode,
+        exposure=last.exposure if last is not None else USUAL, targets=last.targets if last is not None else 0, needed=needs.least if needs is not None else 0,
         rate=session.rate, coverage=session.coverage.share(), one_pass=session.coverage.share(Seen.ONE_PASS),
-        goal=expected.coverage if expected is not None else 0.95, seconds=session.seconds,
+        goal=session.goal, seconds=session.seconds,
         expected_seconds=60 * expected.minutes if expected is not None else 0.0, memory=session.budget.used, memory_limit=session.budget.limit,
         points_taken=session.points, patches=rows, position=session.position, is_recognised=session.to_part is not None,
         seen=frozen(session.coverage.seen.copy(), np.int8), points=frozen(points), view=view,
-        dark=last.number("dark", 0.0) if last is not None else 0.0, bloomed=last.number("bloomed", 0.0) if last is not None else 0.0,
+        dark=last.dark if last is not None else 0.0, bloomed=last.bloomed if last is not None else 0.0,
         news=tuple(f"{h.word}: {h.why}" if h.why else h.word for h in session.happenings[-4:] if h.word != "target found"),
     )  # fmt: skip

@@ -18,12 +18,13 @@ LEAST_OVERLAP = 0.15
 
 @dataclass(frozen=True, eq=False)
 class TurnedShot:
-    """A shot laid in place: places and normals (N, 3), overlap with those before it, and RMS there, mm."""
+    """A shot laid in place: places and normals (N, 3), overlap with those before it, RMS there in mm, and what its pose lacked."""
 
     places: Floats
     normals: Floats
     overlap: float
     rms: float
+    move: RigidTransform
 
 
 class TurnedShots:
@@ -50,11 +51,11 @@ class TurnedShots:
         normals /= np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-9)
         kept = (places - self._point) @ self._normal > self._table
         places, normals = places[kept], normals[kept]
-        overlap, rms = 0.0, 0.0
+        move, overlap, rms = RigidTransform.identity(), 0.0, 0.0
         if self.shots and len(places) > 100:
             move, overlap, rms = self._aligned(places, normals)
             places, normals = move.apply(places), move.turn(normals)
-        shot = TurnedShot(frozen(places), frozen(normals), overlap, rms)
+        shot = TurnedShot(frozen(places), frozen(normals), overlap, rms, move)
         self.shots.append(shot)
         return shot
 

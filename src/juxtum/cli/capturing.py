@@ -10,15 +10,16 @@ from typing import Any
 import numpy as np
 from pydantic import ValidationError
 
-from juxtum.capture.photowalk import PhotoWalk, map_rows, walk_along
+from juxtum.capture.photowalk import begin_walk, map_rows, walk_along
+from juxtum.capture.points import capture_memory
 from juxtum.capture.result import points_of, record_of, surface_of, write_patch
 from juxtum.capture.run import run_by_itself, tell
 from juxtum.capture.session import CaptureSession
 from juxtum.cli.planning import open_part
 from juxtum.cli.progress import end_progress, show_progress
 from juxtum.devices.kinds import DeviceKind, make_stand_in
-from juxtum.devices.link import DirectLink, Link, SocketLink
-from juxtum.devices.protocol import Message
+from juxtum.devices.link import DirectLink, Link, SocketLink, ask
+from juxtum.devices.protocol import DeviceError, Message
 from juxtum.devices.server import serve
 from juxtum.errors import InputError
 from juxtum.evaluate.instrument import validation_sentence
@@ -31,11 +32,9 @@ from juxtum.job.planning import task_of
 from juxtum.job.steps import BestFit, Fragments, Rough
 from juxtum.job.store import SUFFIX, load_job
 from juxtum.nominal import Nominal
-from juxtum.plan.bundle import BarTie
 from juxtum.plan.document import Plan
 from juxtum.plan.instruments import Kind
 from juxtum.plan.planner import Grounds, Planner, default_plan
-from juxtum.plan.schedule import machine_memory
 from juxtum.report.writer import check_folder
 
 MAX_PLAN_BYTES = 64 * 1024**2
@@ -52,8 +51,9 @@ def capture(options: argparse.Namespace) -> int:
     kind = DeviceKind(options.device)
     link = SocketLink(options.port) if options.port else DirectLink(_stand_in(kind, job, nominal, planner, options.seed))
     try:
-        link.send(Message("hello", {"version": 1}))
-        link.receive(60.0)
+        about = ask(link, Message("hello", {"version": 1}), "about", 60.0)
+        if about.text("device") != kind.value:
+            raise DeviceError(f"this device is a {about.text('device') or 'thing without a name'}, not a {kind}", "device", "Name it with --device")
         if kind in (DeviceKind.HANDHELD, DeviceKind.TRACKED):
             document, lines, met = _scanned(job, files, planner, link, options)
         else:
@@ -131,14 +131,10 @@ def read_plan(path: Path, files: FileStore) -> Plan:
 def _photographed(job: Job, planner: Planner, link: Link, session: CaptureSession, seed: int) -> None:
     """The chain wants photos with bars first: their adjusted targets are the scanner's map."""
     camera = DirectLink(_stand_in(DeviceKind.CAMERA, job, planner.nominal, planner, seed))
-    camera.send(Message("hello", {"version": 1}))
-    about = camera.receive()[0]
-    bars = tuple(BarTie(int(a), int(b), c, d) for a, b, c, d in about.table("bars", 4))
-    walk = PhotoWalk(planner.photos(), bars)
+    walk = begin_walk(planner.photos(), camera)
     walk_along(walk, camera)
-    planned = np.array([t.place for t in planner.plan.placed])
-    tell(session, link, Message("map", {"targets": map_rows(walk, planned), "fixed": True}))
-    tell(session, link, Message("map?"))
+    session.give_map(map_rows(walk, np.array([t.place for t in planner.plan.placed])))
+    tell(session, link, Message("map", {"targets": session.map_rows(), "fixed": True}))
 
 
 def with_alignment(job: Job) -> Job:
@@ -152,7 +148,7 @@ def with_alignment(job: Job) -> Job:
 
 def _scanned(job: Job, files: FileStore, planner: Planner, link: Link, options: argparse.Namespace) -> tuple[dict[str, Any], list[str], bool]:
     """Scan along the plan; patches, surface, record, and a job that goes on with them."""
-    session = CaptureSession(planner, 0.25 * machine_memory(), options.spacing)
+    session = CaptureSession(planner, capture_memory(), options.spacing)
     if planner.model.chain(planner.plan.chain).needs == "bars" and not options.port:
         _photographed(job, planner, link, session, options.seed)
     run_by_itself(session, link, show_progress())
@@ -165,7 +161,7 @@ def _scanned(job: Job, files: FileStore, planner: Planner, link: Link, options: 
     document = {"schema": "juxtum-capture-1", **json.loads(record.model_dump_json())}
     expected = planner.plan.expected.coverage if planner.plan.expected is not None else 0.95
     lines = [
-        f"{len(record.patches)} patches, {record.points} points in {record.seconds:.0f} s of scanning",
+        f"{len(record.patches)} patch{'' if len(record.patches) == 1 else 'es'}, {record.points} points in {record.seconds:.0f} s of scanning",
         f"captured {100 * record.coverage:.1f} % of what is measured ({100 * record.one_pass:.1f} % once), the plan expected {100 * expected:.1f} %",
         f"{len(record.targets)} targets found, {len([t for t in record.targets if t.planned])} of them as planned",
         *(f"at {e.time:.1f} s: {e.word}, {e.why}" for e in record.events if e.word != "target found"),

@@ -40,6 +40,27 @@ class Link(Protocol):
         """Let go of the device."""
 
 
+def ask(link: Link, message: Message, wanted: str, patience: float = PATIENCE) -> Message:
+    """Send a message and give the first answer of a kind.
+
+    Raises
+    ------
+    DeviceError
+        When the device refuses, is silent or is lost.
+    """
+    link.send(message)
+    end = time.monotonic() + patience
+    while True:
+        answers = link.receive(max(end - time.monotonic(), 0.0))
+        for answer in answers:
+            if answer.kind == "error":
+                raise DeviceError(answer.text("what", "the device refused"), "device", answer.text("next"))
+            if answer.kind == wanted:
+                return answer
+        if not answers or time.monotonic() >= end:
+            raise DeviceError("the device does not answer", "connection", "Check it, then connect again")
+
+
 class DirectLink:
     """A stand-in in this process; it answers at once."""
 

@@ -14,6 +14,7 @@ from juxtum.plan.instruments import InstrumentModel
 
 TIP_RADIUS = 1.5
 """mm."""
+LARGEST_TIP = 10.0
 BALL_RADIUS = 12.5004
 """Of the reference ball, mm."""
 LATE = 0.006
@@ -32,7 +33,7 @@ class TouchProbe(StandIn):
         self.tip_error = float(self._rng(1).normal(0, 0.002))
         """What calibration leaves of the tip's radius, mm."""
         self._number = 0
-        self._answers |= {"touch": self._touch, "tip?": self._tip, "targets?": self._targets, "ball": self._ball}
+        self._answers |= {"touch": self._touch, "tip?": self._tip, "targets?": self._targets, "ball": self._ball, "tip": self._take_tip}
 
     def about(self) -> dict[str, object]:
         """The tip's radius as calibrated."""
@@ -40,6 +41,14 @@ class TouchProbe(StandIn):
 
     def _tip(self, message: Message) -> list[Message]:
         return [Message("tip", {"radius": TIP_RADIUS + self.tip_error})]
+
+    def _take_tip(self, message: Message) -> list[Message]:
+        """The tip's radius as a calibration found it."""
+        radius = message.number("radius")
+        if not 0 < radius < LARGEST_TIP:
+            raise DeviceError(f"a tip of {radius:g} mm cannot be", "probe", "Calibrate it again")
+        self.tip_error = radius - TIP_RADIUS
+        return [Message("tip", {"radius": radius})]
 
     def _ball(self, message: Message) -> list[Message]:
         """The reference ball touched from a side (degrees off upright)."""

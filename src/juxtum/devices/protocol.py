@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import math
 import zlib
 from dataclasses import dataclass, field
 from typing import Any
@@ -15,6 +14,8 @@ from juxtum.errors import JuxtumError
 from juxtum.geometry.arrays import Floats
 
 VERSION = 1
+LARGEST = 1e12
+"""Numbers beyond this are damage."""
 MAX_LINE = 256 * 1024
 MAX_PAYLOAD = 64 * 1024**2
 POINT = np.dtype([("place", "<f4", (3,)), ("normal", "i1", (3,)), ("quality", "u1")])
@@ -52,7 +53,7 @@ class Message:
         DeviceError
         """
         value = self.fields.get(name, default)
-        if isinstance(value, bool) or not isinstance(value, int | float) or not math.isfinite(value):
+        if isinstance(value, bool) or not isinstance(value, int | float) or not abs(value) < LARGEST:
             raise DeviceError(f"'{name}' of a '{self.kind}' message is not a number", "device", "Restart the device")
         return float(value)
 
@@ -74,7 +75,7 @@ class Message:
             array = np.asarray(self.fields.get(name, []), dtype=np.float64).reshape(-1, width)
         except (TypeError, ValueError, OverflowError):
             return self._bad(name)
-        return array if np.isfinite(array).all() else self._bad(name)
+        return array if (np.abs(array) < LARGEST).all() else self._bad(name)
 
     def _bad(self, name: str) -> Floats:
         raise DeviceError(f"'{name}' of a '{self.kind}' message is not a list of numbers", "device", "Restart the device")

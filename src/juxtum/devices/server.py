@@ -10,6 +10,7 @@ from collections.abc import Callable, Sequence
 
 from juxtum.devices.link import BLOCK, HOST, Device
 from juxtum.devices.protocol import DeviceError, FrameParser, Message, encode
+from juxtum.errors import JuxtumError
 
 GARBAGE = bytes((7 * k * k + 13 * k) % 251 for k in range(4096)) + b"\n"
 
@@ -29,8 +30,17 @@ def serve(device: Device, port: int, announce: Callable[[int], None], *, once: b
         Told the port once the device listens.
     once : bool
         End when the first client has gone.
+
+    Raises
+    ------
+    DeviceError
+        When the port is taken.
     """
-    with socket.create_server((HOST, port)) as server:
+    try:
+        server = socket.create_server((HOST, port))
+    except OSError as problem:
+        raise DeviceError(f"port {port} cannot be used", "device", "Choose another one, or none") from problem
+    with server:
         announce(server.getsockname()[1])
         while True:
             client, _ = server.accept()
@@ -59,7 +69,7 @@ def answers(device: Device, message: Message) -> Sequence[Message]:
     """What a device answers; what it refuses becomes an `error` message."""
     try:
         return device.handle(message)
-    except DeviceError as problem:
+    except JuxtumError as problem:
         return [Message("error", {"what": problem.what, "next": problem.next})]
 
 

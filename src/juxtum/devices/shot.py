@@ -83,13 +83,7 @@ def shoot(body: Body, scene: Scene, pose: Pose, rays: tuple[Floats, Ints], setti
     k = light.gives_point
     rows, places, faces, cosines, bloom = rows[k], places[k], faces[k], cosines[k], light.bloom[k]
     normals = scene.normals[triangles[k]]
-    lift = coat[k] + BLOOM_SHIFT * bloom
-    if body.relief is not None:
-        lift = lift + np.where(faces == TABLE, 0.0, body.relief(places))
-    places = places + normals * lift[:, None]
-    if setting.warmth:
-        growth = 1e-6 * body.expansion * setting.warmth
-        places = places + np.where(faces == TABLE, 0.0, growth)[:, None] * (places - body.centre)
+    places = _as_it_is(body, places, normals, faces, coat[k] + BLOOM_SHIFT * bloom, setting.warmth)
     sigmas = noise_of(setting.mode, distances[rows], cosines, bloom)
     errors = sigmas * rng.normal(size=len(rows))
     _speckle(errors, rng)
@@ -99,6 +93,16 @@ def shoot(body: Body, scene: Scene, pose: Pose, rays: tuple[Floats, Ints], setti
     facing /= np.linalg.norm(facing, axis=1, keepdims=True)
     quality = np.clip(255 * cosines * (1 - 0.7 * bloom), 1, 255).astype(np.uint8)
     return Shot(local, facing, quality, stand_off, dark, bloomed, sigmas, errors)
+
+
+def _as_it_is(body: Body, places: Floats, normals: Floats, faces: Ints, lift: Floats, warmth: float) -> Floats:
+    """Places with what stands proud of the mesh (lift (N,) and the part's relief) and what warmth adds to the part."""
+    on_part = faces != TABLE
+    if body.relief is not None:
+        lift = lift + np.where(on_part, body.relief(places), 0.0)
+    places = places + normals * lift[:, None]
+    growth = 1e-6 * body.expansion * warmth
+    return places + np.where(on_part, growth, 0.0)[:, None] * (places - body.centre)
 
 
 def _stand_off(own: Floats, depth: Floats, mode: Mode) -> float:
