@@ -21,12 +21,14 @@ from juxtum.capture.calibrating import (
     request,
     solve_board,
 )
-from juxtum.capture.calibrating_others import poses_of, request_of, solve
+from juxtum.capture.calibrating_others import correction_of, poses_of, requests_of, solve
 from juxtum.demo.job import demo_job
+from juxtum.devices.body import Body
 from juxtum.devices.handheld import HandheldScanner
 from juxtum.devices.head import StructuredLightHead
 from juxtum.devices.probe import TouchProbe
 from juxtum.devices.protocol import Message
+from juxtum.devices.standin import StandIn
 from juxtum.errors import JuxtumError
 from juxtum.evaluate import Verdict
 from juxtum.job import FileStore, Job, Runner
@@ -41,6 +43,7 @@ from juxtum.plan.instruments import Kind, shipped
 from juxtum.plan.planner import Grounds, Planner
 from juxtum.plan.preparing import coat_window, soak_minutes, surface_advice
 from juxtum.plan.schedule import COATS
+from juxtum.plan.views import Stance
 from test_devices import plate
 
 MODEL = shipped(Kind.HANDHELD)
@@ -86,23 +89,30 @@ def test_calibration_finds_and_takes_away_the_error_of_scale() -> None:
         solve_board(CalibrationKind.SCANNER, answers[:3], MODEL)
 
 
-def test_tip_and_turntable_are_calibrated_by_ball_and_board() -> None:
+def test_tip_and_turntable_are_calibrated_by_ball_board_and_shape(nominal: Nominal) -> None:
     probe = TouchProbe(plate(), shipped(Kind.PROBE), seed=3)
-    tip, head_kind = CalibrationKind.TIP, CalibrationKind.BOARD
-    answers = [a for k, pose in enumerate(poses_of(tip, probe.model)) for a in probe.handle(request_of(tip, pose, k))]
+    tip = CalibrationKind.TIP
+
+    def answers_of(device: StandIn, kind: CalibrationKind) -> list[Message]:
+        return [[a for m in requests_of(kind, pose, k) for a in device.handle(m)][-1] for k, pose in enumerate(poses_of(kind, device.model))]
+
+    answers = answers_of(probe, tip)
     found = solve(tip, answers, probe.model)
     assert found.passed and found.scale == pytest.approx(1.5, abs=0.01) and found.words.startswith("tip radius 1.")
+    probe.handle(correction_of(found))
+    assert probe.about()["tip_radius"] == pytest.approx(found.scale)
     with pytest.raises(JuxtumError, match="2 touches are too few"):
         solve(tip, answers[:2], probe.model)
-    head = StructuredLightHead(plate(), shipped(Kind.HEAD), seed=3)
-    head.handle(Message("fault", {"name": "uncalibrated"}))
-    assert not head.is_calibrated
-    answers = [a for k, pose in enumerate(poses_of(head_kind, head.model)) for a in head.handle(request_of(head_kind, pose, k))]
-    turned = solve(head_kind, answers, head.model)
-    head.handle(Message("correct", {"scale": turned.scale}))
-    assert turned.passed and head.is_calibrated and "off upright" in turned.words
-    with pytest.raises(JuxtumError, match="1 turns are too few"):
-        solve(head_kind, answers[:1], head.model)
+    head = StructuredLightHead(Body.of(nominal, Stance.TABLE), shipped(Kind.HEAD), seed=3)
+    for kind in (CalibrationKind.BOARD, CalibrationKind.SHAPE):
+        head.handle(Message("fault", {"name": "uncalibrated"}))
+        assert not head.is_calibrated
+        answers = answers_of(head, kind)
+        turned = solve(kind, answers, head.model)
+        head.handle(correction_of(turned))
+        assert turned.passed and head.is_calibrated and "about one axis" in turned.words
+        with pytest.raises(JuxtumError, match="1 turns are too few"):
+            solve(kind, answers[:1], head.model)
 
 
 def test_the_hand_is_led_to_each_pose() -> None:

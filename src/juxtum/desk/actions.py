@@ -65,6 +65,14 @@ def _has_chosen(w: MainWindow) -> bool:
     return w.station is w.plan and w.plan.selected_target is not None
 
 
+def _has_photos(w: MainWindow) -> bool:
+    return w.going.has_photos
+
+
+def _is_practising(w: MainWindow) -> bool:
+    return w.going.is_practising
+
+
 def _is_live(w: MainWindow) -> bool:
     return w.capture.is_live
 
@@ -158,8 +166,12 @@ JOB = (
     Action("use capture", "Make the scan of the capture", "Job/25", lambda w: w.capture.use_capture(), "", "layers", "One surface of all patches",
            lambda w: _is_live(w) or (w.session.job.capture is not None and bool(w.session.job.capture.patches))),
     Action("take photo", "Take the next photo", "Job/26", lambda w: w.going.by_photos(), "", "", "", _has_nominal),
+    Action("adjust photos", "Adjust the photos together", "Job/26", lambda w: w.going.adjust_photos(), "", "", "", _has_photos),
+    Action("give photo map", "Give the photos' targets to the scanner", "Job/26", lambda w: w.going.give_photo_map(), "", "", "", _has_photos),
     Action("touch point", "Touch the next point", "Job/26", lambda w: w.going.by_probe(), "", "", "", _has_nominal),
+    Action("next feature", "Probe the next feature", "Job/26", lambda w: w.going.next_feature(), "", "", "", _has_nominal),
     Action("start exercise", "Start the exercise", "Job/26", lambda w: w.going.start_exercise(), "", "", "", _has_nominal),
+    Action("finish exercise", "Finish the exercise", "Job/26", lambda w: w.going.finish_exercise(), "", "", "", _is_practising),
     Action("practise", "Practise", "Job/25", lambda w: w.going.begin_practice(), "", "sparkles", "Exercises with a debrief", _has_nominal),
     Action("trim table", "Trim off the table", "Job/3", lambda w: w.assemble.trim_table(), "Ctrl+T", "scissors", "",
            lambda w: w.session.derived.table is not None),

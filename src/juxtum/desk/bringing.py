@@ -49,6 +49,8 @@ class Bringing:
 
     def nominal(self, path: Path, then: Callable[[], None] = lambda: None) -> None:
         """Make a file the nominal; ask for its unit when it names none."""
+        if self._session.is_held():
+            return
 
         def take(unit: Unit | None) -> None:
             def change(job: Job) -> Job:

@@ -23,6 +23,8 @@ class Going:
         w = self._window
         if w.station is not w.capture:
             w.go(Key.CAPTURE)
+        if w.capture.way in (Way.PHOTOS, Way.PROBE):
+            w.capture.show_way(Way.SCAN)
         work()
 
     def begin_calibrating(self) -> None:
@@ -50,13 +52,41 @@ class Going:
         """Take the next photo of the walk."""
         self._way(Way.PHOTOS).take_next()
 
+    @property
+    def has_photos(self) -> bool:
+        """Whether photos were taken."""
+        panel: Any = self._window.capture.panels[Way.PHOTOS]
+        return panel.walk is not None and len(panel.walk.photos) > 0
+
+    @property
+    def is_practising(self) -> bool:
+        """Whether an exercise runs."""
+        panel: Any = self._window.capture.panels[Way.PRACTICE]
+        return bool(panel.is_running)
+
+    def adjust_photos(self) -> None:
+        """Adjust all photos of the walk together."""
+        self._way(Way.PHOTOS).adjust()
+
+    def give_photo_map(self) -> None:
+        """The adjusted targets become the scanner's map."""
+        self._way(Way.PHOTOS).give_map()
+
     def by_probe(self) -> None:
         """Touch the next planned point."""
         self._way(Way.PROBE).touch()
 
+    def next_feature(self) -> None:
+        """Begin with the next feature to probe."""
+        self._way(Way.PROBE).choose_next()
+
     def start_exercise(self) -> None:
         """Start the exercise that is chosen."""
         self._way(Way.PRACTICE).start()
+
+    def finish_exercise(self) -> None:
+        """Finish the exercise and see the debrief."""
+        self._way(Way.PRACTICE).finish()
 
     def _way(self, way: Way) -> Any:
         capture = self._window.capture

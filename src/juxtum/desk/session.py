@@ -49,6 +49,8 @@ class Session(QObject):
         self.history = History(fresh_job())
         self.derived = Derived(self.history.job)
         self.path: Path | None = None
+        self.held_by: Callable[[], JuxtumError | None] = lambda: None
+        """Why the job cannot be left now, if there is a reason."""
         self._saved: Job = self.history.job
         self.recovery = Recovery()
         self._autosave = QTimer(self, interval=AUTOSAVE_MS)
@@ -59,6 +61,13 @@ class Session(QObject):
     def job(self) -> Job:
         """The job as it is now."""
         return self.history.job
+
+    def is_held(self) -> bool:
+        """Whether this job must stay, since something runs that belongs to it; says so."""
+        problem = self.held_by()
+        if problem is not None:
+            self.failed.emit(problem)
+        return problem is not None
 
     @property
     def is_saved(self) -> bool:
@@ -141,7 +150,9 @@ class Session(QObject):
             self.failed.emit(problem)
 
     def start(self, job: Job, path: Path | None = None, saved: bool = False, then: Callable[[], None] | None = None) -> None:
-        """Work on another job."""
+        """Work on another job; refused while something runs that belongs to this one."""
+        if self.is_held():
+            return
 
         def done(derived: Derived) -> None:
             self.history = History(job)

@@ -8,21 +8,20 @@ import time
 from collections import deque
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from typing import TypeVar
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from juxtum.capture.next_view import NextView, next_view
-from juxtum.capture.patch import State
-from juxtum.capture.run import careful, known_targets, legs, place_tracker, set_mode, tell
+from juxtum.capture.run import itinerary, send, set_mode, tell
 from juxtum.capture.session import CaptureSession
 from juxtum.capture.snapshot import take_snapshot
-from juxtum.capture.tracker_stations import TrackerStations
 from juxtum.devices.body import Pose
-from juxtum.devices.link import DeviceProcess, DirectLink, Link
+from juxtum.devices.link import DeviceProcess, Link
 from juxtum.devices.patterns import FRAMES
 from juxtum.devices.protocol import DeviceError, Message
 from juxtum.errors import JuxtumError
-from juxtum.plan.instruments import Kind
+from juxtum.progress import silent
 
 LOG = logging.getLogger("juxtum")
 TELL_EVERY = 0.04
@@ -30,7 +29,8 @@ LOOK_EVERY = 0.8
 """Seconds between looks for the next best view."""
 ASK_MAP_EVERY = 4.0
 
-Command = Callable[[CaptureSession], None]
+Command = Callable[[CaptureSession], object]
+T = TypeVar("T")
 
 
 @dataclass(eq=False)
@@ -103,7 +103,7 @@ class CaptureDriver(QObject):
 
     def use_mode(self, name: str) -> None:
         """Work in another mode from now on."""
-        self.do(lambda session: set_mode(session, self._link, session.planner.model.mode(name)))
+        self.do(lambda session: set_mode(session, lambda asked: tell(session, self._link, asked), session.planner.model.mode(name)))
 
     def run_plan(self) -> None:
         """Follow the plan's path."""
@@ -124,27 +124,24 @@ class CaptureDriver(QObject):
         self.do(lambda _: self._end_plan())
 
     def settle(self) -> None:
-        """Accept what runs and keep it; `settled` tells when that is done."""
-        def command(session: CaptureSession) -> None:
-            self._end_plan()
-            session.accept()
-            if self.keep is not None:
-                self.keep(session)
-            self.settled.emit()
-
-        self.do(command)
+        """Accept what runs and keep it; `settled` tells when that is done, even if something failed."""
+        self.do(lambda _: self._last_things(self.settled.emit))
 
     def end(self) -> None:
         """Accept what runs, keep it, end; `finished` tells when that is done."""
 
-        def command(session: CaptureSession) -> None:
-            session.accept()
-            if self.keep is not None:
-                self.keep(session)
-            self._stop.set()
+        self.do(lambda _: self._last_things(self._stop.set))
 
-        self._hands = None
-        self.do(command)
+    def _last_things(self, then: Callable[[], object]) -> None:
+        """Accept and keep, whatever state the device is in; then go on in any case."""
+        try:
+            self.session.accept()
+            if self.keep is not None:
+                self.keep(self.session)
+            self._end_plan()
+        finally:
+            self._hands = None
+            then()
 
     def join(self) -> None:
         """Wait for the thread to end."""
@@ -170,23 +167,21 @@ class CaptureDriver(QObject):
             while self._commands:
                 command = self._commands.popleft()
                 self._guarded(lambda c=command: c(self.session))
-            hand = self._next_hand()
-            if hand is not None and self.connection is not None:
-                self._guarded(lambda h=hand: self._send(h))
+            moved = self._guarded(self._move) if self.connection is not None else None
             now = time.monotonic()
             if now - looked > LOOK_EVERY:
                 looked = now
                 self._guarded(self._look)
                 if self.keep is not None:
                     self._guarded(lambda: self.keep and self.keep(self.session))
-            if now - asked > ASK_MAP_EVERY and hand is not None and self.connection is not None:
+            if now - asked > ASK_MAP_EVERY and moved and self.connection is not None:
                 asked = now
                 self._guarded(lambda: tell(self.session, self._link, Message("map?")))
-            if now - told >= TELL_EVERY or hand is None:
+            if now - told >= TELL_EVERY or not moved:
                 told = now
                 self.frames_told += 1
-                self.told.emit(take_snapshot(self.session, self._view))
-            self._pace(begun, hand is not None)
+                self._guarded(lambda: self.told.emit(take_snapshot(self.session, self._view)))
+            self._pace(begun, bool(moved))
         self.finished.emit()
 
     def _pace(self, begun: float, had_hand: bool) -> None:
@@ -201,10 +196,10 @@ class CaptureDriver(QObject):
             raise DeviceError("no device is connected", "connection", "Connect one first")
         return self.connection.link
 
-    def _guarded(self, work: Callable[[], None]) -> None:
-        """What fails is told; a lost connection leaves the session as it is."""
+    def _guarded(self, work: Callable[[], T]) -> T | None:
+        """What fails is told and gives None; a lost connection leaves the session as it is."""
         try:
-            work()
+            return work()
         except DeviceError as problem:
             if problem.where == "connection":
                 self._lost(problem)
@@ -214,6 +209,7 @@ class CaptureDriver(QObject):
         except Exception as problem:
             LOG.error("capture failed", exc_info=problem)
             self.failed.emit(problem)
+        return None
 
     def _open(self) -> None:
         self.connection = self._connect()
@@ -225,7 +221,7 @@ class CaptureDriver(QObject):
         tell(session, link, Message("spacing", {"mm": session.spacing}))
         tell(session, link, Message("mode", {"name": session.mode.name}))
         if session.targets:
-            tell(session, link, Message("map", {"targets": session.map_rows()}))
+            tell(session, link, Message("map", {"targets": session.map_rows(), "fixed": session.is_map_given}))
         session.found_device()
 
     def reconnect(self) -> None:
@@ -246,9 +242,14 @@ class CaptureDriver(QObject):
             self.connection = None
         self.session.lost_device(problem.what)
 
-    def _next_hand(self) -> Message | None:
-        if self.connection is None:
-            return None
+    def _move(self) -> bool:
+        """Send the next message of the plan, or where the hand is now; whether there was one."""
+        message = self._next_message()
+        if message is not None:
+            (send if self._hands is not None else tell)(self.session, self._link, message)
+        return message is not None
+
+    def _next_message(self) -> Message | None:
         if self._hands is not None:
             message = next(self._hands, None)
             if message is None:
@@ -261,59 +262,14 @@ class CaptureDriver(QObject):
         fields = {name: [float(v) for v in value] for name, value in (("eye", pose.eye), ("axis", pose.axis), ("up", pose.up))}
         return Message("hand", {**fields, "position": self.session.position, "time": self.session.time + 1 / FRAMES})
 
-    def _send(self, message: Message) -> None:
-        session = self.session
-        if message.kind == "hand" and int(message.fields["position"]) != session.position:
-            session.turn_over()
-        if self._hands is not None and session.current is None and session.state not in (State.FULL, State.GONE):
-            session.begin()
-        tell(session, self._link, message)
-
     def _look(self) -> None:
-        self._view = next_view(self.session.coverage, self.session.planner, self.session.tracks, self.session.position)
+        self._view = next_view(self.session.coverage, self.session.planner, self.session.poses.holds, self.session.position)
 
     def _begin_plan(self, session: CaptureSession) -> None:
-        from juxtum.capture.route import hands
-
-        stations = TrackerStations(session.planner) if session.planner.model.kind is Kind.TRACKED else None
-
-        def messages() -> Iterator[Message]:
-            for leg in legs(session.planner, known_targets(session)):
-                set_mode(session, self._link, leg.mode)
-                for before, stop in zip((None, *leg.stops), leg.stops, strict=False):
-                    if stations is not None and not place_tracker(session, self._link, stations, stop):
-                        continue
-                    way = (stop,) if before is None or before.position != stop.position else (before, stop)
-                    yield from careful(session, hands(way, leg.mode, session.spacing, session.time + 1 / FRAMES, skip=len(way) - 1))
-            set_mode(session, self._link, session.planner.mode)
-            yield from self._gaps(session)
-
-        self._hands = messages()
-
-    def _gaps(self, session: CaptureSession) -> Iterator[Message]:
-        """Come in for what is missing while that brings something."""
-        from juxtum.capture.next_view import pose_of
-        from juxtum.capture.route import hands
-
-        shunned: set[int] = set()
-        expected = session.planner.plan.expected
-        goal = expected.coverage if expected is not None else 0.95
-        for _ in range(40):
-            before = session.coverage.share()
-            view = next_view(session.coverage, session.planner, session.tracks, session.position, frozenset(shunned)) if before < goal else None
-            if view is None:
-                return
-            yield from careful(session, hands((view.stop,), session.mode, session.spacing, session.time + 1 / FRAMES))
-            if session.coverage.share() - before < 1e-3:
-                shunned.add(pose_of(session.planner, view))
+        self._hands = itinerary(session, lambda asked: tell(session, self._link, asked), silent())
 
     def _end_plan(self) -> None:
         was_running, self._hands = self._hands is not None, None
         if was_running and self.connection is not None:
             # The plan lets the trigger go between two stops.
             tell(self.session, self._link, Message("pause", {"on": False}))
-
-
-def direct(device: object) -> Connection:
-    """A stand-in in this process."""
-    return Connection(DirectLink(device))  # type: ignore[arg-type]

@@ -111,7 +111,11 @@ class HandDriver(QObject):
     def _legend(self, painter: QPainter) -> None:
         """What the colours of the coverage mean."""
         k = THEME.scale * (1.5 if self.is_large else 1.0)
-        left, top = 18.0, self._view.height() - 118 * k
+        # From far away the stage has no bar at its top; on the desk the legend stands over the scale bar.
+        left, top = 24.0, 22.0 if self.is_large else self._view.height() - 124 * k
+        painter.setPen(QPen(colour("rule"), 1))
+        painter.setBrush(colour("panel"))
+        painter.drawRoundedRect(QRectF(left - 8, top - 8, 116 * k, 70 * k), 5, 5)
         painter.setFont(font((BODY if self.is_large else SMALL) * (1.3 if self.is_large else 1.0)))
         for row, (token, words) in enumerate((("band_good", "enough"), ("band_three", "one pass"), ("hatch", "not yet"))):
             box = QRectF(left, top + 20 * k * row, 22 * k, 14 * k)

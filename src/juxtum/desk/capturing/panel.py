@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from juxtum.capture.snapshot import Snapshot
+from juxtum.desk.stations.findings import NextAction
 from juxtum.scene.stage import Hit
 
 if TYPE_CHECKING:
@@ -39,6 +40,10 @@ class CapturePanel(QWidget):
 
     def pointed(self, hand: HandDriver) -> None:
         """The pointer moved over the part while it leads a device."""
+
+    def next_action(self) -> NextAction | None:
+        """What this way proposes next; none where the scan's own state says it."""
+        return None
 
     def dress(self) -> None:
         """Put the panel's own layers on the stage."""

@@ -4,17 +4,15 @@ from __future__ import annotations
 
 import numpy as np
 
-from juxtum.capture.photowalk import PhotoWalk
+from juxtum.capture.photowalk import PhotoWalk, begin_walk, map_rows, walk_along
 from juxtum.desk.capturing.driver import Connection
 from juxtum.desk.capturing.panel import CapturePanel
+from juxtum.desk.stations.findings import NextAction
 from juxtum.desk.widgets import Facts, button, label, row
 from juxtum.devices.kinds import DeviceKind
-from juxtum.devices.protocol import DeviceError, Message
 from juxtum.plan.bundle import BarTie
 from juxtum.progress import Progress
 from juxtum.scene.plan_layers import camera_lines
-
-PATIENCE = 60.0
 
 
 class PhotoPanel(CapturePanel):
@@ -42,6 +40,11 @@ class PhotoPanel(CapturePanel):
         self.body.addLayout(row(self._adjust))
         self._result = Facts("Adjusted")
         self.body.addWidget(self._result)
+        self._use = button("Give them to the scanner", self.give_map, tip="Their places are its map; lengths are the photos' then")
+        self.body.addLayout(row(self._use))
+        self._given = label("", "soft", wrap=True)
+        self._given.setAccessibleName("Map of the scanner")
+        self.body.addWidget(self._given)
         self._show()
 
     def _ready(self, progress: Progress) -> tuple[PhotoWalk, Connection]:
@@ -51,9 +54,7 @@ class PhotoPanel(CapturePanel):
         if self.walk is None or self._connection is None:
             plan = planner.photos(progress=progress.part(0, 0.5))
             connection = self.station.hosting.for_kind(DeviceKind.CAMERA, self.station.derived.job, planner)()
-            about = _ask(connection, Message("hello", {"version": 1}), "about")
-            bars = tuple(BarTie(int(a), int(b), c, d) for a, b, c, d in about.table("bars", 4))
-            self.walk, self._connection = PhotoWalk(plan, bars or None), connection
+            self.walk, self._connection = begin_walk(plan, connection.link), connection
         return self.walk, self._connection
 
     def take_next(self) -> None:
@@ -62,33 +63,50 @@ class PhotoPanel(CapturePanel):
 
     def take_all(self) -> None:
         """Every planned photo that is left."""
-        self._take(10_000)
+        self._take(None)
 
-    def _take(self, count: int) -> None:
+    def _take(self, count: int | None) -> None:
         if self.station.planner is None:
             return
 
         def work(progress: Progress) -> object:
             walk, connection = self._ready(progress)
-            left = range(len(walk.photos), min(len(walk.photos) + count, len(walk.plan.views)))
-            for done, index in enumerate(left):
-                progress.phase(f"photo {index + 1} of {len(walk.plan.views)}", 0.5 + 0.5 * done / max(len(left), 1))
-                walk.take(_ask(connection, walk.request(index), "photo"))
+            walk_along(walk, connection.link, count, progress.part(0.5, 1.0))
             return walk
 
-        self.station.session.compute(work, lambda _: self._show())
+        self.station.session.compute(work, lambda _: self._walked())
 
     def discard_last(self) -> None:
         """Take it again."""
         if self.walk is not None:
             self.walk.discard_last()
-            self._show()
+            self._walked()
+
+    def _walked(self) -> None:
+        """Other photos than before: what was adjusted of them no longer holds."""
+        self._result.show_facts([])
+        self._show()
+        self.station.show_next()
 
     def adjust(self) -> None:
         """All photos together."""
         walk = self.walk
         if walk is not None:
             self.station.session.compute(lambda _: walk.adjust(), self._adjusted)
+
+    def give_map(self) -> None:
+        """The adjusted targets become the scanner's map."""
+        walk, planner = self.walk, self.station.planner
+        if walk is not None and planner is not None:
+            planned = np.array([t.place for t in planner.plan.placed]).reshape(-1, 3)
+            self.station.session.compute(lambda _: map_rows(walk, planned), self._have_map)
+
+    def _have_map(self, rows: object) -> None:
+        assert isinstance(rows, list)
+        self.station.take_map(rows)
+        if self.station.photo_map:
+            self._given.setText(f"{len(rows)} targets are the scanner's map now.")
+        self.station.show_next()
 
     def _adjusted(self, answer: object) -> None:
         adjusted, usable = answer  # type: ignore[misc]
@@ -99,6 +117,7 @@ class PhotoPanel(CapturePanel):
                 ("focal length", f"{adjusted.lens.focal:.3f} mm"), *((f"bar {k + 1}", text) for k, text in enumerate(bars)),
             ]
         )  # fmt: skip
+        self.station.show_next()
 
     def _show(self) -> None:
         walk = self.walk
@@ -119,15 +138,21 @@ class PhotoPanel(CapturePanel):
             self._facts.show_facts([])
         self._back.setEnabled(taken > 0)
         self._adjust.setEnabled(taken > 3)
+        self._use.setEnabled(taken > 3)
         self._next.setEnabled(walk is None or taken < planned)
         self._all.setEnabled(walk is None or taken < planned)
         self.dress()
 
-    def show_job(self) -> None:
-        """Another part: another walk."""
-        planner = self.station.planner
-        if self.walk is not None and (planner is None or self.walk.plan.points.shape[0] == 0):
-            self.close_all()
+    def next_action(self) -> NextAction | None:
+        """Take, adjust, give; then the scan's own next step."""
+        walk, record = self.walk, self.station.derived.job.capture
+        if walk is None or len(walk.photos) < len(walk.plan.views):
+            return NextAction("take the photos", "each is judged as it is taken, then all are adjusted together", "take photo", "Take the next")
+        if not self._result.facts:
+            return NextAction("adjust them together", "all photos are taken", "adjust photos", "Adjust them")
+        if not self.station.photo_map and self.station.driver is None and (record is None or not record.patches):
+            return NextAction("give the targets to the scanner", "its lengths are then those of the photos and their bars", "give photo map", "Give them")
+        return None
 
     def dress(self) -> None:
         """Where photos were taken, and where the next one is."""
@@ -154,18 +179,11 @@ class PhotoPanel(CapturePanel):
         if self._connection is not None:
             self._connection.close()
         self.walk, self._connection = None, None
+        self._given.setText("")
+        self._result.show_facts([])
+        self._show()
 
 
 def _ends(bar: BarTie, usable: object) -> tuple[int, int]:
     new = np.cumsum(np.asarray(usable)) - 1
     return int(new[bar.first]), int(new[bar.second])
-
-
-def _ask(connection: Connection, message: Message, wanted: str) -> Message:
-    connection.link.send(message)
-    for answer in connection.link.receive(PATIENCE):
-        if answer.kind == "error":
-            raise DeviceError(answer.text("what"), "device", answer.text("next"))
-        if answer.kind == wanted:
-            return answer
-    raise DeviceError("the device does not answer", "connection", "Check it, then connect again")

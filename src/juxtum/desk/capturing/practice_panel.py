@@ -8,6 +8,7 @@ from datetime import datetime
 import numpy as np
 from PyQt6.QtWidgets import QLineEdit
 
+from juxtum.capture.points import capture_memory
 from juxtum.capture.practice import EXERCISES, Debrief, body_for_exercise, debrief, debrief_bars, exercise_of
 from juxtum.capture.session import CaptureSession
 from juxtum.capture.snapshot import Snapshot
@@ -17,13 +18,13 @@ from juxtum.desk.capturing.floor import clock
 from juxtum.desk.capturing.painting import skin_of
 from juxtum.desk.capturing.panel import CapturePanel
 from juxtum.desk.overlays import Pin
+from juxtum.desk.stations.findings import NextAction
 from juxtum.desk.widgets import Facts, button, combo, form, label, line, row
 from juxtum.devices.kinds import DeviceKind
 from juxtum.devices.link import DirectLink
 from juxtum.devices.protocol import Message
 from juxtum.logbook.tables import ExerciseRow
 from juxtum.plan.planner import Planner
-from juxtum.plan.schedule import machine_memory
 from juxtum.progress import Progress
 from juxtum.scene.stage import Hit
 
@@ -64,6 +65,11 @@ class PracticePanel(CapturePanel):
             self._fault.addItem(text, (name, fields))
         self._put = button("Put it in", self.put_fault, tip="On purpose: what happens then must be known before it happens")
         self.body.addLayout(row(self._fault, self._put))
+        self._build_debrief()
+        self.last: Debrief | None = None
+        self._show_exercise()
+
+    def _build_debrief(self) -> None:
         self.body.addWidget(line())
         self.body.addWidget(label("Debrief", "heading"))
         self._score = label("\u2013", "large")
@@ -78,8 +84,6 @@ class PracticePanel(CapturePanel):
         self._record = label("", "soft", wrap=True)
         self._record.setAccessibleName("Earlier exercises")
         self.body.addWidget(self._record)
-        self.last: Debrief | None = None
-        self._show_exercise()
 
     def _show_exercise(self) -> None:
         exercise = exercise_of(self._choice.currentData())
@@ -87,7 +91,22 @@ class PracticePanel(CapturePanel):
         self._finish.setEnabled(self._begun is not None)
         self._start.setEnabled(self._begun is None)
         self._choice.setEnabled(self._begun is None)
-        self._put.setEnabled(self.station.driver is not None if hasattr(self.station, "driver") else False)
+        self._put.setEnabled(self.station.driver is not None)
+
+    def _began_or_ended(self) -> None:
+        self._show_exercise()
+        self.station.show_next()
+
+    @property
+    def is_running(self) -> bool:
+        """Whether the clock runs."""
+        return self._begun is not None
+
+    def next_action(self) -> NextAction:
+        """Start, finish, start again."""
+        if self.is_running:
+            return NextAction("finish when you are done", "then comes the debrief", "finish exercise", "Finish")
+        return NextAction("practise", "a part, a simulated scanner, a clock and an honest debrief", "start exercise", "Start")
 
     def show_job(self) -> None:
         """The learner's record."""
@@ -109,7 +128,7 @@ class PracticePanel(CapturePanel):
         if exercise.id == "bars":
             self._places, self._begun = [], time.monotonic()
             station.start_picking("Click both ends of the first bar, then of the second", self._bar_end)
-            self._show_exercise()
+            self._began_or_ended()
             return
         if not planner.plan.targets and exercise.id != "stick":
             station.window_.tell("the plan has no targets yet", "practice", "Plan the targets first")
@@ -122,7 +141,7 @@ class PracticePanel(CapturePanel):
 
         def work(progress: Progress) -> object:
             changed.ground(progress.part(0, 0.5))
-            session = CaptureSession(changed, 0.25 * machine_memory())
+            session = CaptureSession(changed, capture_memory())
             device = station.hosting.within(DeviceKind.HANDHELD, job, changed, lambda body: body_for_exercise(exercise, body, changed))
             return session, skin_of(session), device
 
@@ -135,7 +154,7 @@ class PracticePanel(CapturePanel):
                 station.driver.keep = None
             if exercise.id == "stick":
                 station.start_picking("Click where targets shall be stuck; Esc when all are", self._stick)
-            self._show_exercise()
+            self._began_or_ended()
 
         station.session.compute(work, done)
 
@@ -168,13 +187,13 @@ class PracticePanel(CapturePanel):
             ends = tuple(tuple(float(v) for v in np.concatenate([self._places[2 * k], self._places[2 * k + 1]])) for k in range(len(self._places) // 2))
             if not ends:
                 station.window_.tell("no bar was laid", "practice", "Start again and click both ends")
-                self._show_exercise()
+                self._began_or_ended()
                 return
             station.session.compute(lambda _: debrief_bars(planner, ends, seconds), self._told)
             return
         driver = station.driver
         if driver is None:
-            self._show_exercise()
+            self._began_or_ended()
             return
         session, body = driver.session, station.hosting.body
         driver.end()
@@ -195,6 +214,7 @@ class PracticePanel(CapturePanel):
         self.station.view.set_pins([])
         self._places = []
         self.show_job()
+        self.station.show_next()
         self.station.ensureWidgetVisible(self._record)
         self.station.ensureWidgetVisible(self._score)
 

@@ -8,10 +8,11 @@ from juxtum.capture.others import located
 from juxtum.capture.probing import ProbedFeature, ProbeTask, evaluate, guide, task_for
 from juxtum.desk.capturing.driver import Connection
 from juxtum.desk.capturing.panel import CapturePanel
-from juxtum.desk.capturing.photo_panel import _ask
 from juxtum.desk.overlays import Pin
+from juxtum.desk.stations.findings import NextAction
 from juxtum.desk.widgets import Facts, button, combo, form, label, row
 from juxtum.devices.kinds import DeviceKind
+from juxtum.devices.link import ask
 from juxtum.devices.protocol import Message
 from juxtum.errors import JuxtumError
 from juxtum.geometry import RigidTransform
@@ -88,8 +89,20 @@ class ProbePanel(CapturePanel):
             return
         self.middles, self.tip = [], None
         self._show(None)
+        self.station.show_next()
         faces = nominal.face_mesh((self.task.face,))
         self.station.view.frame(faces.bounds, None)
+
+    def choose_next(self) -> None:
+        """The feature after this one."""
+        self._feature.setCurrentIndex((self._feature.currentIndex() + 1) % max(self._feature.count(), 1))
+        self.choose()
+
+    def next_action(self) -> NextAction:
+        """The next point, or the next feature."""
+        if self.task is not None and len(self.middles) == len(self.task.points):
+            return NextAction("go to the next feature", f"{self.task.name} is touched", "next feature", "Next feature")
+        return NextAction("touch the next point", "the plane before the edge, so that the edge is known in it", "touch point", "Touch")
 
     def clicked(self, hit: Hit) -> None:
         """The tip was moved over the part."""
@@ -120,7 +133,7 @@ class ProbePanel(CapturePanel):
             for point in points:
                 progress.check()
                 request = {"from": [float(v) for v in point.start], "direction": [float(v) for v in -point.normal]}
-                contact = _ask(connection, Message("touch", request), "contact")
+                contact = ask(connection.link, Message("touch", request), "contact")
                 found.append(to_part.apply(contact.vector("middle")[None])[0])
             return found
 
@@ -131,6 +144,7 @@ class ProbePanel(CapturePanel):
                 self.tip = points[-1].start
             left = task.points[len(self.middles) :]
             self._show(None if left else evaluate(task, self.middles, self._tip_radius))
+            self.station.show_next()
 
         self.station.session.compute(work, done)
 
@@ -139,9 +153,9 @@ class ProbePanel(CapturePanel):
         assert planner is not None
         if self._connection is None or self._to_part is None:
             self._connection = self.station.hosting.for_kind(DeviceKind.PROBE, self.station.derived.job, planner)()
-            about = _ask(self._connection, Message("hello", {"version": 1}), "about")
+            about = ask(self._connection.link, Message("hello", {"version": 1}), "about")
             self._tip_radius = about.number("tip_radius")
-            self._to_part = located(planner, _ask(self._connection, Message("targets?"), "targets"))
+            self._to_part = located(planner, ask(self._connection.link, Message("targets?"), "targets"))
         return self._connection, self._to_part
 
     def _show(self, found: ProbedFeature | None) -> None:
@@ -168,7 +182,7 @@ class ProbePanel(CapturePanel):
             self.station.view.set_pins([])
         facts = [("touches", f"{done} of {len(task.points)}")]
         if found is not None:
-            facts.append(("off the nominal", f"{found.distances.min():+.3f} to {found.distances.max():+.3f} mm".replace("-", "\u2212")))
+            facts.append(("off it, not aligned", f"{found.distances.min():+.3f} to {found.distances.max():+.3f} mm".replace("-", "\u2212")))
             if found.circle is not None and task.hole is not None:
                 facts.append(("diameter", f"{2 * found.circle.radius:.3f} mm of {task.hole.diameter:.3f}"))
                 facts.append(("its U, k = 2", f"{4 * found.circle.radius_uncertainty:.3f} mm"))

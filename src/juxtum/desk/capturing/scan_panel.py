@@ -23,6 +23,13 @@ class ScanPanel(CapturePanel):
 
     def build(self) -> None:
         """Dial on top, then what it says, then what can be done."""
+        self._build_live()
+        self._build_scanner()
+        self._build_patches()
+        self._build_refinement()
+        self._enable(None)
+
+    def _build_live(self) -> None:
         s = self.station
         self.dial = StandOffDial()
         self.body.addWidget(self.dial)
@@ -39,6 +46,9 @@ class ScanPanel(CapturePanel):
         self._hold.setCheckable(True)
         self._plan.setCheckable(True)
         self.body.addLayout(row(self._hold, self._plan))
+
+    def _build_scanner(self) -> None:
+        s = self.station
         self._speed = combo("Speed")
         for text, value in SPEEDS:
             self._speed.addItem(text, value)
@@ -57,11 +67,14 @@ class ScanPanel(CapturePanel):
         self._sound.setAccessibleName("Tone")
         self._sound.toggled.connect(self._switch_sound)
         self.body.addWidget(self._sound)
+
+    def _build_patches(self) -> None:
+        s = self.station
         self.body.addWidget(line())
         self.body.addWidget(label("Patches", "heading"))
         self.patches = PatchList()
         self.body.addWidget(self.patches)
-        self._new = button("New patch", s.scanner.new_patch, tip="Return")
+        self._new = button("New patch", s.scanner.new_patch, tip="Ctrl+Return; the one that runs is kept")
         self._stop = button("Stop", s.stop_patch, tip="The patch is kept")
         self._discard = button("Discard", self._discard_chosen, tip="The chosen patch, or the last one")
         self.body.addLayout(row(self._new, self._stop, self._discard))
@@ -69,18 +82,20 @@ class ScanPanel(CapturePanel):
         self._reference = button("Measure the references", s.scanner.measure_references, tip="Where the tracker stands follows from them")
         self.body.addLayout(row(self._turn))
         self.body.addLayout(row(self._reference))
+
+    def _build_refinement(self) -> None:
+        s = self.station
         self.body.addWidget(line())
         self.body.addWidget(label("Finer in one place", "heading"))
         self._radius = LengthField("Radius", 12.0, "Of the zone that is scanned again")
         self._fine = LengthField("Fine spacing", 0.5, "Between points in the zone")
         self.body.addLayout(form([("Radius, mm", self._radius), ("Spacing, mm", self._fine)]))
         self._refine = button("Pick a zone", lambda: s.scanner.refine(self._radius.value, self._fine.value), tip="Its coarse points are erased")
-        self._stick = button("Stick a target", self._stick_one, tip="In mid-scan: it is found and joined")
+        self._stick = button("Stick a target", s.scanner.stick_target, tip="In mid-scan: it is found and joined")
         self.body.addLayout(row(self._refine, self._stick))
         self.body.addWidget(line())
         self._use = button("Make the scan of it", s.use_capture, "primary", tip="One surface of all patches")
         self.body.addLayout(row(self._use))
-        self._enable(None)
 
     def show_job(self) -> None:
         """Modes of the plan's scanner; what the job holds."""
@@ -163,6 +178,3 @@ class ScanPanel(CapturePanel):
         number = self.patches.chosen
         if number is not None:
             self.station.scanner.discard(number)
-
-    def _stick_one(self) -> None:
-        self.station.scanner.stick_target()

@@ -11,16 +11,9 @@ if TYPE_CHECKING:
     from juxtum.desk.stations.capture import CaptureStation
 
 
-OTHER_WAYS = {
-    "Photos": NextAction("take the photos", "each is judged as it is taken, then all are adjusted together", "take photo", "Take the next"),
-    "Probe": NextAction("touch the next point", "the plane before the edge, so that the edge is known in it", "touch point", "Touch"),
-    "Practice": NextAction("practise", "a part, a simulated scanner, a clock and an honest debrief", "start exercise", "Start"),
-}
-
-
 def next_step(station: CaptureStation) -> NextAction:
     """The next sensible action."""
-    other = OTHER_WAYS.get(station.way.value)
+    other = station.panels[station.way].next_action()
     if other is not None and station.derived.nominal is not None:
         return other
     d, shot = station.derived, station.snapshot

@@ -35,6 +35,9 @@ class TargetsPanel(Panel):
         self._why = label("", "soft", wrap=True)
         self._why.setAccessibleName("Why")
         self.body.addWidget(self._why)
+        self._build_rules()
+
+    def _build_rules(self) -> None:
         self.body.addWidget(line())
         self.body.addWidget(label("Rules", "heading"))
         self._stance = Choice("Stance")

@@ -16,7 +16,7 @@ from juxtum.capture.calibrating import (
     check_kind,
     evaluate_bar,
 )
-from juxtum.capture.calibrating_others import poses_of, request_of, solve
+from juxtum.capture.calibrating_others import correction_of, poses_of, requests_of, solve
 from juxtum.desk.capturing.hosting import Hosting
 from juxtum.desk.readying.pose_pad import WIDEST, PosePad
 from juxtum.devices.kinds import DeviceKind
@@ -37,7 +37,7 @@ DEVICES = {
     CalibrationKind.SHAPE: DeviceKind.HEAD,
 }  # fmt: skip
 """What is calibrated besides the scanner; the rest is the scanner's own."""
-ARTEFACTS = {CalibrationKind.TIP: "reference ball RB-25"}
+ARTEFACTS = {CalibrationKind.TIP: "reference ball RB-25", CalibrationKind.SHAPE: "the part itself"}
 BY_ITSELF_MS = 350
 """Between two poses when the calibration runs by itself."""
 
@@ -56,6 +56,7 @@ class Calibrating(QObject):
         self._poses: tuple[HandPose, ...] = ()
         self._answers: list[Message] = []
         self._device: StandIn | None = None
+        self._is_taking = False
         self._runs = QTimer(self, interval=BY_ITSELF_MS)
         self._runs.timeout.connect(self._step_by_itself)
 
@@ -108,14 +109,30 @@ class Calibrating(QObject):
         self.pad.ask(f"Calibrate the {self.kind}", self._poses[done], done + 1, len(self._poses))
 
     def _take_pose(self) -> None:
-        """The hand holds still at the wanted pose: take it."""
-        if self.kind is None or self._device is None:
+        """The hand holds still at the wanted pose: take it, away from the interface."""
+        kind, device = self.kind, self._device
+        if kind is None or device is None or self._is_taking:
             return
-        self._answers += self._device.handle(request_of(self.kind, self.pad.pose, len(self._answers)))
+        self._is_taking = True
+        asked = requests_of(kind, self.pad.pose, len(self._answers))
+        self._station.session.workbench.ask(lambda _: [a for message in asked for a in device.handle(message)][-1], self._taken, self._failed)
+
+    def _taken(self, answer: object) -> None:
+        self._is_taking = False
+        if self.kind is None:
+            return
+        assert isinstance(answer, Message)
+        self._answers.append(answer)
         if len(self._answers) < len(self._poses):
             self._ask()
         else:
             self._solve()
+
+    def _failed(self, problem: Exception) -> None:
+        """The calibration is given up; nothing is written down."""
+        self._is_taking = False
+        self.stop()
+        self._station.session.failed.emit(problem)
 
     def run_by_itself(self) -> None:
         """Let the poses be taken one after another."""
@@ -133,24 +150,32 @@ class Calibrating(QObject):
         self._take_pose()
 
     def _solve(self) -> None:
-        planner, kind, book, instrument = self._station.planner, self.kind, self._station.window_.logbook, self._station.instrument()
+        kind, device, answers = self.kind, self._device, self._answers
         self.pad.end()
         self._runs.stop()
         self.kind = None
-        if planner is None or kind is None or self._device is None:
+        if kind is None or device is None:
             return
-        try:
-            found = solve(kind, self._answers, self._device.model)
-        except JuxtumError as problem:
-            self._station.session.failed.emit(problem)
-            return
-        if found.passed:
-            self._device.handle(Message("correct", {"scale": found.scale}))
+
+        def work(progress: Progress) -> CalibrationResult:
+            progress.phase("solving the calibration")
+            found = solve(kind, answers, device.model)
+            if found.passed:
+                device.handle(correction_of(found))
+            return found
+
+        self._station.session.workbench.ask(work, self._solved, self._failed)
+
+    def _solved(self, found: object) -> None:
+        assert isinstance(found, CalibrationResult) and self._device is not None
         self._show_result(found)
-        if book is not None and instrument is not None:
-            job = self._station.derived.job
-            entry = Entry(kind.value, ARTEFACTS.get(kind, "dot board DB-7"), job.brief.operator, job.brief.environment.temperature, found.value, found.limit)
-            book.add_calibration(instrument, entry)
+        book, job = self._station.window_.logbook, self._station.derived.job
+        if book is not None:
+            own = self._station.instrument()
+            model = self._device.model
+            instrument = own if own is not None and own.model == model.id else book.instrument(model)
+            artefact, room = ARTEFACTS.get(found.kind, "dot board DB-7"), job.brief.environment
+            book.add_calibration(instrument, Entry(found.kind.value, artefact, job.brief.operator, room.temperature, found.value, found.limit))
         self._station.look_again()
         self._station.show_results()
 

@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QToolButton
 
 from juxtum.capture.dial import tone_of
 from juxtum.capture.document import CaptureRecord
+from juxtum.capture.points import capture_memory
 from juxtum.capture.resume import take_up
 from juxtum.capture.session import CaptureSession
 from juxtum.capture.snapshot import Snapshot, take_snapshot
@@ -29,8 +30,8 @@ from juxtum.desk.stage_view import Mode
 from juxtum.desk.stations.base import Station
 from juxtum.desk.stations.findings import Key
 from juxtum.devices.body import Pose
+from juxtum.errors import JobError, JuxtumError
 from juxtum.plan.planner import Planner
-from juxtum.plan.schedule import machine_memory
 from juxtum.progress import Progress
 from juxtum.scene.camera import View
 from juxtum.scene.capture_layers import Skin
@@ -38,8 +39,6 @@ from juxtum.scene.stage import Hit
 
 if TYPE_CHECKING:
     from juxtum.desk.capturing.panel import CapturePanel
-
-SHARE_OF_MEMORY = 0.25
 
 
 class Way(StrEnum):
@@ -71,6 +70,10 @@ class CaptureStation(Station):
         self._picking: Callable[[Hit], None] | None = None
         self._turned = 0
         self._settling = False
+        self.session.held_by = self._holds
+        self.session.replaced.connect(self._forget)
+        self.photo_map: list[list[float]] = []
+        """Targets as the photos found them, for the scanner; empty when there are none."""
         self.way = Way.SCAN
         bar = QHBoxLayout()
         bar.setSpacing(0)
@@ -121,9 +124,26 @@ class CaptureStation(Station):
 
     def refresh(self) -> None:
         """Show the job and the capture as they are now."""
-        self.next.show_action(next_step(self))
+        self.show_next()
         for panel in self.panels.values():
             panel.show_job()
+
+    def show_next(self) -> None:
+        """What is proposed next, and what makes sense now."""
+        self.next.show_action(next_step(self))
+        self.window_.menus.enable()
+
+    def _holds(self) -> JuxtumError | None:
+        """Another job may not take the place of this one while points come."""
+        if self.driver is None:
+            return None
+        return JobError("the scanner is still connected", "capture", "Let it go first, so that what it brings stays with its job")
+
+    def _forget(self) -> None:
+        """What belongs to another job goes."""
+        self.photo_map = []
+        for panel in self.panels.values():
+            panel.close_all()
 
     # -- connecting -------------------------------------------------------------------------------------------
 
@@ -139,11 +159,13 @@ class CaptureStation(Station):
         def work(progress: Progress) -> tuple[CaptureSession, Skin]:
             progress.phase("preparing the capture")
             planner.ground(progress.part(0, 0.5))
-            session = CaptureSession(planner, SHARE_OF_MEMORY * machine_memory())
+            session = CaptureSession(planner, capture_memory())
             if job.capture is not None:
                 progress.phase("taking up what is captured", 0.6)
                 take_up(session, job.capture, self.session.files.locate)
-            assert len(session.tracks) > 0
+            if self.photo_map:
+                session.give_map(self.photo_map)
+            assert len(session.poses.holds) > 0
             progress.phase("preparing the picture", 0.8)
             return session, skin_of(session)
 
@@ -152,6 +174,8 @@ class CaptureStation(Station):
 
         def done(made: object) -> None:
             assert isinstance(made, tuple)
+            if self.driver is not None:
+                return
             self.begin(made[0], made[1], self.hosting.for_scanner(job, planner), job.capture)
             if then is not None:
                 then()
@@ -175,6 +199,15 @@ class CaptureStation(Station):
         self.driver.start()
         self.show_snapshot(take_snapshot(session, None))
         self.dress()
+
+    def take_map(self, rows: list[list[float]]) -> None:
+        """The photos' targets are the scanner's map from now on; what was captured in another one must be let go first."""
+        record = self.derived.job.capture
+        if self.driver is not None or (record is not None and record.patches):
+            what = "points were captured already, in a map of their own" if self.driver is None else "the scanner is connected and has a map of its own"
+            self.window_.tell(what, "photos", "Discard the patches and let the scanner go, then give it the photos' targets")
+            return
+        self.photo_map = rows
 
     def disconnect_device(self) -> None:
         """Let the device go; what was captured stays in the job."""
@@ -222,8 +255,7 @@ class CaptureStation(Station):
             return
         self.panels[self.way].show_snapshot(snapshot)
         if before is None or before.state is not snapshot.state or len(before.patches) != len(snapshot.patches) or before.view is not snapshot.view:
-            self.next.show_action(next_step(self))
-            self.window_.menus.enable()
+            self.show_next()
         if snapshot.position != self._turned:
             self._turned = snapshot.position
             self.view.look_from(View.BELOW if snapshot.position else View.CORNER)
@@ -245,9 +277,10 @@ class CaptureStation(Station):
             self.hand.put_down()
         elif planner is not None and self.driver is not None:
             self.driver.stop_plan()
-            if not any(p.is_running for p in self.snapshot.patches if self.snapshot is not None):
+            shot = self.snapshot
+            if shot is None or not any(p.is_running for p in shot.patches):
                 self.driver.do(lambda session: session.begin())
-            self.hand.take_up(planner.nominal, self.snapshot.mode if self.snapshot is not None else planner.mode)
+            self.hand.take_up(planner.nominal, planner.mode if shot is None else shot.mode)
         self.refresh()
 
     def run_plan(self) -> None:
