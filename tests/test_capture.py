@@ -394,7 +394,7 @@ def test_the_debrief_is_honest(practised: tuple[CaptureSession, HandheldScanner]
     assert good.score > bad.score and dict(bad.facts)["in the window"] != dict(good.facts)["in the window"]
     assert any("needle" in words for words in bad.advice) and not any("needle" in words for words in good.advice)
     assert dict(good.facts)["tracking"] == "100 %, lost 0\u00d7"
-    assert dict(good.facts)["from technique"].endswith("RMS") and float(dict(good.facts)["closing error"].split()[0]) < 0.3
+    assert dict(good.facts)["from technique"].endswith("RMS") and float(dict(good.facts)["map's largest error"].split()[0]) < 0.3
     assert {e.id for e in EXERCISES} == {"stick", "gloss", "loop", "deep", "hold", "bars"}
 
 

@@ -25,7 +25,7 @@ from juxtum.nominal import Nominal
 from juxtum.plan.cautions import DEFER, cautions
 from juxtum.plan.document import Plan, PlannedTarget
 from juxtum.plan.instruments import Kind, shipped
-from juxtum.plan.planner import Grounds, Planner, default_plan, tracked_coverage
+from juxtum.plan.planner import Grounds, Planner, default_plan, expected_coverage, tracked_coverage
 from juxtum.plan.rough_part import part_from_scan
 from juxtum.plan.targets import Target, sticking_order
 from juxtum.plan.task import whole_part
@@ -140,7 +140,9 @@ def test_documents_hold_no_number_that_json_lacks(planner: Planner) -> None:
         suitability_document(table, chain_chart(table, models), planner), targets_document(planner, a, ()), effort_document(planner.effort()),
     ):  # fmt: skip
         assert json.loads(json.dumps(document, allow_nan=False)) == document
-    assert planner.plan.expected is not None and planner.plan.expected.coverage == pytest.approx(tracked_coverage(planner.ground(), a))
+    expected = planner.plan.expected
+    assert expected is not None and expected.coverage == pytest.approx(expected_coverage(planner.ground(), planner.holding(a), planner.blind()))
+    assert expected.coverage < tracked_coverage(planner.ground(), a), "what only a probe gives is not promised"
 
 
 def test_every_topic_has_its_rows_facts_and_next_step(planner: Planner) -> None:

@@ -23,13 +23,13 @@ class CapturedPatch(Document):
     ----------
     file : InputFile
         Its points in the coordinates of the map, PLY.
-    position : 0 as the part stands, 1 turned over.
+    position : 0 as the part stands, 1 turned over; on a turntable the number of the way in which it is laid.
     held : share of its frames with the stand-off where it should be.
     """
 
     number: Annotated[int, Field(ge=1)]
     file: InputFile
-    position: Annotated[int, Field(ge=0, le=1)] = 0
+    position: Annotated[int, Field(ge=0, le=7)] = 0
     mode: Words = ""
     spacing: Annotated[float, Field(gt=0)] = 1.0
     points: Count = 0

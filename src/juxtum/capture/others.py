@@ -13,13 +13,11 @@ from juxtum.capture.photowalk import begin_walk, walk_along
 from juxtum.capture.points import write_points
 from juxtum.capture.probing import evaluate, task_for
 from juxtum.capture.session import BY_HAND
-from juxtum.capture.surface import make_surface
-from juxtum.capture.turns import TurnedShots
+from juxtum.capture.traying import scan_tray
 from juxtum.devices.kinds import DeviceKind
 from juxtum.devices.link import Link, ask
 from juxtum.devices.protocol import DeviceError, Message
 from juxtum.errors import InputError
-from juxtum.exchange.meshes import write_ply
 from juxtum.exchange.writing import write_atomically
 from juxtum.geometry import RigidTransform
 from juxtum.plan.blind import Method
@@ -87,46 +85,12 @@ def located(planner: Planner, message: Message) -> RigidTransform:
 
 def tray_run(planner: Planner, link: Link, out: Path, progress: Progress) -> Answer:
     """One scan of a tray as one cloud."""
-    progress.phase("scanning the tray", 0.1)
-    link.send(Message("scan"))
-    parts, frames = 0, []
-    for answer in link.receive(PATIENCE):
-        if answer.kind == "error":
-            raise DeviceError(answer.text("what"), "cabinet", answer.text("next"))
-        if answer.kind == "frame":
-            frames.append(answer.points())
-        parts = int(answer.number("parts", parts))
-    if not frames:
-        raise DeviceError("the cabinet gave no points", "cabinet", "Check it, then scan again")
-    cloud = np.concatenate(frames)
-    write_atomically(out / "tray.ply", lambda path: write_points(path, cloud))
-    lines = [f"{parts} parts in one scan, {len(cloud)} points"]
-    return {"schema": "juxtum-tray-1", "parts": parts, "points": len(cloud), "file": "tray.ply"}, lines, True
-
-
-def head_run(planner: Planner, link: Link, out: Path, progress: Progress) -> Answer:
-    """A turn of the table in each position, laid together by overlap."""
-    plan = planner.turntable(progress=progress.part(0, 0.3))
-    places, normals, shots = [], [], []
-    turned = planner.ground().views.turned
-    for position, move in enumerate(turned):
-        ask(link, Message("position", {"number": position}), "done")
-        floor = (move.inverse.apply(np.zeros((1, 3)))[0], move.inverse.turn(np.array([[0.0, 0, 1]]))[0])
-        held = TurnedShots(floor)
-        for k in range(plan.steps):
-            progress.phase("shooting", 0.3 + 0.5 * (position + k / plan.steps) / len(turned))
-            ask(link, Message("turn", {"degrees": 360 * k / plan.steps}), "done")
-            frame = ask(link, Message("shoot"), "frame")
-            shot = held.take(frame, RigidTransform(frame.vector("pose", 16).reshape(4, 4)))
-            facts = {"position": position, "degrees": round(360 * k / plan.steps, 2), "points": len(shot.places)}
-            shots.append(facts | {"overlap": round(shot.overlap, 3), "rms": round(shot.rms, 4)})
-        places += [s.places for s in held.shots]
-        normals += [s.normals for s in held.shots]
-    surface = make_surface(np.concatenate(places), np.concatenate(normals), max(1.0, planner.nominal.diagonal / 400), progress.part(0.8, 1))
-    write_atomically(out / "scan.ply", lambda path: write_ply(path, surface))
-    return {"schema": "juxtum-turned-1", "shots": shots, "triangles": len(surface.triangles)}, [f"{len(shots)} shots, {len(surface.triangles)} triangles"], True
+    scan = scan_tray(link, progress)
+    write_atomically(out / "tray.ply", lambda path: write_points(path, scan.points))
+    lines = [f"{scan.parts} parts in one scan, {len(scan.points)} points"]
+    return {"schema": "juxtum-tray-1", "parts": scan.parts, "points": len(scan.points), "spacing": scan.spacing, "file": "tray.ply"}, lines, True
 
 
 RUNS: dict[DeviceKind, Callable[[Planner, Link, Path, Progress], Answer]] = {
-    DeviceKind.CAMERA: photo_run, DeviceKind.PROBE: probe_run, DeviceKind.CABINET: tray_run, DeviceKind.HEAD: head_run,
+    DeviceKind.CAMERA: photo_run, DeviceKind.PROBE: probe_run, DeviceKind.CABINET: tray_run,
 }  # fmt: skip

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from juxtum.capture.coverage import Seen
+from juxtum.capture.loop import SECTORS, Loop, loop_of
 from juxtum.capture.next_view import name_of
 from juxtum.capture.points import places_of
 from juxtum.capture.session import CaptureSession
@@ -135,6 +136,7 @@ class _Record:
     stray: float
     """Share of points off the made part."""
     closing: float | None
+    loop: Loop | None
     missing: str
 
 
@@ -153,7 +155,10 @@ def debrief(exercise: Exercise, session: CaptureSession, body: Body | None) -> D
         ("time", f"{session.seconds:.0f} of {60 * exercise.minutes:.0f} s"),
     ]  # fmt: skip
     facts += [("from technique", f"{1000 * r.technique:.0f} \u00b5m RMS")] if r.technique is not None else []
-    facts += [("closing error", f"{r.closing:.3f} mm")] if r.closing is not None else []
+    facts += [("map's largest error", f"{r.closing:.3f} mm")] if r.closing is not None else []
+    if r.loop is not None:
+        gap = "they do not meet" if r.loop.gap is None else f"{r.loop.gap:.3f} mm"
+        facts += [("gone round", f"{r.loop.sectors} of {SECTORS} parts"), ("end on beginning", gap)]
     return Debrief(exercise.id, session.seconds, _score(exercise, r), tuple(facts), tuple(_advice(r)))
 
 
@@ -167,7 +172,7 @@ def _record(exercise: Exercise, session: CaptureSession, body: Body | None) -> _
         held=sum(p.held for p in patches) / frames, tracked=sum(p.tracked for p in patches) / frames, dark=sum(p.dark for p in patches) / frames,
         covered=session.coverage.share(Seen.ENOUGH, among), once=session.coverage.share(Seen.ONE_PASS, among), wanted=max(session.goal, 1e-9),
         lost=lost, jumps=sum(h.word == "jump" for h in session.happenings), technique=technique, stray=stray,
-        closing=closing_error(session, body), missing=next(iter(_missing(session, among)), ""),
+        closing=closing_error(session, body), loop=loop_of(session) if exercise.aim == "loop" else None, missing=next(iter(_missing(session, among)), ""),
     )  # fmt: skip
 
 
@@ -186,7 +191,9 @@ def _advice(r: _Record) -> Iterator[str]:
         yield f"{100 * (1 - r.covered):.0f} % is missing or thin{where}: follow the arrow until it goes away."
     if r.stray > 0.05:
         yield f"{100 * r.stray:.0f} % of the points lie where the made part is not: that is how it was scanned, not the part."
-    if r.closing is not None and r.closing > LOOP_LIMIT:
+    if r.loop is not None and not r.loop.is_round:
+        yield "You did not come back over where you began, all the way round: only then does anyone see whether it closes."
+    if max(r.closing or 0.0, (r.loop.gap or 0.0) if r.loop is not None else 0.0) > LOOP_LIMIT:
         yield "The loop does not close: keep more known targets in view while new ones come in, or measure the targets by photos first."
 
 
@@ -244,10 +251,17 @@ def closing_error(session: CaptureSession, body: Body | None) -> float | None:
 def _score(exercise: Exercise, r: _Record) -> float:
     """What the exercise is about counts for half, the rest for the other half; a jump costs twenty."""
     covered = min(r.covered / r.wanted, 1.0)
-    loop = 1.0 if r.closing is None else float(np.clip(2 - r.closing / LOOP_LIMIT, 0, 1))
-    shares = {"tracking": r.tracked, "light": 1 - r.dark, "loop": loop, "held": r.held}
+    shares = {"tracking": r.tracked, "light": 1 - r.dark, "loop": _closed(r), "held": r.held}
     rest = float(np.mean([covered, r.held, r.tracked, 1 - r.dark]))
     return float(np.clip(100 * (0.5 * shares.get(exercise.aim, covered) + 0.5 * rest) - 20 * r.jumps, 0, 100))
+
+
+def _closed(r: _Record) -> float:
+    """How well the loop closes, 0 to 1: gone round, come back, and both ends one on the other."""
+    if r.loop is None or not r.loop.is_round:
+        return 0.0 if r.loop is None else 0.3 * r.loop.sectors / SECTORS
+    worst = max(r.loop.gap or 0.0, r.closing or 0.0)
+    return float(np.clip(2 - worst / LOOP_LIMIT, 0, 1))
 
 
 def debrief_bars(planner: Planner, ends: tuple[tuple[float, ...], ...], seconds: float) -> Debrief:

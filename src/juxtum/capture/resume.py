@@ -11,8 +11,12 @@ from juxtum.capture.document import CaptureRecord
 from juxtum.capture.patch import Happening, Patch
 from juxtum.capture.points import PointStore, read_points
 from juxtum.capture.session import CaptureSession
+from juxtum.devices.protocol import DeviceError
 from juxtum.exchange.inputfile import InputFile
 from juxtum.geometry import RigidTransform
+
+TURNED = "head"
+"""The device whose shots are placed by its table, not by targets."""
 
 
 def take_up(session: CaptureSession, record: CaptureRecord, locate: Callable[[InputFile], Path]) -> None:
@@ -33,3 +37,15 @@ def take_up(session: CaptureSession, record: CaptureRecord, locate: Callable[[In
     session.time = max((e.time for e in record.events), default=0.0)
     if record.to_part is not None:
         session.locate(RigidTransform(np.array(record.to_part).reshape(4, 4)))
+
+
+def check_device(record: CaptureRecord | None, device: str) -> None:
+    """Whether a device may go on with a capture: what was placed by a table is not placed by targets.
+
+    Raises
+    ------
+    DeviceError
+    """
+    if record is not None and record.patches and (record.device == TURNED) != (device == TURNED):
+        what = f"the job holds a capture made with the {record.device} device"
+        raise DeviceError(what, "capture", "Start a new capture, then use this one")

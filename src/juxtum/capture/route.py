@@ -33,7 +33,7 @@ class Stop:
 
 @dataclass(frozen=True, eq=False)
 class TrackedPoses:
-    """Which of the plan's poses track (P,), and which of the planned targets they see (P, T)."""
+    """Which of the plan's poses track (P,), and which of the planned targets they see (P, T); none where a tracker does without."""
 
     holds: Bools
     seen: Bools
@@ -41,11 +41,10 @@ class TrackedPoses:
 
 def tracked_poses(planner: Planner) -> TrackedPoses:
     """What the plan's targets do for its poses; takes a moment."""
-    ground, placed = planner.ground(), planner.plan.placed
-    if not placed:
-        return TrackedPoses(np.zeros(len(ground.views), dtype=bool), np.zeros((len(ground.views), 0), dtype=bool))
-    seen = ground.seen_targets(np.array([t.place for t in placed]), np.array([t.normal for t in placed]))
-    return TrackedPoses(planner.assess().tracking.holds, seen)
+    ground, placed, holds = planner.ground(), planner.plan.placed, planner.holding()
+    if planner.model.tracker is not None or not placed:
+        return TrackedPoses(holds, np.zeros((len(ground.views), 0), dtype=bool))
+    return TrackedPoses(holds, ground.seen_targets(np.array([t.place for t in placed]), np.array([t.normal for t in placed])))
 
 
 def path(ground: Ground, poses: TrackedPoses, wanted: Bools | None = None, known: Sequence[int] = ()) -> tuple[Stop, ...]:

@@ -14,12 +14,16 @@ from juxtum.devices.link import Link
 from juxtum.devices.patterns import FRAMES
 from juxtum.devices.protocol import DeviceError, Message
 from juxtum.plan.blind import Method
-from juxtum.plan.instruments import Kind, Mode
+from juxtum.plan.instruments import Mode
 from juxtum.plan.planner import Planner
 from juxtum.plan.views import faces_of_patches
 from juxtum.progress import Progress, silent
 
-MOST_ROUNDS = 40
+MOST_ROUNDS = 200
+WORTH_A_LOOK = 0.005
+"""A look that brings less than this share of the scanner's field was in vain."""
+MOST_IN_VAIN = 15
+"""After so many looks in vain, one after the other, what is missing is left missing."""
 STOPS_IN_A_PATCH = 12
 PATIENCE = 30.0
 
@@ -75,53 +79,81 @@ def itinerary(session: CaptureSession, ask: Ask, progress: Progress) -> Iterator
     ask : callable
         Asks the device for what is not a hand's: modes, and where the tracker stands.
     """
-    stations = TrackerStations(session.planner) if session.planner.model.kind is Kind.TRACKED else None
-    planned = list(legs(session.planner, session.known_targets))
+    stations = session.stations
+    planned = list(legs(session.planner, session.known_targets if stations is None else ()))
     total, done = sum(len(leg.stops) for leg in planned), 0
     for leg in planned:
         set_mode(session, ask, leg.mode)
-        for stop in leg.stops:
+        for stop in leg.stops if stations is None else stations.ordered(leg.stops):
             progress.phase("scanning along the plan", 0.8 * done / max(total, 1))
             if session.state is State.FULL:
                 return
-            if stations is None or place_tracker(session, ask, stations, stop):
+            if is_served(session, ask, stations, stop):
                 yield from towards(session, stop)
             done += 1
             if done % STOPS_IN_A_PATCH == 0:
                 # A jump costs the patch in which it happens: they are kept small.
                 session.accept()
     set_mode(session, ask, session.planner.mode)
-    if stations is None:
-        yield from _gaps(session, progress)
+    yield from _gaps(session, ask, stations, progress)
 
 
-def _gaps(session: CaptureSession, progress: Progress) -> Iterator[Message]:
-    """Come in for what is missing, from where known targets are in view, while that brings something."""
+def _gaps(session: CaptureSession, ask: Ask, stations: TrackerStations | None, progress: Progress) -> Iterator[Message]:
+    """Come in for what is missing, from where the scanner knows where it is, while that brings something."""
     poses, least = session.poses, session.planner.ground().needs.least
+    worth = WORTH_A_LOOK * session.mode.field[0] * session.mode.field[1] / float(session.cells.areas.sum())
     shunned: set[int] = set()
+    in_vain = 0
     for turn in range(MOST_ROUNDS):
         progress.phase("filling gaps", 0.8 + 0.2 * turn / MOST_ROUNDS)
         before = session.coverage.share()
-        if before >= session.goal or session.state is State.FULL:
+        if before >= session.goal or session.state is State.FULL or in_vain == MOST_IN_VAIN:
             return
-        tied = poses.holds & (poses.seen[:, session.known_targets].sum(1) > least)
+        tied = poses.holds if stations is not None else poses.holds & (poses.seen[:, session.known_targets].sum(1) > least)
         view = next_view(session.coverage, session.planner, tied, session.position, frozenset(shunned))
         if view is None:
             return
-        yield from towards(session, view.stop)
-        if session.coverage.share() - before < 1e-3:
+        if is_served(session, ask, stations, view.stop):
+            yield from towards(session, view.stop)
+        in_vain = in_vain + 1 if session.coverage.share() - before < worth else 0
+        if in_vain:
             shunned.add(pose_of(session.planner, view))
 
 
-def place_tracker(session: CaptureSession, ask: Ask, stations: TrackerStations, stop: Stop) -> bool:
-    """Put the tracker where it serves a stop and let it measure the reference targets; whether it knows where it stands."""
+def is_served(session: CaptureSession, ask: Ask, stations: TrackerStations | None, stop: Stop) -> bool:
+    """Whether a stop can be scanned; a tracker is put where it serves it first, and measures the reference targets."""
+    if stations is None:
+        return True
+    return set_up_tracker(session, ask, stations, stations.requests(stop))
+
+
+def station_at(session: CaptureSession, ask: Ask, number: int) -> None:
+    """Put the tracker at a planned station and let it measure the reference targets, as a hand asks for it.
+
+    Raises
+    ------
+    DeviceError
+        Where it does not see enough of them.
+    """
+    stations = session.stations
+    if stations is None or not 0 <= number < len(stations.plan.stations):
+        raise DeviceError(f"there is no tracker station {number + 1}", "tracker", "Choose one of the plan")
+    if not set_up_tracker(session, ask, stations, stations.at(number, session.position)):
+        raise DeviceError(session.happenings[-1].why, "tracker", "Choose a station that shares more targets with the others")
+
+
+def set_up_tracker(session: CaptureSession, ask: Ask, stations: TrackerStations, requests: tuple[Message, ...]) -> bool:
+    """Try places for the tracker until it knows where it stands; whether it does."""
+    if requests and not stations.have_stands:
+        ask(stations.stands)
+        stations.have_stands = True
     problem: DeviceError | None = None
-    for message in stations.requests(stop):
+    for message in requests:
         session.accept()
         ask(message)
         try:
             ask(Message("reference"))
-            stations.stands(int(message.number("station")))
+            stations.moved_to(int(message.number("station")))
             return True
         except DeviceError as found:
             if found.where == "connection":

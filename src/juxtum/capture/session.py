@@ -15,6 +15,7 @@ from juxtum.capture.frames import Frame, placed_targets, read_frame
 from juxtum.capture.patch import Happening, Patch, State, Zone
 from juxtum.capture.points import Budget, MemoryFull, PointStore, normals_of, places_of
 from juxtum.capture.route import Stop, TrackedPoses, tracked_poses
+from juxtum.capture.tracker_stations import TrackerStations
 from juxtum.devices.protocol import DeviceError, Message, Points
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats, unit
@@ -74,6 +75,11 @@ class CaptureSession:
     def poses(self) -> TrackedPoses:
         """What the plan's targets do for its poses; takes a moment when it is first asked for."""
         return tracked_poses(self.planner)
+
+    @cached_property
+    def stations(self) -> TrackerStations | None:
+        """Where the tracker is put; None where none follows the scanner."""
+        return TrackerStations(self.planner) if self.planner.model.tracker is not None else None
 
     @property
     def goal(self) -> float:
@@ -166,7 +172,7 @@ class CaptureSession:
             inside = zone.holds(self.to_part.apply(places_of(points)))
             if inside.any():
                 patch.store.keep(~inside)
-                self._recount(patch)
+                self.recount(patch)
         there = zone.holds(self.cells.places)
         self.coverage.needed = np.where(there, np.maximum(self.cells.areas / spacing**2, 3.0), self.coverage.needed)
         return self.begin(zone, spacing)
@@ -176,7 +182,7 @@ class CaptureSession:
         patch.store.add(points, RigidTransform.identity())
         self.patches.append(patch)
         if self.to_part is not None:
-            self._recount(patch)
+            self.recount(patch)
 
     # -- messages ---------------------------------------------------------------------------------------------
 
@@ -205,7 +211,9 @@ class CaptureSession:
         self.note("no device", why)
 
     def found_device(self) -> None:
-        """It is there again."""
+        """It is there again; where its tracker stands it must be told anew."""
+        if self.stations is not None:
+            self.stations.forget()
         self.state, self.why = State.READY, ""
 
     def map_rows(self) -> list[list[float]]:
@@ -324,9 +332,10 @@ class CaptureSession:
         self.to_part = to_part
         for patch in self.patches:
             if len(patch.store) and not patch.has_jumped:
-                self._recount(patch)
+                self.recount(patch)
 
-    def _recount(self, patch: Patch) -> None:
+    def recount(self, patch: Patch) -> None:
+        """Count a patch again, every point of it where they are not too many."""
         assert self.to_part is not None
         points = patch.store.all()
         counts = np.zeros_like(patch.counts)

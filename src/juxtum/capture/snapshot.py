@@ -72,6 +72,8 @@ class Snapshot:
     dark: float
     bloomed: float
     news: tuple[str, ...]
+    station: int = -1
+    """Of the tracker, where one follows the scanner and knows where it stands."""
 
     @property
     def exposure_words(self) -> str:
@@ -106,5 +108,6 @@ def take_snapshot(session: CaptureSession, view: NextView | None) -> Snapshot:
         points_taken=session.points, patches=rows, position=session.position, is_recognised=session.to_part is not None,
         seen=frozen(session.coverage.seen.copy(), np.int8), points=frozen(points), view=view,
         dark=last.dark if last is not None else 0.0, bloomed=last.bloomed if last is not None else 0.0,
+        station=session.stations.station if session.stations is not None and session.state is not State.MOVED else -1,
         news=tuple(f"{h.word}: {h.why}" if h.why else h.word for h in session.happenings[-4:] if h.word != "target found"),
     )  # fmt: skip

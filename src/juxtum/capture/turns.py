@@ -43,6 +43,10 @@ class TurnedShots:
         self._table = table
         self.shots: list[TurnedShot] = []
 
+    def lay(self, floor: tuple[Floats, Floats]) -> None:
+        """The part lies another way: where its table is from now on."""
+        self._point, self._normal = floor
+
     def take(self, message: Message, pose: RigidTransform) -> TurnedShot:
         """Take a shot: cut the background, align by overlap where there is enough of it."""
         points = message.points()

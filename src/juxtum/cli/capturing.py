@@ -10,11 +10,13 @@ from typing import Any
 import numpy as np
 from pydantic import ValidationError
 
+from juxtum.capture.document import CaptureRecord
 from juxtum.capture.photowalk import begin_walk, map_rows, walk_along
 from juxtum.capture.points import capture_memory
 from juxtum.capture.result import points_of, record_of, surface_of, write_patch
 from juxtum.capture.run import run_by_itself, tell
 from juxtum.capture.session import CaptureSession
+from juxtum.capture.turning import begin_turns
 from juxtum.cli.planning import open_part
 from juxtum.cli.progress import end_progress, show_progress
 from juxtum.devices.kinds import DeviceKind, make_stand_in
@@ -37,6 +39,8 @@ from juxtum.plan.instruments import Kind
 from juxtum.plan.planner import Grounds, Planner, default_plan
 from juxtum.report.writer import check_folder
 
+SLACK = 0.02
+"""A capture may stay so much below what the plan expected of it."""
 MAX_PLAN_BYTES = 64 * 1024**2
 
 
@@ -56,6 +60,8 @@ def capture(options: argparse.Namespace) -> int:
             raise DeviceError(f"this device is a {about.text('device') or 'thing without a name'}, not a {kind}", "device", "Name it with --device")
         if kind in (DeviceKind.HANDHELD, DeviceKind.TRACKED):
             document, lines, met = _scanned(job, files, planner, link, options)
+        elif kind is DeviceKind.HEAD:
+            document, lines, met = _turned(job, files, planner, link, options)
         else:
             document, lines, met = others.RUNS[kind](planner, link, options.out, show_progress())
     finally:
@@ -152,18 +158,53 @@ def _scanned(job: Job, files: FileStore, planner: Planner, link: Link, options: 
     if planner.model.chain(planner.plan.chain).needs == "bars" and not options.port:
         _photographed(job, planner, link, session, options.seed)
     run_by_itself(session, link, show_progress())
+    record = _kept(job, files, session, options)
+    expected = planner.plan.expected.coverage if planner.plan.expected is not None else 0.95
+    lines = [
+        f"{_patches(record)}, {record.points} points in {record.seconds:.0f} s of scanning",
+        f"captured {100 * record.one_pass:.1f} % of what is measured, {100 * record.coverage:.1f} % densely; the plan expected {100 * expected:.1f} %",
+        f"{len(record.targets)} targets found, {len([t for t in record.targets if t.planned])} of them as planned",
+        *(f"at {e.time:.1f} s: {e.word}, {e.why}" for e in record.events if e.word != "target found"),
+    ]
+    return _document(record), lines, record.one_pass >= expected - SLACK
+
+
+def _turned(job: Job, files: FileStore, planner: Planner, link: Link, options: argparse.Namespace) -> tuple[dict[str, Any], list[str], bool]:
+    """A turn of the table in each position of the part; patches, surface, record, and a job that goes on with them."""
+    run = begin_turns(planner, capture_memory(), show_progress())
+    while run.next_stop is not None:
+        run.shoot_all(link, show_progress())
+    record = _kept(job, files, run.session, options)
+    shots = [
+        {
+            "patch": f.patch, "position": f.stop.position, "degrees": round(f.stop.degrees, 2), "points": f.points,
+            "overlap": round(f.overlap, 3), "rms": round(f.rms, 4), "words": f.words,
+        }
+        for f in run.facts
+    ]  # fmt: skip
+    lines = [
+        f"{len(shots)} shots, {record.points} points",
+        f"captured {100 * record.one_pass:.1f} % of what is measured, {100 * record.coverage:.1f} % densely; "
+        f"the turns planned see {100 * run.plan.coverage:.1f} %",
+        *(f"shot {f.patch}: {f.words}" for f in run.facts if f.words != "good"),
+    ]
+    return _document(record) | {"shots": shots}, lines, record.one_pass >= run.plan.coverage - SLACK
+
+
+def _kept(job: Job, files: FileStore, session: CaptureSession, options: argparse.Namespace) -> CaptureRecord:
+    """Write what a session holds: its patches, a surface of them, and the job that goes on with it."""
     kept = {p.number: files.adopt(write_patch(p, options.out)) for p in session.good}
     surface = surface_of(points_of(session), progress=show_progress())
     write_atomically(options.out / "scan.ply", lambda path: write_ply(path, surface))
     record = record_of(session, kept, options.device, options.seed)
     job = with_alignment(job.model_copy(update={"capture": record, "scan": files.adopt(options.out / "scan.ply")}))
     save_job(job, options.out / f"captured{SUFFIX}", files)
-    document = {"schema": "juxtum-capture-1", **json.loads(record.model_dump_json())}
-    expected = planner.plan.expected.coverage if planner.plan.expected is not None else 0.95
-    lines = [
-        f"{len(record.patches)} patch{'' if len(record.patches) == 1 else 'es'}, {record.points} points in {record.seconds:.0f} s of scanning",
-        f"captured {100 * record.coverage:.1f} % of what is measured ({100 * record.one_pass:.1f} % once), the plan expected {100 * expected:.1f} %",
-        f"{len(record.targets)} targets found, {len([t for t in record.targets if t.planned])} of them as planned",
-        *(f"at {e.time:.1f} s: {e.word}, {e.why}" for e in record.events if e.word != "target found"),
-    ]
-    return document, lines, record.coverage >= expected - 0.02
+    return record
+
+
+def _document(record: CaptureRecord) -> dict[str, Any]:
+    return {"schema": "juxtum-capture-1", **json.loads(record.model_dump_json())}
+
+
+def _patches(record: CaptureRecord) -> str:
+    return f"{len(record.patches)} patch{'' if len(record.patches) == 1 else 'es'}"

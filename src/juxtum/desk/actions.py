@@ -69,6 +69,10 @@ def _has_photos(w: MainWindow) -> bool:
     return w.going.has_photos
 
 
+def _has_tray(w: MainWindow) -> bool:
+    return w.going.has_tray
+
+
 def _is_practising(w: MainWindow) -> bool:
     return w.going.is_practising
 
@@ -170,6 +174,12 @@ JOB = (
     Action("give photo map", "Give the photos' targets to the scanner", "Job/26", lambda w: w.going.give_photo_map(), "", "", "", _has_photos),
     Action("touch point", "Touch the next point", "Job/26", lambda w: w.going.by_probe(), "", "", "", _has_nominal),
     Action("next feature", "Probe the next feature", "Job/26", lambda w: w.going.next_feature(), "", "", "", _has_nominal),
+    Action("shoot turn", "Shoot the next turn", "Job/26", lambda w: w.going.shoot_turn(), "", "", "", _has_nominal),
+    Action("shoot whole turn", "Shoot the whole turn", "Job/26", lambda w: w.going.shoot_whole_turn(), "", "", "", _has_nominal),
+    Action("scan tray", "Scan the tray", "Job/26", lambda w: w.going.scan_tray(), "", "", "", _has_nominal),
+    Action("save tray", "Save the tray's cloud\u2026", "Job/26", lambda w: w.going.save_tray(), "", "", "", _has_tray),
+    Action("new capture", "Start a new capture", "Job/25", lambda w: w.capture.start_anew(), "", "", "The one of the job goes; it can be undone",
+           lambda w: not _is_live(w) and w.session.job.capture is not None),
     Action("start exercise", "Start the exercise", "Job/26", lambda w: w.going.start_exercise(), "", "", "", _has_nominal),
     Action("finish exercise", "Finish the exercise", "Job/26", lambda w: w.going.finish_exercise(), "", "", "", _is_practising),
     Action("practise", "Practise", "Job/25", lambda w: w.going.begin_practice(), "", "sparkles", "Exercises with a debrief", _has_nominal),

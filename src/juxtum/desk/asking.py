@@ -69,6 +69,11 @@ class Asking:
         start = str(Path(self._folder) / suggestion)
         return self._remember(QFileDialog.getSaveFileName(self._window, "Save a copy of the instrument", start, "Instruments (*.json)")[0])
 
+    def cloud(self, suggestion: str) -> Path | None:
+        """Where to write a cloud of points."""
+        start = str(Path(self._folder) / suggestion)
+        return self._remember(QFileDialog.getSaveFileName(self._window, "Save the cloud", start, "Point clouds (*.ply)")[0])
+
     def folder(self) -> Path | None:
         """A folder for the report."""
         return self._remember(QFileDialog.getExistingDirectory(self._window, "Folder for the report", self._folder))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
-from juxtum.desk.stations.capture import Way
+from juxtum.desk.capturing.ways import Way
 from juxtum.desk.stations.findings import Key
 
 if TYPE_CHECKING:
@@ -23,7 +23,7 @@ class Going:
         w = self._window
         if w.station is not w.capture:
             w.go(Key.CAPTURE)
-        if w.capture.way in (Way.PHOTOS, Way.PROBE):
+        if w.capture.way not in (Way.SCAN, Way.PRACTICE):
             w.capture.show_way(Way.SCAN)
         work()
 
@@ -79,6 +79,28 @@ class Going:
     def next_feature(self) -> None:
         """Begin with the next feature to probe."""
         self._way(Way.PROBE).choose_next()
+
+    def shoot_turn(self) -> None:
+        """The next shot before the turntable."""
+        self._way(Way.TABLE).shoot()
+
+    def shoot_whole_turn(self) -> None:
+        """What is left of the turn as the part lies."""
+        self._way(Way.TABLE).shoot_all()
+
+    def scan_tray(self) -> None:
+        """A whole tray in the cabinet."""
+        self._way(Way.TRAY).scan_it()
+
+    def save_tray(self) -> None:
+        """The tray's cloud to a file."""
+        self._way(Way.TRAY).save_cloud()
+
+    @property
+    def has_tray(self) -> bool:
+        """Whether a tray was scanned."""
+        panel: Any = self._window.capture.panels[Way.TRAY]
+        return panel.scan is not None
 
     def start_exercise(self) -> None:
         """Start the exercise that is chosen."""

@@ -149,6 +149,7 @@ QPushButton:checked { background: @accent_wash; border-color: @accent; }
 QPushButton#plain { background: transparent; border: none; color: @accent; padding: 5px 4px; text-align: left; }
 QPushButton#plain:focus { border: 2px solid @accent; padding: 3px 2px; }
 QToolButton { background: transparent; border: 1px solid transparent; border-radius: 4px; padding: 4px 7px; }
+QToolButton[tight="true"] { padding: 4px 2px; }
 QToolButton:hover { background: @field; }
 QToolButton:checked { color: @accent; font-weight: bold; background: @accent_wash; }
 #stageBar { background: @panel; border: 1px solid @rule; border-radius: 6px; }

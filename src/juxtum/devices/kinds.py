@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from enum import StrEnum
 
 from juxtum.devices.body import Body
@@ -15,6 +16,7 @@ from juxtum.devices.standin import StandIn
 from juxtum.devices.tracked import TrackedScanner
 from juxtum.plan.instruments import InstrumentModel, Kind, shipped
 from juxtum.plan.planner import Planner
+from juxtum.plan.turntable import laid_down
 from juxtum.progress import Progress
 
 
@@ -57,6 +59,10 @@ def make_stand_in(kind: DeviceKind, body: Body, planner: Planner, seed: int = 0,
     model = model_for(kind, planner)
     if kind is DeviceKind.CAMERA:
         return PhotoCamera(body, model, PhotoTargets.of(planner.photos(progress=progress), seed, body.target_places), seed)
+    if kind is DeviceKind.HEAD:
+        # The part is laid on the table as the turns are planned.
+        laid = laid_down(planner.nominal, planner.turntable(model, progress).tilts)
+        return StructuredLightHead(replace(body, turned=laid), model, seed)
     if kind is DeviceKind.CABINET:
         return TomographyCabinet(body, model, planner.tray(), seed)
     return PLAIN[kind](body, model, seed)

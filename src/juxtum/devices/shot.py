@@ -10,7 +10,7 @@ from juxtum.devices.body import TABLE, Body, Pose, Scene
 from juxtum.devices.surface import BLOOM_SHIFT, finishes_at, light_back, noise_of
 from juxtum.geometry.arrays import Bools, Floats, Ints
 from juxtum.plan.instruments import Mode
-from juxtum.plan.reach import reach_of
+from juxtum.plan.reach import beside, reach_of
 
 SPECKLE = 3e-4
 """Share of points that lie anywhere within a millimetre or two."""
@@ -116,8 +116,7 @@ def _camera_sees(scene: Scene, pose: Pose, places: Floats, normals: Floats, mode
     """The camera stands beside the light: a mode that reaches deep into holes has it close by."""
     if len(places) == 0:
         return np.zeros(0, dtype=bool)
-    baseline = mode.stand_off[1] / (2 * max(mode.reach[1], 0.5))
-    camera = pose.eye + pose.right * min(baseline, 0.5 * mode.stand_off[1])
+    camera = pose.eye + pose.right * beside(mode)
     towards = camera - places
     reach = np.linalg.norm(towards, axis=1)
     towards /= reach[:, None]

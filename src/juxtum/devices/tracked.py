@@ -16,6 +16,9 @@ from juxtum.geometry.transform import rotation_from_vector
 from juxtum.plan.instruments import InstrumentModel, TrackerNeeds
 from juxtum.plan.stations import CAGE_BEHIND, blocked_between, in_volume
 
+STAND = 10_000
+"""Handles of targets on stands begin here, a block for each position: the part was moved between them, so they are others."""
+MOST_STANDS = 500
 CAGE_RADIUS = 130.0
 """Of the cage's marks about its middle, mm: it turns the error of places into one of directions."""
 
@@ -34,7 +37,8 @@ class TrackedScanner(HandheldScanner):
         self._place, self._axis = np.array([0.0, -2500.0, 900.0]), np.array([0.0, 0.93, -0.36])
         self._to_map: RigidTransform | None = None
         """From the tracker to the map, as the tracker believes."""
-        self._answers |= {"tracker": self._set_up, "reference": self._reference}
+        self._stands = np.empty((0, 3))
+        self._answers |= {"tracker": self._set_up, "reference": self._reference, "stands": self._put_stands}
 
     # -- the tracker ------------------------------------------------------------------------------------------
 
@@ -56,17 +60,30 @@ class TrackedScanner(HandheldScanner):
         self._to_map = None
         return [Message("done", {"tracker": "set up"})]
 
+    def _put_stands(self, message: Message) -> list[Message]:
+        """A person puts targets on stands round the part; a real tracker only finds them."""
+        places = message.table("places", 3)
+        if len(places) > MOST_STANDS:
+            raise DeviceError(f"{len(places)} stands are too many", "tracker", f"Put up at most {MOST_STANDS}")
+        self._stands = places
+        return [Message("done", {"stands": len(places)})]
+
     def _sigma(self, ranges: Floats) -> Floats:
         """Standard deviation of a place at a range (N,), mm: the permissible error counts as rectangular."""
         return np.asarray((self.tracker.a + self.tracker.b * ranges / 1000) / np.sqrt(3))
 
-    def visible_references(self) -> Ints:
-        """Targets on the part that the tracker sees."""
+    def visible_references(self) -> tuple[list[int], Floats]:
+        """Handles and places (N, 3), part coordinates, of the targets that the tracker sees, on the part and on stands."""
+        on_part, on_stands = self._seen_on_part(), self._seen_on_stands()
+        stands = self.body.turned[self.position].inverse.apply(self._stands[on_stands])
+        handles = [int(k) for k in on_part] + [STAND * (self.position + 1) + int(k) for k in on_stands]
+        return handles, np.concatenate([self.body.target_places[on_part].reshape(-1, 3), stands])
+
+    def _seen_on_part(self) -> Ints:
         if not self.body.targets:
             return np.empty(0, dtype=np.int64)
         places, normals = self.body.target_places, self.body.target_normals
-        turned = self.body.turned[self.position]
-        there = in_volume(self.tracker, self._place, unit(self._axis), turned.apply(places))
+        there = in_volume(self.tracker, self._place, unit(self._axis), self.body.turned[self.position].apply(places))
         eye = self._tracker_pose.offset
         towards = unit(eye - places)
         there &= np.einsum("ij,ij->i", towards, normals) > np.cos(np.radians(self.needs.incidence))
@@ -75,14 +92,22 @@ class TrackedScanner(HandheldScanner):
         lifted = places[rows] + 0.3 * normals[rows] + 0.3 * towards[rows]
         return rows[~blocked_between(self.body.scenes[self.position].caster, lifted, eye)]
 
+    def _seen_on_stands(self) -> Ints:
+        """Those on stands are turned towards the tracker; only the part can stand between."""
+        if not len(self._stands):
+            return np.empty(0, dtype=np.int64)
+        rows = np.flatnonzero(in_volume(self.tracker, self._place, unit(self._axis), self._stands))
+        places = self.body.turned[self.position].inverse.apply(self._stands[rows])
+        return rows[~blocked_between(self.body.scenes[self.position].caster, places, self._tracker_pose.offset)]
+
     def _reference(self, message: Message) -> list[Message]:
         """Measure the reference targets: the first time they make the map, later they tell where the tracker is."""
-        handles = [int(k) for k in self.visible_references()]
+        handles, places = self.visible_references()
         if len(handles) < self.tracker.shared:
             what = f"the tracker sees {len(handles)} reference targets, {self.tracker.shared} are needed"
             raise DeviceError(what, "tracker", "Move it, or stick more targets where it looks")
         rng = self._rng(3, self._number, len(self.map.targets))
-        local = self._tracker_pose.inverse.apply(self.body.target_places[handles])
+        local = self._tracker_pose.inverse.apply(places)
         local = local + rng.normal(size=local.shape) * self._sigma(np.linalg.norm(local, axis=1))[:, None]
         if not self.map.targets:
             self._to_map = START @ self._tracker_pose
@@ -92,8 +117,8 @@ class TrackedScanner(HandheldScanner):
                 what = f"only {len(known)} of the reference targets in view are known, {self.tracker.shared} are needed"
                 raise DeviceError(what, "tracker", "Choose a station that shares more targets with the others")
             rows = [handles.index(k) for k in known]
-            places = np.array([self.map.targets[k].place for k in known])
-            self._to_map = resect(local[rows], places, self._sigma(np.linalg.norm(local[rows], axis=1)) ** 2 * 2).pose
+            mapped = np.array([self.map.targets[k].place for k in known])
+            self._to_map = resect(local[rows], mapped, self._sigma(np.linalg.norm(local[rows], axis=1)) ** 2 * 2).pose
         new = self.map.learn(self._to_map, handles, local)
         return [Message("referenced", {"targets": len(handles), "new": self._news(new)})]
 
@@ -103,7 +128,7 @@ class TrackedScanner(HandheldScanner):
         rng = self._rng(4, self._number)
         self._place = self._place + rng.normal(0, 4.0, 3)
         self._axis = rotation_from_vector(rng.normal(0, 0.002, 3)) @ self._axis
-        if len(self.visible_references()) >= self.tracker.shared:
+        if len(self.visible_references()[0]) >= self.tracker.shared:
             # It sees that its references are not where they were; without them nobody would know.
             self._to_map = None
         return [Message("done", {"fault": "tracker"})]
@@ -116,7 +141,7 @@ class TrackedScanner(HandheldScanner):
         return super()._hand(message)
 
     def _tracked(self, pose: Pose, scene: Scene, rng: np.random.Generator) -> tuple[dict[str, object], RigidTransform | None]:
-        references = len(self.visible_references())
+        references = len(self.visible_references()[0])
         fields: dict[str, object] = {"targets": references, "known": references}
         if self._to_map is None:
             return fields | {"state": "tracker moved", "why": "the tracker's place is not known: measure the reference targets"}, None

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -39,6 +40,8 @@ class Ground:
     covers: Bools
     reached: Bools
     """Patches (K,) that some pose, of those planned with or not, sees."""
+    watch: Callable[[Spots], Bools] | None = None
+    """Where a tracker follows the scanner: which targets (P, T) it sees while it serves each pose."""
 
     @property
     def needs(self) -> TargetNeeds:
@@ -47,7 +50,9 @@ class Ground:
         return self.model.targets
 
     def seen(self, spots: Spots, progress: Progress | None = None) -> Bools:
-        """Which poses see which targets (P, T)."""
+        """Which poses see which targets (P, T), by the tracker's eyes where one follows the scanner."""
+        if self.watch is not None:
+            return self.watch(spots)
         return seen_from(self.views, spots, self.caster, self.needs.incidence, progress)
 
     def spots(self, points: Floats, normals: Floats) -> Spots:

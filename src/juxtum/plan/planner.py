@@ -8,10 +8,10 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from juxtum.errors import InputError
-from juxtum.geometry.arrays import Floats
+from juxtum.geometry.arrays import Bools, Floats
 from juxtum.nominal import Nominal
 from juxtum.plan.assess import Assessment, assess
-from juxtum.plan.blind import BlindSpot, blind_spots
+from juxtum.plan.blind import BlindSpot, Cause, Method, blind_spots
 from juxtum.plan.document import Expected, Plan, PlannedPose
 from juxtum.plan.effort import Effort, estimate
 from juxtum.plan.ground import Ground, make_ground
@@ -27,7 +27,8 @@ from juxtum.plan.targets import Target, improve_targets, place_targets
 from juxtum.plan.task import Task, area_of
 from juxtum.plan.tray import TrayPlan, plan_tray
 from juxtum.plan.turntable import TurntablePlan, plan_turntable
-from juxtum.plan.views import Stance
+from juxtum.plan.views import Stance, Views
+from juxtum.plan.watch import watched
 from juxtum.progress import Progress, silent
 
 HEAVY = 40.0
@@ -44,6 +45,8 @@ class Grounds:
     def __init__(self) -> None:
         self._kept: dict[tuple[object, ...], Ground] = {}
         self._prices: dict[tuple[object, ...], tuple[Nominal, tuple[SpacingPrice, ...]]] = {}
+        self._stations: tuple[Views, tuple[Obstacle, ...], StationPlan] | None = None
+        self._watched: tuple[StationPlan, Ground] | None = None
         self._lock = threading.Lock()
 
     def prices(self, nominal: Nominal, task: Task, model: InstrumentModel, mode: Mode) -> tuple[SpacingPrice, ...]:
@@ -52,6 +55,25 @@ class Grounds:
         if key not in self._prices or self._prices[key][0] is not nominal:
             self._prices[key] = (nominal, price_spacings(nominal, task, model, mode, machine_memory()))
         return self._prices[key][1]
+
+    def stations(self, ground: Ground, obstacles: tuple[Obstacle, ...], progress: Progress) -> StationPlan:
+        """Tracker stations, planned once for a ground and what stands in the way."""
+        with self._lock:
+            kept = self._stations
+        if kept is None or kept[0] is not ground.views or kept[1] != obstacles:
+            kept = (ground.views, obstacles, plan_stations(ground, obstacles, progress=progress))
+            with self._lock:
+                self._stations = kept
+        return kept[2]
+
+    def watched(self, ground: Ground, obstacles: tuple[Obstacle, ...], progress: Progress) -> Ground:
+        """The ground of a tracked scanner, whose tracker looks at the targets."""
+        stations = self.stations(ground, obstacles, progress)
+        with self._lock:
+            kept = self._watched
+            if kept is None or kept[0] is not stations:
+                kept = self._watched = (stations, watched(ground, stations))
+        return kept[1]
 
     def of(self, nominal: Nominal, task: Task, model: InstrumentModel, mode: Mode, stance: Stance, progress: Progress) -> Ground:
         """The ground for a part, an instrument and a stance."""
@@ -123,8 +145,14 @@ class Planner:
         return self.model.mode(self.plan.mode)
 
     def ground(self, progress: Progress | None = None) -> Ground:
-        """Patches and poses."""
-        return self.grounds.of(self.nominal, self.task, self.model, self.mode, self.plan.stance, progress or silent())
+        """Patches and poses; of a tracked scanner with what its tracker sees of targets."""
+        progress = progress or silent()
+        ground = self.grounds.of(self.nominal, self.task, self.model, self.mode, self.plan.stance, progress.part(0, 0.5))
+        return ground if self.model.tracker is None else self.grounds.watched(ground, self._obstacles, progress.part(0.5, 1))
+
+    @property
+    def _obstacles(self) -> tuple[Obstacle, ...]:
+        return tuple(Obstacle(box.low, box.high) for box in self.plan.obstacles)
 
     def rules(self) -> PlacementRules:
         """Where targets may sit."""
@@ -172,9 +200,20 @@ class Planner:
         used = model or (self.model if self.model.tracker is not None else shipped(Kind.TRACKED))
         if used.tracker is None:
             raise InputError(f"{used.name} is not followed by a tracker", "stations", "Choose a tracked instrument")
-        ground = self.grounds.of(self.nominal, self.task, used, used.modes[0], self.plan.stance, progress.part(0, 0.3))
-        obstacles = tuple(Obstacle(box.low, box.high) for box in self.plan.obstacles)
-        return plan_stations(ground, obstacles, progress=progress.part(0.3, 1))
+        mode = self.mode if used is self.model else used.modes[0]
+        ground = self.grounds.of(self.nominal, self.task, used, mode, self.plan.stance, progress.part(0, 0.3))
+        return self.grounds.stations(ground, self._obstacles, progress.part(0.3, 1))
+
+    def holding(self, assessment: Assessment | None = None) -> Bools:
+        """Poses (P,) at which the scanner knows where it is: by targets, or by a tracker in positions that targets tie together."""
+        ground = self.ground()
+        if not self.plan.targets:
+            return np.zeros(len(ground.views), dtype=bool)
+        holds = (assessment or self.assess()).tracking.holds
+        if self.model.tracker is None:
+            return holds
+        tied = np.bincount(ground.views.setups, holds, len(ground.views.turned)) > 0
+        return np.asarray(self.stations().seen.any(0) & tied[ground.views.setups])
 
     def blind(self, progress: Progress | None = None) -> tuple[BlindSpot, ...]:
         """What scanning will not give."""
@@ -262,9 +301,9 @@ class Planner:
             PlannedPose(eye=_rounded(eye, 1), axis=_rounded(axis, 4), position=int(setup))
             for eye, axis, setup in zip(ground.views.eyes, ground.views.axes, ground.views.setups, strict=True)
         )
-        expected = Expected(
-            tracked=assessment.share, coverage=tracked_coverage(ground, assessment), points=effort.points, minutes=effort.capture, poses=poses
-        )
+        holds = self.holding(assessment)
+        coverage = expected_coverage(ground, holds, self.blind())
+        expected = Expected(tracked=assessment.share, coverage=coverage, points=effort.points, minutes=effort.capture, poses=poses)
         return self.plan.model_copy(update={"expected": expected})
 
 
@@ -277,6 +316,23 @@ def tracked_coverage(ground: Ground, assessment: Assessment) -> float:
     """Share of the measured area that some tracking pose sees."""
     seen = ground.covers[assessment.tracking.holds].any(0)
     return float(ground.patches.areas[seen].sum() / ground.patches.areas.sum())
+
+
+def expected_coverage(ground: Ground, holds: Bools, spots: tuple[BlindSpot, ...]) -> float:
+    """Share of the measured area that scanning will give.
+
+    Parameters
+    ----------
+    holds : array (P,)
+        Poses at which the scanner knows where it is.
+    spots : tuple of BlindSpot
+        What no mode of it gives is taken off, by the share that is lost.
+    """
+    seen: Floats = np.asarray(ground.covers[holds].any(0), dtype=np.float64)
+    for spot in spots:
+        if spot.method is Method.PROBE and spot.cause is not Cause.HIDDEN:
+            seen[np.isin(ground.patches.faces + 1, spot.faces)] *= 1 - spot.share
+    return float(ground.patches.areas @ seen / ground.patches.areas.sum())
 
 
 def moved(plan: Plan, index: int, target: Target) -> Plan:

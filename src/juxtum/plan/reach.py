@@ -25,3 +25,16 @@ def reach_of(mode: Mode, diameter: float) -> float:
     """
     share = float(np.clip((diameter - SMALL) / (LARGE - SMALL), 0.0, 1.0))
     return mode.reach[0] + share * (mode.reach[1] - mode.reach[0])
+
+
+def beside(mode: Mode) -> float:
+    """How far beside the light the camera stands, mm: a mode that reaches deep into holes has it close by.
+
+    Examples
+    --------
+    >>> from juxtum.plan.instruments import Kind, shipped
+    >>> beside(shipped(Kind.HANDHELD).mode("single line"))
+    30.0
+    """
+    baseline = mode.stand_off[1] / (2 * max(mode.reach[1], 0.5))
+    return float(min(baseline, 0.5 * mode.stand_off[1]))

@@ -13,12 +13,15 @@ from juxtum.geometry.arrays import Bools, Floats, frozen, unit
 from juxtum.geometry.rays import RayCaster
 from juxtum.geometry.transform import rotation_from_vector
 from juxtum.nominal import Nominal
-from juxtum.plan.instruments import InstrumentModel
+from juxtum.plan.instruments import InstrumentModel, Mode
+from juxtum.plan.reach import beside
 from juxtum.plan.task import Task
 from juxtum.plan.views import Patches, Spots, Views, make_patches, seen_from
 from juxtum.progress import Progress, silent
 
 FINE = 180
+STEEPEST = 85.0
+"""Incidence up to which the camera sees what the light falls on, degrees."""
 OVERLAP = 0.30
 ELEVATION = 28.0
 TILTS = ((0.0, 0.0), (90.0, 0.0), (180.0, 0.0), (-90.0, 0.0), (0.0, 90.0), (0.0, -90.0), (50.0, 0.0), (-50.0, 0.0))
@@ -94,8 +97,9 @@ def plan_turntable(
     seen = []
     for k, tilt in enumerate(TILTS):
         part = progress.part(k / len(TILTS) * 0.8, (k + 1) / len(TILTS) * 0.8)
-        views = _turn(nominal, model, tilt)
-        seen.append(seen_from(views, Spots.on_part(patches.places, patches.normals, 1), caster, mode.incidence, part))
+        views, spots = _turn(nominal, model, tilt), Spots.on_part(patches.places, patches.normals, 1)
+        lit = seen_from(views, spots, caster, mode.incidence, part.part(0, 0.5))
+        seen.append(lit & seen_from(_camera(views, mode), spots, caster, STEEPEST, part.part(0.5, 1)))
     progress.phase("counting steps", 0.8)
     weights = patches.areas / patches.areas.sum()
     reachable = float(weights @ np.any([s.any(0) for s in seen], axis=0))
@@ -111,6 +115,21 @@ def plan_turntable(
     )  # fmt: skip
 
 
+def laid_down(nominal: Nominal, tilts: tuple[tuple[float, float], ...]) -> tuple[RigidTransform, ...]:
+    """How the part lies on the table in each way (part coordinates to table): its middle over the table's axis."""
+    moves = []
+    for tilt in tilts:
+        turned = nominal.mesh.points @ _laid(tilt).T
+        middle = nominal.centre @ _laid(tilt).T
+        moves.append(RigidTransform.from_parts(_laid(tilt), [-middle[0], -middle[1], -float(turned[:, 2].min())]))
+    return tuple(moves)
+
+
+def _laid(tilt: tuple[float, float]) -> Floats:
+    """The rotation of a part that is tilted about X, then about Y, degrees."""
+    return rotation_from_vector(np.radians([0, tilt[1], 0])) @ rotation_from_vector(np.radians([tilt[0], 0, 0]))
+
+
 def _every(views: Views, step: int) -> Views:
     rows = slice(None, None, step)
     return replace(
@@ -122,9 +141,7 @@ def _every(views: Views, step: int) -> Views:
 def _turn(nominal: Nominal, model: InstrumentModel, tilt: tuple[float, float]) -> Views:
     """The head's poses about the part, in part coordinates, for a full turn in fine steps."""
     mode = model.modes[0]
-    about_x = rotation_from_vector(np.radians([tilt[0], 0, 0]))
-    about_y = rotation_from_vector(np.radians([0, tilt[1], 0]))
-    laid = about_y @ about_x
+    laid = _laid(tilt)
     angles = np.arange(FINE) * 2 * np.pi / FINE
     rise = np.radians(ELEVATION)
     towards = np.stack([np.cos(angles) * np.cos(rise), np.sin(angles) * np.cos(rise), np.full(FINE, np.sin(rise))], 1)
@@ -138,6 +155,20 @@ def _turn(nominal: Nominal, model: InstrumentModel, tilt: tuple[float, float]) -
         frozen(eyes), frozen(-directions), frozen(ups), frozen(zeros, np.int32), frozen(zeros, np.int8),
         (RigidTransform.identity(),), tangents, mode.stand_off,
     )  # fmt: skip
+
+
+def _camera(views: Views, mode: Mode) -> Views:
+    """Where the camera stands beside the light, looking at the same place; its field is a little wider."""
+    best = mode.stand_off[1]
+    aims = views.eyes + best * views.axes
+    eyes = views.eyes + beside(mode) * np.cross(views.axes, views.ups)
+    axes = unit(aims - eyes)
+    ups = unit(views.ups - np.einsum("ij,ij->i", views.ups, axes)[:, None] * axes)
+    near, _, far = mode.stand_off
+    wide, high = views.tangents
+    return replace(
+        views, eyes=frozen(eyes), axes=frozen(axes), ups=frozen(ups), tangents=(1.3 * wide, 1.3 * high), stand_off=(0.8 * near, best, 1.3 * far)
+    )
 
 
 def _fewest(seen: list[Bools], weights: Floats, wanted: float, limits: tuple[int, int]) -> tuple[int, tuple[int, ...], float]:

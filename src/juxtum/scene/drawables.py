@@ -158,6 +158,12 @@ def plain_surface(mesh: TriangleMesh) -> Surface:
     return Surface(mesh.points, mesh.triangles, data, data, data, None, False)
 
 
+def plain_cloud(points: Floats) -> Surface:
+    """Points (N, 3) that are only looked at."""
+    data = polydata(points, np.empty((0, 3), dtype=np.int64), None, None)
+    return Surface(points, np.empty((0, 3), dtype=np.int64), data, data, data, None, False)
+
+
 def limit_lines(deviation: Deviation, triangles: Ints, limits: tuple[float, float]) -> Lines:
     """Thin lines on the scan along the tolerance limits."""
     points, values = deviation.points, deviation.distances

@@ -68,6 +68,19 @@ def camera_lines(eyes: Floats, axes: Floats, ups: Floats, size: float) -> Lines:
 
 def tripod_lines(places: Floats, axes: Floats, floor: float, size: float) -> Lines:
     """A post and a look for each tracker."""
+    return segments(tripod_ends(places, axes, floor, size))
+
+
+def stand_ends(places: Floats, floor: float) -> Floats:
+    """Ends (K, 2, 3) of a post for each target on a stand (N, 3), z up, and of a cross where the target is."""
+    foot = places.copy()
+    foot[:, 2] = floor
+    arms = [np.stack([places - arm, places + arm], 1) for arm in 25.0 * np.eye(3)]
+    return np.concatenate([np.stack([places, foot], 1), *arms])
+
+
+def tripod_ends(places: Floats, axes: Floats, floor: float, size: float) -> Floats:
+    """Ends (K, 2, 3) of the lines of a tripod and its look for each tracker, z up."""
     foot = places.copy()
     foot[:, 2] = floor
     legs = []
@@ -77,7 +90,7 @@ def tripod_lines(places: Floats, axes: Floats, floor: float, size: float) -> Lin
     look = np.stack([places, places + size * 0.9 * axes], 1)
     across = np.cross(axes, [0.0, 0, 1.0])
     head = np.stack([places - 0.35 * size * across, places + 0.35 * size * across], 1)
-    return segments(np.concatenate([*legs, look, head]))
+    return np.concatenate([*legs, look, head])
 
 
 def tray_lines(tray: TrayPlan) -> Lines:

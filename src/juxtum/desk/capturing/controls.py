@@ -33,13 +33,16 @@ class ScannerControls:
         planner = self._station.planner
         if self._station.driver is not None and self._station.snapshot is not None and planner is not None:
             names = [m.name for m in planner.model.modes]
-            self._station.driver.use_mode(names[(names.index(self._station.snapshot.mode.name) + 1) % len(names)])
-            self._station.hand.mode = planner.model.modes[0]
+            name = names[(names.index(self._station.snapshot.mode.name) + 1) % len(names)]
+            self._station.driver.use_mode(name)
+            self._station.hand.mode = planner.model.mode(name)
 
     def new_patch(self) -> None:
         """Stop the patch that runs and start another."""
         if self._station.driver is not None:
             self._station.driver.do(lambda session: session.begin())
+            # After a finer zone the usual spacing again.
+            self._station.driver.ask(Message("spacing", {"mm": self._station.driver.session.spacing}))
 
     def discard(self, number: int) -> None:
         """Let a patch go."""

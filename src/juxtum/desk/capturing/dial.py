@@ -15,7 +15,9 @@ from juxtum.desk.style import colour, font
 
 SWEEP = 270.0
 """Degrees from too near to too far; the gap is at the bottom."""
-LOUD = (State.LOST, State.GONE, State.FULL, State.JUMP, State.HIDDEN, State.MOVED, State.PAUSED, State.WEAK)
+LOUD = (State.LOST, State.GONE, State.FULL, State.JUMP, State.HIDDEN, State.MOVED, State.WEAK)
+SAID = (*LOUD, State.PAUSED)
+"""States that are said instead of the stand-off; a pause is no alarm."""
 """States whose word takes the place of the dial's."""
 
 
@@ -49,7 +51,7 @@ class StandOffDial(QWidget):
         """Show a moment."""
         self._reading = snapshot.dial
         self._is_loud = snapshot.state in LOUD
-        self._word = snapshot.state.value if self._is_loud else snapshot.dial.word.value
+        self._word = snapshot.state.value if snapshot.state in SAID else snapshot.dial.word.value
         self.setAccessibleDescription(f"{self._word}, {snapshot.dial.distance:.0f} mm" if snapshot.dial.distance > 0 else self._word)
         self.update()
 
@@ -73,7 +75,7 @@ class StandOffDial(QWidget):
         wanted = f"mm, wanted {reading.wanted:.0f}" if reading is not None else "mm"
         painter.drawText(QRectF(box.x(), centre.y() + side * 0.05, side, side * 0.08), Qt.AlignmentFlag.AlignCenter, wanted)
         loud = "floor_alert" if self._is_floor else "not_conforming"
-        painter.setPen(colour(loud if self._is_loud else ink))
+        painter.setPen(colour(loud if self._is_loud else soft if self._word == State.PAUSED.value else ink))
         painter.setFont(font(side * 0.13, bold=True))
         painter.drawText(QRectF(centre.x() - side * 0.6, centre.y() + side * 0.14, side * 1.2, side * 0.18), Qt.AlignmentFlag.AlignCenter, self._word)
         painter.setPen(colour(soft))

@@ -101,9 +101,13 @@ class CaptureDriver(QObject):
         """Send the device something and take what it answers."""
         self.do(lambda session: tell(session, self._link, message))
 
+    def tell_device(self, message: Message) -> None:
+        """Send the device something from a command, on the capture's thread."""
+        tell(self.session, self._link, message)
+
     def use_mode(self, name: str) -> None:
         """Work in another mode from now on."""
-        self.do(lambda session: set_mode(session, lambda asked: tell(session, self._link, asked), session.planner.model.mode(name)))
+        self.do(lambda session: set_mode(session, self.tell_device, session.planner.model.mode(name)))
 
     def run_plan(self) -> None:
         """Follow the plan's path."""
@@ -266,7 +270,7 @@ class CaptureDriver(QObject):
         self._view = next_view(self.session.coverage, self.session.planner, self.session.poses.holds, self.session.position)
 
     def _begin_plan(self, session: CaptureSession) -> None:
-        self._hands = itinerary(session, lambda asked: tell(session, self._link, asked), silent())
+        self._hands = itinerary(session, self.tell_device, silent())
 
     def _end_plan(self) -> None:
         was_running, self._hands = self._hands is not None, None

@@ -37,6 +37,10 @@ class Keeper:
         self.seed: int | None = None
         """Of the stand-in, so that it can be brought up again before the same part."""
 
+    def tell(self, told: Callable[[CaptureRecord], None]) -> None:
+        """Tell another one of changes from now on."""
+        self._told = told
+
     def know(self, record: CaptureRecord) -> None:
         """Patches that are on disk already."""
         self._kept = {p.number: (p.points, p.file) for p in record.patches}

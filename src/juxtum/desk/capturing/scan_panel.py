@@ -10,9 +10,9 @@ from juxtum.desk.capturing.dial import StandOffDial
 from juxtum.desk.capturing.floor import clock
 from juxtum.desk.capturing.panel import CapturePanel
 from juxtum.desk.capturing.patches import PatchList
+from juxtum.desk.capturing.tracker import TrackerControls
 from juxtum.desk.stations.findings import thousands
 from juxtum.desk.widgets import Facts, LengthField, button, combo, form, label, line, row
-from juxtum.plan.instruments import Kind
 from juxtum.wording import percent
 
 SPEEDS = (("real time", 1.0), ("four times", 4.0), ("as fast as it goes", 1e6))
@@ -79,9 +79,9 @@ class ScanPanel(CapturePanel):
         self._discard = button("Discard", self._discard_chosen, tip="The chosen patch, or the last one")
         self.body.addLayout(row(self._new, self._stop, self._discard))
         self._turn = button("Turn the part over", s.scanner.turn_over)
-        self._reference = button("Measure the references", s.scanner.measure_references, tip="Where the tracker stands follows from them")
         self.body.addLayout(row(self._turn))
-        self.body.addLayout(row(self._reference))
+        self.tracker = TrackerControls(s)
+        self.body.addWidget(self.tracker)
 
     def _build_refinement(self) -> None:
         s = self.station
@@ -136,7 +136,12 @@ class ScanPanel(CapturePanel):
             self._mode.setCurrentText(snapshot.mode.name)
         self._pause.setText("Go on" if snapshot.state is State.PAUSED else "Pause")
         self.patches.show_patches(snapshot.patches)
+        self.tracker.show_snapshot(snapshot)
         self._enable(snapshot)
+
+    def dress(self) -> None:
+        """The tracker, where one follows the scanner."""
+        self.tracker.draw()
 
     def _enable(self, snapshot: Snapshot | None) -> None:
         live = snapshot is not None and snapshot.state is not State.GONE
@@ -146,9 +151,8 @@ class ScanPanel(CapturePanel):
         for each in (self._drop, self._hold, self._dim, self._bright, self._pause, self._new, self._stop, self._turn, self._stick, self._mode):
             each.setEnabled(live)
         self._plan.setEnabled(driver is None or live)
-        planner = self.station.planner if hasattr(self.station, "panels") else None
-        self._reference.setVisible(planner is not None and planner.model.kind is Kind.TRACKED)
-        self._reference.setEnabled(live)
+        if hasattr(self.station, "panels"):
+            self.tracker.show_job(live=live)
         self._refine.setEnabled(live and snapshot is not None and snapshot.is_recognised)
         self._discard.setEnabled(bool(snapshot is not None and snapshot.patches))
         self._hold.setChecked(self.station.hand.is_holding if hasattr(self.station, "hand") else False)

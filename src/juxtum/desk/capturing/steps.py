@@ -11,6 +11,10 @@ if TYPE_CHECKING:
     from juxtum.desk.stations.capture import CaptureStation
 
 
+DENSE_SLACK = 0.04
+"""The plan promises what is seen at all; so much less of it may be dense."""
+
+
 def next_step(station: CaptureStation) -> NextAction:
     """The next sensible action."""
     other = station.panels[station.way].next_action()
@@ -29,8 +33,8 @@ def next_step(station: CaptureStation) -> NextAction:
         return NextAction("connect again", f"{shot.why}; what was captured is kept", "reconnect device", "Connect again")
     if shot.state is State.FULL:
         return NextAction("make the scan of it", "the memory for points is full; nothing is lost", "use capture", "Make it")
-    if shot.coverage >= shot.goal - 0.01:
-        return NextAction("make the scan of it", f"{100 * shot.coverage:.0f} % of what is measured is captured", "use capture", "Make it")
+    if shot.one_pass >= shot.goal - 0.01 and shot.coverage >= shot.goal - DENSE_SLACK:
+        return NextAction("make the scan of it", f"{100 * shot.one_pass:.0f} % of what is measured is captured", "use capture", "Make it")
     if shot.view is not None and shot.view.turns_over and shot.one_pass > 0.3:
         return NextAction("turn the part over", f"{shot.view.name} is not seen from this side", "turn part over", "It is turned over")
     if not station.hand.is_holding and not station.driver.runs_by_itself:

@@ -197,7 +197,7 @@ def _next_target(made: TargetsAnswer, planner: Planner) -> NextAction:
     a = made.assessment
     minutes = MINUTES_EACH * len(a.targets)
     if len(a.targets) > MANY_TARGETS and planner.model.kind is not Kind.TRACKED:
-        reason = f"{len(a.targets)} targets take {minutes:.0f} min to stick; a tracked scanner needs none on the part"
+        reason = f"{len(a.targets)} targets take {minutes:.0f} min to stick; a tracked scanner needs a handful"
         return NextAction("see what a tracker would do", reason, "go stations", "Go to Stations")
     broken = [k + 1 for k, f in enumerate(a.facts) if f.problems]
     if broken:

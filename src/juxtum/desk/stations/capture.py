@@ -3,15 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from enum import StrEnum
 from typing import TYPE_CHECKING
-
-from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QToolButton
 
 from juxtum.capture.dial import tone_of
 from juxtum.capture.document import CaptureRecord
 from juxtum.capture.points import capture_memory
-from juxtum.capture.resume import take_up
+from juxtum.capture.resume import check_device, take_up
 from juxtum.capture.session import CaptureSession
 from juxtum.capture.snapshot import Snapshot, take_snapshot
 from juxtum.desk.capturing.controls import ScannerControls
@@ -20,12 +17,9 @@ from juxtum.desk.capturing.hand import HandDriver
 from juxtum.desk.capturing.hosting import Hosting
 from juxtum.desk.capturing.keeping import Keeper, with_scan_of_capture
 from juxtum.desk.capturing.painting import CoveragePicture, skin_of
-from juxtum.desk.capturing.photo_panel import PhotoPanel
-from juxtum.desk.capturing.practice_panel import PracticePanel
-from juxtum.desk.capturing.probe_panel import ProbePanel
-from juxtum.desk.capturing.scan_panel import ScanPanel
 from juxtum.desk.capturing.sound import ToneSpeaker
 from juxtum.desk.capturing.steps import next_step
+from juxtum.desk.capturing.ways import FRAMED, PANELS, Way, way_bar
 from juxtum.desk.stage_view import Mode
 from juxtum.desk.stations.base import Station
 from juxtum.desk.stations.findings import Key
@@ -39,18 +33,6 @@ from juxtum.scene.stage import Hit
 
 if TYPE_CHECKING:
     from juxtum.desk.capturing.panel import CapturePanel
-
-
-class Way(StrEnum):
-    """What is captured with."""
-
-    SCAN = "Scan"
-    PHOTOS = "Photos"
-    PROBE = "Probe"
-    PRACTICE = "Practice"
-
-
-PANELS: dict[Way, type[CapturePanel]] = {Way.SCAN: ScanPanel, Way.PHOTOS: PhotoPanel, Way.PROBE: ProbePanel, Way.PRACTICE: PracticePanel}
 
 
 class CaptureStation(Station):
@@ -75,19 +57,7 @@ class CaptureStation(Station):
         self.photo_map: list[list[float]] = []
         """Targets as the photos found them, for the scanner; empty when there are none."""
         self.way = Way.SCAN
-        bar = QHBoxLayout()
-        bar.setSpacing(0)
-        self._group = QButtonGroup(self)
-        for way in Way:
-            button = QToolButton()
-            button.setText(way.value)
-            button.setAccessibleName(f"Capture by {way.value}")
-            button.setCheckable(True)
-            button.clicked.connect(lambda _, w=way: self.show_way(w))
-            self._group.addButton(button)
-            button.setChecked(way is self.way)
-            bar.addWidget(button)
-        bar.addStretch(1)
+        bar, self._group = way_bar(self, self.way)
         self.body.insertLayout(1, bar)
         self.panels: dict[Way, CapturePanel] = {way: make(self) for way, make in PANELS.items()}
         for way, panel in self.panels.items():
@@ -109,7 +79,7 @@ class CaptureStation(Station):
     def show_way(self, way: Way) -> None:
         """Turn to another way of capturing."""
         self.stop_picking()
-        if self.way in (Way.PHOTOS, Way.PROBE) and way is not self.way:
+        if self.way in FRAMED and way is not self.way:
             self.view.set_pins([])
             self.window_.look_home()
         self.way = way
@@ -155,6 +125,11 @@ class CaptureStation(Station):
         if not planner.plan.targets:
             self.window_.tell("the plan has no targets yet", "capture", "Plan the targets first")
             return
+        try:
+            check_device(job.capture, planner.model.kind.value)
+        except JuxtumError as problem:
+            self.session.failed.emit(problem)
+            return
 
         def work(progress: Progress) -> tuple[CaptureSession, Skin]:
             progress.phase("preparing the capture")
@@ -193,7 +168,7 @@ class CaptureStation(Station):
         self.driver.keep = keeper.keep
         self.driver.told.connect(self.show_snapshot)
         self.driver.failed.connect(self._failed)
-        self.driver.kept.connect(self._kept)
+        self.driver.kept.connect(self.keep_record)
         self.driver.settled.connect(self.use_capture)
         self.driver.finished.connect(self._ended)
         self.driver.start()
@@ -205,7 +180,7 @@ class CaptureStation(Station):
         record = self.derived.job.capture
         if self.driver is not None or (record is not None and record.patches):
             what = "points were captured already, in a map of their own" if self.driver is None else "the scanner is connected and has a map of its own"
-            self.window_.tell(what, "photos", "Discard the patches and let the scanner go, then give it the photos' targets")
+            self.window_.tell(what, "photos", "Let the scanner go and start a new capture, then give it the photos' targets")
             return
         self.photo_map = rows
 
@@ -228,6 +203,12 @@ class CaptureStation(Station):
         self.dress()
         self.window_.menus.enable()
 
+    def start_anew(self) -> None:
+        """Take the capture out of the job, which can be undone; patches stay on disk as long as the job names them."""
+        if self.driver is None and self.derived.job.capture is not None:
+            self.session.edit("new capture", lambda job: job.model_copy(update={"capture": None}), "capture")
+            self.dress()
+
     def reconnect(self) -> None:
         """After the device was lost."""
         if self.driver is not None:
@@ -236,7 +217,8 @@ class CaptureStation(Station):
     def _failed(self, problem: object) -> None:
         self.session.failed.emit(problem)
 
-    def _kept(self, record: object) -> None:
+    def keep_record(self, record: object) -> None:
+        """A patch was kept: the job has it."""
         assert isinstance(record, CaptureRecord)
         title = f"patch {record.patches[-1].number}" if record.patches else "no patch"
         self.session.edit(title, lambda job: job.model_copy(update={"capture": record}), "capture")
@@ -378,6 +360,7 @@ class CaptureStation(Station):
         view.set_legend(None, None)
         view.set_readings(())
         view.handles = self.hand
+        self.hand.snapshot = self.snapshot
         view.put("edges", d.part_edges)
         if self.snapshot is not None and self.coverage.skin is not None:
             view.put("nominal", None)
