@@ -17,7 +17,7 @@ from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Bools
 from juxtum.plan.blind import Finish
 from juxtum.plan.document import Plan
-from juxtum.plan.planner import Planner
+from juxtum.plan.planner import Planner, expected_coverage
 
 LOOP_LIMIT = 0.15
 """Closing error of a loop that practice asks for, mm."""
@@ -165,15 +165,24 @@ def debrief(exercise: Exercise, session: CaptureSession, body: Body | None) -> D
 def _record(exercise: Exercise, session: CaptureSession, body: Body | None) -> _Record:
     patches = [p for p in session.patches if p.frames]
     frames = max(sum(p.frames for p in patches), 1)
-    among = _cells_of(session, exercise.faces(session.planner))
+    faces = exercise.faces(session.planner)
+    among = _cells_of(session, faces)
     technique, stray = _technique(session, body)
     lost = tuple(h.why or "too few targets were in view" for h in session.happenings if h.word in ("lost", "hidden"))
     return _Record(
         held=sum(p.held for p in patches) / frames, tracked=sum(p.tracked for p in patches) / frames, dark=sum(p.dark for p in patches) / frames,
-        covered=session.coverage.share(Seen.ENOUGH, among), once=session.coverage.share(Seen.ONE_PASS, among), wanted=max(session.goal, 1e-9),
+        covered=session.coverage.share(Seen.ENOUGH, among), once=session.coverage.share(Seen.ONE_PASS, among), wanted=_wanted(session, faces),
         lost=lost, jumps=sum(h.word == "jump" for h in session.happenings), technique=technique, stray=stray,
         closing=closing_error(session, body), loop=loop_of(session) if exercise.aim == "loop" else None, missing=next(iter(_missing(session, among)), ""),
     )  # fmt: skip
+
+
+def _wanted(session: CaptureSession, faces: tuple[int, ...]) -> float:
+    """Share that the plan expects of some faces, or of all that is measured."""
+    planner = session.planner
+    if not faces or not planner.plan.targets:
+        return max(session.goal, 1e-9)
+    return max(expected_coverage(planner.ground(), session.poses.holds, planner.blind(), faces), 1e-9)
 
 
 def _advice(r: _Record) -> Iterator[str]:
@@ -251,7 +260,7 @@ def closing_error(session: CaptureSession, body: Body | None) -> float | None:
 def _score(exercise: Exercise, r: _Record) -> float:
     """What the exercise is about counts for half, the rest for the other half; a jump costs twenty."""
     covered = min(r.covered / r.wanted, 1.0)
-    shares = {"tracking": r.tracked, "light": 1 - r.dark, "loop": _closed(r), "held": r.held}
+    shares = {"tracking": r.tracked, "light": (1 - r.dark) * covered, "loop": _closed(r), "held": r.held}
     rest = float(np.mean([covered, r.held, r.tracked, 1 - r.dark]))
     return float(np.clip(100 * (0.5 * shares.get(exercise.aim, covered) + 0.5 * rest) - 20 * r.jumps, 0, 100))
 

@@ -318,8 +318,8 @@ def tracked_coverage(ground: Ground, assessment: Assessment) -> float:
     return float(ground.patches.areas[seen].sum() / ground.patches.areas.sum())
 
 
-def expected_coverage(ground: Ground, holds: Bools, spots: tuple[BlindSpot, ...]) -> float:
-    """Share of the measured area that scanning will give.
+def expected_coverage(ground: Ground, holds: Bools, spots: tuple[BlindSpot, ...], faces: tuple[int, ...] = ()) -> float:
+    """Share of the measured area that scanning will give, or of some faces of it.
 
     Parameters
     ----------
@@ -332,7 +332,8 @@ def expected_coverage(ground: Ground, holds: Bools, spots: tuple[BlindSpot, ...]
     for spot in spots:
         if spot.method is Method.PROBE and spot.cause is not Cause.HIDDEN:
             seen[np.isin(ground.patches.faces + 1, spot.faces)] *= 1 - spot.share
-    return float(ground.patches.areas @ seen / ground.patches.areas.sum())
+    areas = np.where(np.isin(ground.patches.faces + 1, faces), ground.patches.areas, 0.0) if faces else ground.patches.areas
+    return float(areas @ seen / max(float(areas.sum()), 1e-12))
 
 
 def moved(plan: Plan, index: int, target: Target) -> Plan:

@@ -20,6 +20,11 @@ from juxtum.plan.planner import Planner
 Connect = Callable[[], Connection]
 
 
+def scanner_of(planner: Planner) -> DeviceKind:
+    """The kind of the plan's scanner."""
+    return DeviceKind.TRACKED if planner.model.kind is Kind.TRACKED else DeviceKind.HANDHELD
+
+
 class Hosting:
     """Knows how to bring a device up.
 
@@ -43,8 +48,7 @@ class Hosting:
 
     def for_scanner(self, job: Job, planner: Planner) -> Connect:
         """How to connect to the scanner of the plan."""
-        kind = DeviceKind.TRACKED if planner.model.kind is Kind.TRACKED else DeviceKind.HANDHELD
-        return self.for_kind(kind, job, planner)
+        return self.for_kind(scanner_of(planner), job, planner)
 
     def for_kind(self, kind: DeviceKind, job: Job, planner: Planner) -> Connect:
         """How to connect to a device of a kind."""

@@ -15,12 +15,12 @@ from juxtum.capture.snapshot import Snapshot
 from juxtum.desk.capturing.dial import StandOffDial
 from juxtum.desk.capturing.driver import Connection
 from juxtum.desk.capturing.floor import clock
+from juxtum.desk.capturing.hosting import scanner_of
 from juxtum.desk.capturing.painting import skin_of
 from juxtum.desk.capturing.panel import CapturePanel
 from juxtum.desk.overlays import Pin
 from juxtum.desk.stations.findings import NextAction
 from juxtum.desk.widgets import Facts, button, combo, form, label, line, row
-from juxtum.devices.kinds import DeviceKind
 from juxtum.devices.link import DirectLink
 from juxtum.devices.protocol import Message
 from juxtum.logbook.tables import ExerciseRow
@@ -142,7 +142,7 @@ class PracticePanel(CapturePanel):
         def work(progress: Progress) -> object:
             changed.ground(progress.part(0, 0.5))
             session = CaptureSession(changed, capture_memory())
-            device = station.hosting.within(DeviceKind.HANDHELD, job, changed, lambda body: body_for_exercise(exercise, body, changed))
+            device = station.hosting.within(scanner_of(changed), job, changed, lambda body: body_for_exercise(exercise, body, changed))
             return session, skin_of(session), device
 
         def done(made: object) -> None:

@@ -15,6 +15,14 @@ DENSE_SLACK = 0.04
 """The plan promises what is seen at all; so much less of it may be dense."""
 
 
+def wants_photos(station: CaptureStation) -> bool:
+    """Whether the plan's chain has its lengths from photos that are not taken yet, and nothing is scanned."""
+    planner, record = station.planner, station.derived.job.capture
+    if planner is None or station.photo_map or (record is not None and record.patches):
+        return False
+    return planner.model.chain(planner.plan.chain).needs == "bars"
+
+
 def next_step(station: CaptureStation) -> NextAction:
     """The next sensible action."""
     other = station.panels[station.way].next_action()
@@ -28,6 +36,9 @@ def next_step(station: CaptureStation) -> NextAction:
     if station.driver is None or shot is None:
         if d.job.capture is not None and d.job.capture.patches and d.job.capture.coverage > 0.85:
             return NextAction("make the scan of it", f"{100 * d.job.capture.coverage:.0f} % of what is measured is captured", "use capture", "Make it")
+        if wants_photos(station):
+            chain = d.job.plan.chain or "the plan's chain"
+            return NextAction("take the photos first", f"{chain}: lengths come from the photos and their bars", "take photo", "Take the first")
         return NextAction("connect the scanner", "a stand-in ships with Juxtum", "connect device", "Connect")
     if shot.state is State.GONE:
         return NextAction("connect again", f"{shot.why}; what was captured is kept", "reconnect device", "Connect again")
