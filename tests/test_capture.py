@@ -198,12 +198,15 @@ def test_a_jump_costs_one_patch(session: CaptureSession, link: DirectLink, plann
     kept, share = len(session.patches[0].store), session.coverage.share(Seen.ONE_PASS)
     session.begin()
     message = [m for m in taken if m.kind == "frame" and m.fields["points"]][-1]
+    message = Message("frame", {**message.fields, "number": 900}, message.payload)
     session.take(message)
     assert session.coverage.share(Seen.ONE_PASS) >= share
-    session.take(Message("frame", {**message.fields, "event": "jump", "since": 1, "points": 0}))
+    session.take(Message("frame", {**message.fields, "event": "jump", "since": 900, "points": 0}))
     assert session.state is State.JUMP and session.patches[1].has_jumped and len(session.patches[0].store) == kept
     assert session.coverage.share(Seen.ONE_PASS) == pytest.approx(share, abs=1e-9) and [p.number for p in session.good] == [1]
     assert session.happenings[-1].word == "jump"
+    session.take(Message("frame", {**message.fields, "event": "jump", "since": session.patches[0].last_frame, "points": 0}))
+    assert not session.good and session.coverage.share(Seen.ONE_PASS) == 0, "a patch that was accepted after the jump began is lost too"
 
 
 def test_full_memory_stops_and_loses_nothing(planner: Planner, link: DirectLink) -> None:

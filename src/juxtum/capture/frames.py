@@ -43,7 +43,10 @@ class Frame:
     bloomed: float
     targets: int
     new: dict[int, Floats]
+    number: int
     event: str
+    since: int
+    """Number of the frame with which a jump began; 0 when the device does not say."""
     handles: tuple[int, ...]
     pose: RigidTransform | None
     points: Points
@@ -66,7 +69,8 @@ def read_frame(message: Message) -> Frame:
         time=time, state=STATES.get(message.text("state", "lost"), State.LOST), why=message.text("why"),
         exposure=int(np.clip(message.number("exposure", 5), 1, 9)), stand_off=None if stand_off is None else message.number("stand_off"),
         dark=message.number("dark", 0.0), bloomed=message.number("bloomed", 0.0), targets=int(np.clip(message.number("known", 0), 0, 1e6)),
-        new=placed_targets(message, "new", 4), event=message.text("event"), handles=tuple(_handle(h) for h in handles),
+        new=placed_targets(message, "new", 4), event=message.text("event"),
+        number=_counted(message, "number"), since=_counted(message, "since"), handles=tuple(_handle(h) for h in handles),
         pose=_pose(message) if "pose" in message.fields else None, points=message.points(),
     )  # fmt: skip
 
@@ -74,6 +78,10 @@ def read_frame(message: Message) -> Frame:
 def placed_targets(message: Message, name: str, width: int) -> dict[int, Floats]:
     """Rows of handle, x, y, z as places (3,) by handle."""
     return {_handle(row[0]): row[1:4] for row in message.table(name, width)}
+
+
+def _counted(message: Message, name: str) -> int:
+    return int(np.clip(message.number(name, 0), 0, 1e15))
 
 
 def _handle(value: float) -> int:

@@ -64,6 +64,8 @@ class Patch:
     held: int = 0
     """Frames with the stand-off where it should be."""
     tracked: int = 0
+    last_frame: int = 0
+    """Number, of the device, of the last frame that brought points; 0 when it was another device's."""
     times_lost: int = 0
     dark: int = 0
     """Frames in which much of the surface gave too little light, or too much."""

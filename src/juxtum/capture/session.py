@@ -214,6 +214,8 @@ class CaptureSession:
         """It is there again; where its tracker stands it must be told anew."""
         if self.stations is not None:
             self.stations.forget()
+        for patch in self.patches:
+            patch.last_frame = 0
         self.state, self.why = State.READY, ""
 
     def map_rows(self) -> list[list[float]]:
@@ -251,6 +253,7 @@ class CaptureSession:
             patch.dark += frame.dark > TOO_DARK or frame.bloomed > TOO_BRIGHT
         if len(frame.points) and frame.pose is not None and frame.state in (State.SCANNING, State.WEAK):
             patch.tracked += 1
+            patch.last_frame = frame.number
             self._take_points(patch, frame.points, frame.pose)
         if patch is self.current and patch.seconds > LONGEST_PATCH:
             state = self.state
@@ -270,22 +273,23 @@ class CaptureSession:
 
     def _events(self, frame: Frame) -> None:
         if frame.event == "jump":
-            self._jumped("the pattern of targets was taken for another one")
+            self._jumped("the pattern of targets was taken for another one", frame.since)
         elif frame.event == "target moved":
             names = ", ".join(map(str, frame.handles))
             self.note("target moved", f"target {names} is not where it was and is left out")
             for handle in frame.handles:
                 self.targets.pop(handle, None)
 
-    def _jumped(self, why: str) -> None:
-        """Only the running patch is lost: it is kept aside and no longer counts."""
-        patch = self.current
+    def _jumped(self, why: str, since: int) -> None:
+        """The running patch is lost, and those that were accepted since the jump began: kept aside, they no longer count."""
         self.note("jump", why)
-        if patch is None:
+        lost = [p for p in self.patches if not p.has_jumped and (p is self.current or 0 < since <= p.last_frame)]
+        for patch in lost:
+            self.coverage.counts -= patch.counts
+            patch.has_jumped = True
+            patch.notes.append(why)
+        if self.current is None:
             return
-        self.coverage.counts -= patch.counts
-        patch.has_jumped = True
-        patch.notes.append(why)
         self.current = None
         self.state, self.why = State.JUMP, "this patch is lost; the others are not. Start a new one"
 

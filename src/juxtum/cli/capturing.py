@@ -104,11 +104,13 @@ def _planned(job: Job, files: FileStore, options: argparse.Namespace, *, needs_t
         from juxtum.plan.instruments import shipped
 
         model = shipped(Kind.TRACKED)
-    planner = Planner(nominal, task_of(job), job.plan, Grounds())
-    if needs_targets and not job.plan.targets:
+    plan = job.plan if model is None else job.plan.model_copy(update={"instrument": model, "mode": "", "chain": ""})
+    planner = Planner(nominal, task_of(job), plan, Grounds())
+    if needs_targets and not plan.targets:
         planner = Planner(nominal, planner.task, planner.planned(show_progress()), planner.grounds)
-    if model is not None:
-        planner = Planner(nominal, planner.task, planner.plan.model_copy(update={"instrument": model, "mode": "", "chain": ""}), planner.grounds)
+    elif model is not None:
+        # The targets are stuck already; what they promise is another thing with a tracker.
+        planner = Planner(nominal, planner.task, planner.with_expectation(planner.assess(show_progress())), planner.grounds)
     return job.model_copy(update={"plan": planner.plan}), nominal, planner
 
 

@@ -139,6 +139,12 @@ def _captures(walk: _Walk) -> None:
     window.perform("floor view")
     window.capture.disconnect_device()
     walk.settle(lambda: window.capture.driver is None)
+    window.capture.start_anew()
+    walk.settle()
+    walk.do("shoot whole turn")
+    walk.save("13-table")
+    window.capture.start_anew()
+    walk.settle()
 
 
 def _plans(walk: _Walk) -> None:

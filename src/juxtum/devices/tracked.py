@@ -19,8 +19,10 @@ from juxtum.plan.stations import CAGE_BEHIND, blocked_between, in_volume
 STAND = 10_000
 """Handles of targets on stands begin here, a block for each position: the part was moved between them, so they are others."""
 MOST_STANDS = 500
-CAGE_RADIUS = 130.0
-"""Of the cage's marks about its middle, mm: it turns the error of places into one of directions."""
+CAGE_RADIUS, CAGE_MARKS = 200.0, 12
+"""Radius of the cage's marks about its middle, mm, and how many of them the tracker sees at once."""
+READINGS = 4
+"""A reference target stands still: so many readings of it are averaged."""
 
 
 class TrackedScanner(HandheldScanner):
@@ -72,6 +74,14 @@ class TrackedScanner(HandheldScanner):
         """Standard deviation of a place at a range (N,), mm: the permissible error counts as rectangular."""
         return np.asarray((self.tracker.a + self.tracker.b * ranges / 1000) / np.sqrt(3))
 
+    def _cage_sigmas(self, distance: float) -> tuple[float, float]:
+        """Standard deviations of the cage's middle, mm, and of its directions, rad: marks all over a sphere, each as good as `_sigma`.
+
+        The middle has 1 / N of a mark's variance, a turn 3 / (2 N R^2): the normal equations of a rigid registration.
+        """
+        mark = float(self._sigma(np.array([distance]))[0])
+        return mark / np.sqrt(CAGE_MARKS), mark / (CAGE_RADIUS * np.sqrt(2 * CAGE_MARKS / 3))
+
     def visible_references(self) -> tuple[list[int], Floats]:
         """Handles and places (N, 3), part coordinates, of the targets that the tracker sees, on the part and on stands."""
         on_part, on_stands = self._seen_on_part(), self._seen_on_stands()
@@ -108,7 +118,8 @@ class TrackedScanner(HandheldScanner):
             raise DeviceError(what, "tracker", "Move it, or stick more targets where it looks")
         rng = self._rng(3, self._number, len(self.map.targets))
         local = self._tracker_pose.inverse.apply(places)
-        local = local + rng.normal(size=local.shape) * self._sigma(np.linalg.norm(local, axis=1))[:, None]
+        sigmas = self._sigma(np.linalg.norm(local, axis=1)) / np.sqrt(READINGS)
+        local = local + rng.normal(size=local.shape) * sigmas[:, None]
         if not self.map.targets:
             self._to_map = START @ self._tracker_pose
         else:
@@ -118,7 +129,7 @@ class TrackedScanner(HandheldScanner):
                 raise DeviceError(what, "tracker", "Choose a station that shares more targets with the others")
             rows = [handles.index(k) for k in known]
             mapped = np.array([self.map.targets[k].place for k in known])
-            self._to_map = resect(local[rows], mapped, self._sigma(np.linalg.norm(local[rows], axis=1)) ** 2 * 2).pose
+            self._to_map = resect(local[rows], mapped, 2 * sigmas[rows] ** 2).pose
         new = self.map.learn(self._to_map, handles, local)
         return [Message("referenced", {"targets": len(handles), "new": self._news(new)})]
 
@@ -149,8 +160,7 @@ class TrackedScanner(HandheldScanner):
         why = self._hidden(cage, pose, scene)
         if why:
             return fields | {"state": "hidden", "why": why}, None
-        sigma = float(self._sigma(np.array([np.linalg.norm(cage - self._tracker_pose.offset)]))[0])
-        turn = sigma / CAGE_RADIUS
+        sigma, turn = self._cage_sigmas(float(np.linalg.norm(cage - self._tracker_pose.offset)))
         true = self._to_map @ self._tracker_pose.inverse @ pose.to_part
         middle = self._to_map.apply(self._tracker_pose.inverse.apply(cage[None]))[0]
         found = RigidTransform.about(middle, [*rng.normal(0, sigma, 3), *rng.normal(0, turn, 3)]) @ true
