@@ -14,6 +14,8 @@ from PyQt6.QtWidgets import QApplication, QCheckBox, QComboBox, QLabel, QLineEdi
 from hand import Hand, close, opened
 from juxtum.capture.patch import State
 from juxtum.desk.stations.findings import Key
+from juxtum.devices.link import Link
+from juxtum.devices.protocol import DeviceError, Message
 from juxtum.job.readiness import Policy
 
 
@@ -29,6 +31,19 @@ def desk(application: QApplication, tmp_path_factory: pytest.TempPathFactory) ->
     hand.wait(lambda: window.session.derived.scan is not None)
     yield hand
     close(window)
+
+
+class Broken:
+    """A link that is lost after some messages."""
+
+    def __init__(self, inner: Link, left: int) -> None:
+        self._inner, self._left, self.receive, self.close = inner, left, inner.receive, inner.close
+
+    def send(self, message: Message) -> None:
+        self._left -= 1
+        if self._left < 0:
+            raise DeviceError("the connection to the device is lost", "connection", "Connect again")
+        self._inner.send(message)
 
 
 def read(desk: Hand, name: str) -> str:
@@ -259,6 +274,13 @@ def test_the_table_turns_and_keeps_its_captures_apart(desk: Hand) -> None:
     assert window.session.job.capture.device == "head" and len(window.session.job.capture.patches) == 2
     desk.click("Discard the last")
     assert len(window.session.job.capture.patches) == 1 and read(desk, "Next shot").startswith("Shot 2 of")
+    panel = window.capture.panels[window.capture.way]
+    panel._connection.link = Broken(panel._connection.link, 11)
+    desk.click("Shoot the whole turn")
+    assert "the connection to the device is lost" in window.notice.text
+    assert len(window.session.job.capture.patches) == 3, "what was shot before stays"
+    desk.click("Shoot")
+    assert len(window.session.job.capture.patches) == 4, "the head is brought up again"
     way(desk, "Scan")
     desk.click("Connect the scanner")
     assert "the job holds a capture made with the head device. Start a new capture, then use this one" in window.notice.text

@@ -34,6 +34,8 @@ def make_surface(points: Floats, normals: Floats, spacing: float, progress: Prog
     progress.phase("sorting out stray points", 0.05)
     good, normals = _steady(points, normals, spacing)
     points, normals = points[good], normals[good]
+    if len(points) == 0:
+        raise InputError("the points make no surface", "surface", "Capture more, or choose a wider spacing")
     progress.phase("making the surface", 0.25)
     raw_points, triangles = _zero_level(points, normals, spacing)
     if len(triangles) == 0:
@@ -62,8 +64,9 @@ def _steady(points: Floats, normals: Floats, spacing: float) -> tuple[Bools, Flo
     agree = np.einsum("nkd,nd->nk", normals[others], normals) > 0.5
     usable = found & agree
     count = usable.sum(1)
-    height = np.median(np.where(usable, heights, np.nan), axis=1) if len(points) else np.empty(0)
-    usual = np.nanmedian(height)
+    height = np.median(np.where(usable, heights, np.nan), axis=1)
+    there = height[np.isfinite(height)]
+    usual = float(np.median(there)) if len(there) else 0.0
     calm = unit(normals + np.einsum("nk,nkd->nd", usable, normals[others]))
     return np.asarray((count >= 4) & (np.nan_to_num(height, nan=np.inf) < max(ROUGH * usual, 0.02 * spacing))), calm
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from juxtum.capture.document import CaptureRecord
 from juxtum.capture.points import capture_memory
 from juxtum.capture.resume import TURNED, check_device
@@ -17,6 +19,9 @@ from juxtum.devices.kinds import DeviceKind
 from juxtum.devices.link import ask
 from juxtum.devices.protocol import DeviceError, Message
 from juxtum.devices.surface import EXPOSURES, USUAL
+from juxtum.errors import Cancelled, JuxtumError
+from juxtum.job import Job
+from juxtum.plan.planner import Planner
 from juxtum.progress import Progress
 from juxtum.scene.capture_layers import Skin
 from juxtum.wording import percent
@@ -71,8 +76,8 @@ class TablePanel(CapturePanel):
         if self.run is not None:
             self._work(lambda run, connection, progress: run.discard_last())
 
-    def _work(self, what) -> None:  # type: ignore[no-untyped-def]
-        """Do something with the run on a worker, keep what it brought, show it."""
+    def _work(self, what: Callable[[TurnRun, Connection, Progress], object]) -> None:
+        """Do something with the run on a worker; what it brought is kept and shown, even when it fails or is cancelled half way."""
         station = self.station
         planner, job = station.planner, station.derived.job
         if planner is None:
@@ -85,30 +90,35 @@ class TablePanel(CapturePanel):
             station.session.failed.emit(problem)
             return
 
-        def work(progress: Progress) -> CaptureRecord | None:
-            if self.run is None or self._connection is None:
-                self._begin(progress.part(0, 0.4))
-            run, connection, made = self.run, self._connection, list[CaptureRecord]()
-            assert run is not None and connection is not None
-            ask(connection.link, Message("exposure", {"level": self.exposure}), "done")
+        def work(progress: Progress) -> tuple[CaptureRecord | None, JuxtumError | None]:
+            run, connection = self._ready(planner, job, progress.part(0, 0.4))
+            made, trouble = list[CaptureRecord](), None
             keeper = self._keeper_for(job.id, made)
             try:
+                ask(connection.link, Message("exposure", {"level": self.exposure}), "done")
                 what(run, connection, progress.part(0.4, 1.0))
-            finally:
-                keeper.keep(run.session)
-                self._shown = take_snapshot(run.session, None)
-            return made[-1] if made else None
+            except Cancelled:
+                pass
+            except JuxtumError as problem:
+                trouble = problem
+                if problem.where == "connection":
+                    connection.close()
+                    self._connection = None
+            keeper.keep(run.session)
+            self._shown = take_snapshot(run.session, None)
+            return made[-1] if made else None, trouble
 
         station.session.compute(work, self._have)
 
-    def _begin(self, progress: Progress) -> None:
-        """Plan the turns, bring up the head; a capture that the job holds is done with."""
-        station = self.station
-        assert station.planner is not None
-        run = begin_turns(station.planner, capture_memory(), progress)
-        self._skin = skin_of(run.session)
-        self._connection = station.hosting.for_kind(DeviceKind.HEAD, station.derived.job, station.planner)()
-        self.run = run
+    def _ready(self, planner: Planner, job: Job, progress: Progress) -> tuple[TurnRun, Connection]:
+        """The turns, planned once, and the head, brought up where it is not there or was lost."""
+        if self.run is None:
+            self.run = begin_turns(planner, capture_memory(), progress)
+            self._skin = skin_of(self.run.session)
+        if self._connection is None:
+            progress.phase("bringing up the head", 0.9)
+            self._connection = self.station.hosting.for_kind(DeviceKind.HEAD, job, planner)()
+        return self.run, self._connection
 
     def _keeper_for(self, job: str, made: list[CaptureRecord]) -> Keeper:
         if self._keeper is None:
@@ -117,12 +127,16 @@ class TablePanel(CapturePanel):
         self._keeper.tell(made.append)
         return self._keeper
 
-    def _have(self, record: object) -> None:
-        if isinstance(record, CaptureRecord):
+    def _have(self, made: object) -> None:
+        assert isinstance(made, tuple)
+        record, trouble = made
+        if record is not None:
             self.station.keep_record(record)
         self._show()
         self.station.dress()
         self.station.show_next()
+        if trouble is not None:
+            self.station.session.failed.emit(trouble)
 
     def _light(self, step: int) -> None:
         self.exposure = min(max(self.exposure + step, EXPOSURES[0]), EXPOSURES[-1])
