@@ -17,6 +17,7 @@ from juxtum.capture.patch import State
 from juxtum.capture.route import Stop, frames_at_stop, hands, path, tracked_poses
 from juxtum.capture.surface import finest_spacing, make_surface
 from juxtum.capture.traying import scan_tray
+from juxtum.demo.capture import with_capture
 from juxtum.demo.job import FACES, demo_job
 from juxtum.demo.world import nominal_path
 from juxtum.devices.artefacts import board_dots
@@ -47,10 +48,10 @@ from test_devices import MODEL, over, plate
 
 @pytest.fixture(scope="module")
 def planner(nominal: Nominal) -> Planner:
-    job = demo_job(FileStore(), with_scan=False)
-    assert job.plan is not None
-    begun = Planner(nominal, task_of(job), job.plan, Grounds())
-    return replace(begun, plan=begun.planned())
+    files = FileStore()
+    job = with_capture(demo_job(files, with_scan=False), files)
+    assert job.plan is not None and job.plan.targets
+    return Planner(nominal, task_of(job), job.plan, Grounds())
 
 
 # -- surfaces -------------------------------------------------------------------------------------------------

@@ -17,6 +17,7 @@ from juxtum.capture.session import CaptureSession
 from juxtum.capture.turning import TurnRun
 from juxtum.demo.bodies import body_for
 from juxtum.demo.job import demo_job
+from juxtum.devices.head import StructuredLightHead
 from juxtum.devices.kinds import DeviceKind, make_stand_in
 from juxtum.devices.link import DirectLink
 from juxtum.devices.protocol import DeviceError, Message, packed
@@ -28,6 +29,7 @@ from juxtum.job.planning import task_of
 from juxtum.nominal import Nominal
 from juxtum.plan.instruments import Kind, shipped
 from juxtum.plan.planner import Grounds, Planner, expected_coverage
+from juxtum.plan.turntable import laid_down
 from test_devices import plate
 
 
@@ -86,7 +88,7 @@ def test_a_plan_for_the_tracker_needs_a_handful_that_tie_both_positions(tracked:
 def test_the_tracked_scanner_reaches_what_the_plan_expects(tracked: Planner, job: Job) -> None:
     body = body_for(job.nominal, tracked.nominal, tracked.plan, 3)
     device = make_stand_in(DeviceKind.TRACKED, body, tracked, 3)
-    session = CaptureSession(tracked, 2e9, 4.0)
+    session = CaptureSession(tracked, 2e9, 6.0)
     link = DirectLink(device)
     with pytest.raises(DeviceError, match="there is no tracker station 9"):
         station_at(session, lambda asked: tell(session, link, asked), 8)
@@ -105,8 +107,10 @@ def test_the_tracked_scanner_reaches_what_the_plan_expects(tracked: Planner, job
 
 def test_shots_before_the_table_are_laid_onto_each_other(planner: Planner, job: Job) -> None:
     body = body_for(job.nominal, planner.nominal, planner.plan, 3)
-    link = DirectLink(make_stand_in(DeviceKind.HEAD, body, planner, 3))
-    run = TurnRun(CaptureSession(planner, 2e9, 1.5), planner.turntable())
+    plan, model = planner.turntable(), shipped(Kind.HEAD)
+    coarse = model.model_copy(update={"modes": tuple(m.model_copy(update={"spacing": (0.1, 2.0)}) for m in model.modes)})
+    link = DirectLink(StructuredLightHead(replace(body, turned=laid_down(planner.nominal, plan.tilts)), coarse, 3))
+    run = TurnRun(CaptureSession(planner, 2e9, 1.5), plan)
     for _ in range(3):
         run.shoot(link)
     first, *others = run.facts
