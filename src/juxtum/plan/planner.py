@@ -47,6 +47,7 @@ class Grounds:
         self._prices: dict[tuple[object, ...], tuple[Nominal, tuple[SpacingPrice, ...]]] = {}
         self._stations: tuple[Views, tuple[Obstacle, ...], StationPlan] | None = None
         self._watched: tuple[StationPlan, Ground] | None = None
+        self._turns: dict[tuple[object, ...], tuple[Nominal, TurntablePlan]] = {}
         self._lock = threading.Lock()
 
     def prices(self, nominal: Nominal, task: Task, model: InstrumentModel, mode: Mode) -> tuple[SpacingPrice, ...]:
@@ -55,6 +56,16 @@ class Grounds:
         if key not in self._prices or self._prices[key][0] is not nominal:
             self._prices[key] = (nominal, price_spacings(nominal, task, model, mode, machine_memory()))
         return self._prices[key][1]
+
+    def turntable(self, nominal: Nominal, task: Task, model: InstrumentModel, progress: Progress) -> TurntablePlan:
+        """Views on a turntable, planned once for a part, a task and an instrument."""
+        key = (id(nominal), task.measured_faces(nominal), model.model_dump_json())
+        kept = self._turns.get(key)
+        if kept is None or kept[0] is not nominal:
+            kept = (nominal, plan_turntable(nominal, task, model, progress=progress))
+            with self._lock:
+                self._turns = {key: kept}
+        return kept[1]
 
     def stations(self, ground: Ground, obstacles: tuple[Obstacle, ...], progress: Progress) -> StationPlan:
         """Tracker stations, planned once for a ground and what stands in the way."""
@@ -221,7 +232,7 @@ class Planner:
 
     def turntable(self, model: InstrumentModel | None = None, progress: Progress | None = None) -> TurntablePlan:
         """Views on a turntable."""
-        return plan_turntable(self.nominal, self.task, model or shipped(Kind.HEAD), progress=progress)
+        return self.grounds.turntable(self.nominal, self.task, model or shipped(Kind.HEAD), progress or silent())
 
     def tray(self, model: InstrumentModel | None = None) -> TrayPlan:
         """A tray for the cabinet."""
