@@ -284,6 +284,11 @@ def test_the_table_turns_and_keeps_its_captures_apart(desk: Hand) -> None:
     way(desk, "Scan")
     desk.click("Connect the scanner")
     assert "the job holds a capture made with the head device. Start a new capture, then use this one" in window.notice.text
+    way(desk, "Table")
+    held = window.session.job.capture
+    window.capture.panels[window.capture.way].close_all()
+    desk.click("Shoot")
+    assert "the job holds a capture already" in window.notice.text and window.session.job.capture == held
     way(desk, "Tray")
     desk.click("Scan the tray")
     assert "not even one part fits" in window.notice.text and "Choose a larger cabinet" in window.notice.text

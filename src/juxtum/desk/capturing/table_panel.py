@@ -86,6 +86,9 @@ class TablePanel(CapturePanel):
             if station.driver is not None:
                 raise DeviceError("the scanner is still connected", "turntable", "Let it go first")
             check_device(job.capture, TURNED)
+            if self.run is None and job.capture is not None and job.capture.patches:
+                # Its shots cannot be gone on with: the table may have been touched since.
+                raise DeviceError("the job holds a capture already", "turntable", "Start a new capture first; that can be undone")
         except DeviceError as problem:
             station.session.failed.emit(problem)
             return

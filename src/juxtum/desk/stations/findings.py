@@ -108,7 +108,7 @@ def _capture(d: Derived) -> Finding:
     if record is None or not record.patches:
         return Finding("nothing captured yet", State.OPEN)
     goal = d.job.plan.expected.coverage if d.job.plan is not None and d.job.plan.expected is not None else 0.95
-    words = f"{len(record.patches)} patch{'' if len(record.patches) == 1 else 'es'} kept, {percent(record.coverage, 0)} covered"
+    words = f"{len(record.patches)} patch{'' if len(record.patches) == 1 else 'es'}, {percent(record.coverage, 0)} covered"
     return Finding(words, State.DONE if record.coverage >= goal - 0.1 else State.OPEN)
 
 
