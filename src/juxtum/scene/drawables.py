@@ -158,9 +158,9 @@ def plain_surface(mesh: TriangleMesh) -> Surface:
     return Surface(mesh.points, mesh.triangles, data, data, data, None, False)
 
 
-def plain_cloud(points: Floats) -> Surface:
-    """Points (N, 3) that are only looked at."""
-    data = polydata(points, np.empty((0, 3), dtype=np.int64), None, None)
+def plain_cloud(points: Floats, normals: Floats) -> Surface:
+    """Points (N, 3) that are only looked at, lit by their normals (N, 3)."""
+    data = polydata(points, np.empty((0, 3), dtype=np.int64), normals, None)
     return Surface(points, np.empty((0, 3), dtype=np.int64), data, data, data, None, False)
 
 

@@ -97,7 +97,7 @@ class TrayPanel(CapturePanel):
         """Scan, then save."""
         if self.scan is None:
             return NextAction("scan the tray", "all its parts come as one cloud", "scan tray", "Scan it")
-        return NextAction("save the cloud", "its parts can then be brought as scans", "save tray", "Save it\u2026")
+        return NextAction("save the cloud", "points and normals of all its parts, as PLY", "save tray", "Save it\u2026")
 
     def dress(self) -> None:
         """The cloud in its cylinder instead of the part."""
@@ -107,13 +107,13 @@ class TrayPanel(CapturePanel):
         for name in ("nominal", "edges", "ghost"):
             view.put(name, None)
         some = scan.points[:: max(1, len(scan.points) // SHOWN)]
-        view.put("scan", plain_cloud(some["place"].astype(np.float64)))
+        view.put("scan", plain_cloud(some["place"].astype(np.float64), some["normal"] / 127.0))
         view.put("rays", tray_lines(plan) if plan.count <= MOST_OUTLINED else None)
         view.put("gear", cylinder_lines(plan.cylinder.diameter, plan.cylinder.height))
         if not self._framed:
             self._framed = True
-            reach = plan.cylinder.diameter / 2
-            view.frame_all(np.array([[-reach, -reach, 0.0], [reach, reach, plan.cylinder.height]]))
+            places = some["place"].astype(np.float64)
+            view.frame_all(np.stack([places.min(0), places.max(0)]))
 
     def close_all(self) -> None:
         """Another job."""
