@@ -39,6 +39,8 @@ class Look:
     data: str = "#C9BFAF"
     edge: str = "#27303B"
     hatch: str = "#8B93A0"
+    foreign: str = "#39424E"
+    missing: str = "#6E7681"
     band_many: str = "#7FA6A8"
     band_good: str = "#A9C4C3"
     band_enough: str = "#D6E0D8"

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from juxtum.geometry.arrays import Floats, Ints, frozen
-from juxtum.geometry.mesh import PointCloud, Scan, TriangleMesh
+from juxtum.geometry.mesh import Scan, TriangleMesh
 from juxtum.geometry.topology import piece_labels
 
 REACH = 3.0
@@ -36,7 +36,7 @@ def find_fragments(scan: Scan) -> Fragments:
         raw = piece_labels(scan)
         areas = np.asarray(np.bincount(raw, scan.triangle_areas), dtype=np.float64)
     else:
-        raw = _cloud_labels(scan)
+        raw = cloud_labels(scan.points, scan.spacing)
         areas = np.asarray(np.bincount(raw) * scan.spacing**2, dtype=np.float64)
     order = np.argsort(-areas, kind="stable")
     rank = np.empty(len(order), dtype=np.int32)
@@ -45,14 +45,14 @@ def find_fragments(scan: Scan) -> Fragments:
     return Fragments(frozen(rank[raw], np.int32), frozen(areas[order][present]))
 
 
-def _cloud_labels(cloud: PointCloud) -> Ints:
-    """Piece of each point (N,): points in cubes that touch belong together."""
+def cloud_labels(points: Floats, spacing: float) -> Ints:
+    """Piece of each point (N, 3): points in cubes of three spacings that touch belong together."""
     from scipy.sparse import coo_matrix
     from scipy.sparse.csgraph import connected_components
     from scipy.spatial import cKDTree
 
-    size = max(REACH * cloud.spacing, 1e-9)
-    cells = np.floor((cloud.points - cloud.bounds[0]) / size).astype(np.int64)
+    size = max(REACH * spacing, 1e-9)
+    cells = np.floor((points - points.min(0)) / size).astype(np.int64)
     span = cells.max(0) + 1
     _, first, owner = np.unique((cells[:, 0] * span[1] + cells[:, 1]) * span[2] + cells[:, 2], return_index=True, return_inverse=True)
     # 1.75 reaches the 26 cubes round each cube and nothing beyond.

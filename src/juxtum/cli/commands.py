@@ -6,6 +6,7 @@ import argparse
 import json
 import os
 import sys
+from itertools import count
 from pathlib import Path
 from typing import Any
 
@@ -18,7 +19,7 @@ from juxtum.evaluate.instrument import Instrument, read_instrument, validation_s
 from juxtum.exchange.limits import check_file
 from juxtum.job import Brief, Evaluation, FileStore, Job, Procedure, Runner, load_job
 from juxtum.job.document import LOOSE_SHARE
-from juxtum.job.files import cache_folder
+from juxtum.job.files import cache_folder, content_hash
 from juxtum.job.steps import (
     AsScanned,
     BestFit,
@@ -96,17 +97,29 @@ def _open_procedure(path: Path, files: FileStore) -> Job:
     check_file(path)
     if path.suffix.lower() == SUFFIX:
         return load_job(path, files, cache_folder() / "inputs")
-    return load_procedure(path, files)
+    return load_procedure(path, files, lambda note: print(f"note: {path}: {note}", file=sys.stderr))
 
 
 def _folders(out: Path, scans: list[Path]) -> list[Path]:
-    """One folder a scan, named after it; equal names are numbered."""
-    used: dict[str, int] = {}
+    """One folder a scan, named after it; numbered where that name holds another scan, in this run or from an earlier one."""
+    taken: set[str] = set()
     folders = []
     for scan in scans:
-        used[scan.stem] = used.get(scan.stem, 0) + 1
-        folders.append(out / (scan.stem if used[scan.stem] == 1 else f"{scan.stem} {used[scan.stem]}"))
+        digest = content_hash(scan)
+        names = (scan.stem if k == 1 else f"{scan.stem} {k}" for k in count(1))
+        name = next(n for n in names if n.casefold() not in taken and _is_free(out / n, digest))
+        taken.add(name.casefold())
+        folders.append(out / name)
     return folders
+
+
+def _is_free(folder: Path, digest: str) -> bool:
+    """Whether a folder holds no result of another scan."""
+    try:
+        found = json.loads((folder / "result.json").read_bytes())
+    except (OSError, ValueError, RecursionError):
+        return True
+    return not isinstance(found, dict) or found.get("scan_sha256") in (None, digest)
 
 
 def _cleaning(trim: str) -> list[Step]:
@@ -159,6 +172,9 @@ def _check_same_part(job: Job, evaluation: Evaluation) -> None:
 
 def _finish(results: list[tuple[Job, Evaluation]], options: argparse.Namespace) -> int:
     documents = [result_document(job, evaluation) for job, evaluation in results]
+    for job, evaluation in results:
+        for note in evaluation.warnings:
+            print(f"note: {job.scan.name if job.scan else job.title}: {note}", file=sys.stderr)
     if options.json:
         print(json.dumps(documents[0] if len(documents) == 1 else documents, indent=1, allow_nan=False))
     else:

@@ -12,6 +12,7 @@ from juxtum.errors import InputError
 from juxtum.exchange.cad import CAD_SUFFIXES
 from juxtum.exchange.meshes import MeshFile
 from juxtum.job import Job
+from juxtum.job.files import content_hash
 from juxtum.job.store import SUFFIX, save_procedure
 from juxtum.units import Unit
 
@@ -121,6 +122,8 @@ class Bringing:
             import shutil
 
             copy = target.with_name(nominal.name)
+            if copy.exists() and content_hash(copy) != nominal.sha256:
+                copy = copy.with_name(f"{copy.stem} {nominal.sha256[:8]}{copy.suffix}")
             if not copy.exists():
                 shutil.copyfile(place, copy)
             save_procedure(job, target, copy)

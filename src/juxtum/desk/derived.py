@@ -25,10 +25,12 @@ from juxtum.progress import Progress
 from juxtum.scene.drawables import (
     Lines,
     Surface,
+    foreign_surface,
     limit_lines,
     map_surface,
     nominal_edges,
     nominal_surface,
+    passed_surface,
     scan_surface,
     unseen_surface,
 )
@@ -70,6 +72,10 @@ class Derived:
     map_surface: Surface | None = None
     limits: Lines | None = None
     unseen: Surface | None = None
+    foreign: Surface | None = None
+    """Scan surface that has no nominal."""
+    passed: Surface | None = None
+    """Nominal surface that the scan passes by."""
     area: Histogram | None = None
     comparison: Comparison | None = None
 
@@ -185,6 +191,8 @@ class Deriver:
             "map_surface": self._of("map", d, lambda: map_surface(d, scan.triangles, turned)),
             "limits": limits,
             "unseen": self._of("unseen", d, lambda: unseen_surface(d)),
+            "foreign": self._of("foreign", d, lambda: foreign_surface(d, scan.triangles, turned)),
+            "passed": self._of("passed", d, lambda: passed_surface(d)),
             "area": self._of(f"histogram {scale.ends}", d, lambda: histogram(d, *scale.ends)),
             "comparison": self._comparison(job, frame, progress),
         }

@@ -128,6 +128,7 @@ QMenu::separator { height: 1px; background: @rule; margin: 4px 8px; }
 #statusStrip QLabel { color: @ink_soft; font-size: @smallpx; }
 QLabel#title { font-size: @headingpx; font-weight: bold; }
 QLabel#heading { font-weight: bold; }
+QLabel#warning { color: @undecided; font-size: @smallpx; }
 QLabel#soft, QLabel#fact { color: @ink_soft; font-size: @smallpx; }
 QLabel#mono { font-family: "@mono"; }
 QLabel#large { font-family: "@mono"; font-size: @largepx; font-weight: bold; }

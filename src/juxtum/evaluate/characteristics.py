@@ -148,6 +148,10 @@ def profile(deviation: Deviation, characteristic: Characteristic, judgement: Jud
     value = float(means[best])
     decision = decide(value, budget.expanded, characteristic.lower, characteristic.upper, judgement.rule, judgement.guard)
     verdict, reason = decision.verdict, decision.reason
+    doubts = deviation.doubts_about(characteristic.faces)
+    if verdict is Verdict.CONFORMS and doubts:
+        more = f"; {len(doubts) - 1} more such place{'s' if len(doubts) > 2 else ''}" if len(doubts) > 1 else ""
+        verdict, reason = Verdict.NOT_DECIDED, doubts[0] + more
     if verdict is Verdict.CONFORMS and seen < LEAST_SEEN:
         verdict, reason = Verdict.NOT_DECIDED, f"only {100 * seen:.0f} % of it was seen"
     if judgement.objection:

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 
 import numpy as np
 
+from juxtum.evaluate.foreign import ForeignPatch, PassedPatch, find_foreign, find_passed
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen
 from juxtum.geometry.mesh import Scan
-from juxtum.nominal import Nominal
+from juxtum.nominal import Nominal, Projection
 from juxtum.progress import Progress, silent
 
 CHUNK = 400_000
@@ -48,6 +49,8 @@ class Deviation:
     nominal : Nominal
     spacing : float
         Of the scan, mm.
+    foreign, passed : tuple
+        Scan surface that has no nominal, and nominal surface that the scan passes by; largest first.
     """
 
     points: Floats
@@ -60,6 +63,8 @@ class Deviation:
     seen: Bools
     nominal: Nominal
     spacing: float
+    foreign: tuple[ForeignPatch, ...] = ()
+    passed: tuple[PassedPatch, ...] = ()
 
     @property
     def found(self) -> Bools:
@@ -79,6 +84,12 @@ class Deviation:
             areas = np.where(np.isin(samples.faces, np.array(numbers) - 1), areas, 0.0)
         total = float(areas.sum())
         return float(areas[self.seen].sum() / total) if total > 0 else 0.0
+
+    def doubts_about(self, numbers: tuple[int, ...]) -> tuple[str, ...]:
+        """What forbids to say that some faces (by number; all when empty) conform, in words, largest first."""
+        every: tuple[ForeignPatch | PassedPatch, ...] = (*self.foreign, *self.passed)
+        patches = [p for p in every if not numbers or set(numbers) & set(p.faces)]
+        return tuple(p.sentence for p in sorted(patches, key=lambda p: -p.area))
 
     @cached_property
     def foot_tree(self) -> Any:
@@ -108,27 +119,58 @@ def measure_deviation(
     rule, progress = rule or SearchRule(), progress or silent()
     points = transform.apply(scan.points)
     directions = None if scan.normals is None else transform.turn(scan.normals)
-    pieces = []
+    parts = []
     for start in range(0, len(points), CHUNK):
         progress.phase("measuring the distance to the nominal", start / len(points))
         part = slice(start, start + CHUNK)
         near = None if directions is None else directions[part]
-        pieces.append(nominal.projector.project(points[part], near, limit=rule.limit, angle=rule.angle))
-    distances = np.concatenate([p.distances for p in pieces])
-    feet = np.concatenate([p.feet for p in pieces])
-    normals = np.concatenate([p.normals for p in pieces])
-    faces = np.concatenate([p.faces for p in pieces])
-    border = np.concatenate([p.on_border for p in pieces])
-    progress.phase("keeping clear of edges", 0.9)
-    found = faces >= 0
+        parts.append(nominal.projector.project(points[part], near, limit=rule.limit, angle=rule.angle))
+    feet = Projection.joined(parts)
+    progress.phase("looking for surface that is not drawn", 0.85)
     margin = edge_margin(scan.spacing)
+    foreign = find_foreign(scan, points, _strange(points, feet, nominal, margin), nominal)
+    feet = _widened(points, directions, feet, foreign, nominal, rule.angle)
+    progress.phase("keeping clear of edges", 0.9)
+    found = feet.found
     clear = np.zeros(len(points), dtype=bool)
-    clear[found] = ~border[found] & (nominal.edge_distances(feet[found], margin) >= margin)
-    seen = _seen_samples(nominal, feet[found], faces[found], scan.spacing)
+    clear[found] = ~feet.on_border[found] & (nominal.edge_distances(feet.feet[found], margin) >= margin)
+    seen = _seen_samples(nominal, feet.feet[found], feet.faces[found], scan.spacing)
+    progress.phase("looking for surface that is missing", 0.95)
     return Deviation(
-        frozen(points), frozen(distances), frozen(feet), frozen(normals), frozen(faces, np.int32),
+        frozen(points), frozen(feet.distances), frozen(feet.feet), frozen(feet.normals), frozen(feet.faces, np.int32),
         frozen(scan.point_areas), frozen(clear, np.bool_), frozen(seen, np.bool_), nominal, scan.spacing,
+        foreign, find_passed(scan, points, seen, nominal),
     )  # fmt: skip
+
+
+def _strange(points: Floats, feet: Projection, nominal: Nominal, margin: float) -> Bools:
+    """Points (N,) that no nominal surface explains: nothing near looks their way, or they hang over an edge.
+
+    Scanners round edges and their normals are noisy, so what lies within the edge margin is not strange.
+    """
+    lost = np.flatnonzero(~feet.found)
+    strange = feet.on_border & (np.abs(feet.distances) > margin)
+    if len(lost):
+        strange[lost] = np.abs(nominal.projector.project(points[lost]).distances) > margin
+    return np.asarray(strange)
+
+
+def _widened(
+    points: Floats, directions: Floats | None, feet: Projection, foreign: tuple[ForeignPatch, ...], nominal: Nominal, angle: float
+) -> Projection:
+    """With the search widened where a patch grows out of the part: a bump of 8 mm is a deviation of 8 mm."""
+    rows = np.concatenate([p.rows for p in foreign if p.is_grown] or [np.empty(0, dtype=np.int64)])
+    rows = rows[~feet.found[rows]]
+    if len(rows) == 0:
+        return feet
+    wide = nominal.projector.project(points[rows], None if directions is None else directions[rows], angle=angle)
+    # The walls of a dent look at some other face far away; what they belong to is the face that they are nearest to.
+    own = np.abs(nominal.projector.project(points[rows]).distances)
+    taken = wide.found & (np.abs(wide.distances) <= 1.1 * own + 1e-6)
+    arrays = {name: np.array(getattr(feet, name)) for name in ("distances", "feet", "normals", "faces", "on_border")}
+    for name, values in arrays.items():
+        values[rows[taken]] = getattr(wide, name)[taken]
+    return replace(feet, **arrays)
 
 
 def edge_margin(spacing: float) -> float:

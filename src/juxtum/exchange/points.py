@@ -2,32 +2,45 @@
 
 from __future__ import annotations
 
+import codecs
 import io
 import re
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 import numpy.typing as npt
 
+from juxtum.exchange.columns import Columns, columns_of
 from juxtum.exchange.raw import RawMesh, refuse, text_lines
 
+_NUMBER = re.compile(rb"[+\-.\d]|nan\b|inf\b", re.IGNORECASE)
+_COMMENTS = (b"#", b"/", b"%")
 _DECIMAL_COMMA = re.compile(rb"\d,\d")
 
 
 def read(path: Path) -> RawMesh:
-    """Points from the first three columns; header and comment lines are passed over."""
+    """Points from the columns that the header names X, Y and Z, or the first three; its unit counts where it names one."""
     lines = [line.strip() for line in text_lines(path)]
-    lines = [line for line in lines if line and line[:1] not in (b"#", b"/", b"%")]
-    skipped = 0
-    while lines and not re.match(rb"[+\-.\d]|nan|inf", lines[0], re.IGNORECASE):
-        lines.pop(0)
-        skipped += 1
-        if skipped > 50:
-            break
-    if not lines or skipped > 50:
+    if lines:
+        lines[0] = lines[0].removeprefix(codecs.BOM_UTF8)
+    first = next((row for row, line in enumerate(lines) if _NUMBER.match(line)), len(lines))
+    head = [line for line in lines[:first] if line]
+    words = [line for line in head if line[:1] not in _COMMENTS]
+    lines = [line for line in lines[first:] if line and line[:1] not in _COMMENTS]
+    if not lines or len(words) > 50:
         refuse(path, "this file holds no list of points", "Give three columns of numbers: X, Y and Z")
+    columns = next((c for line in reversed(head[-50:]) if (c := columns_of(line.decode("latin-1"), path)) is not None), Columns())
     separator, comma = _layout(lines[0])
-    return RawMesh(_table(path, lines, separator, comma, skipped), None)
+    return RawMesh(_table(path, lines, _Layout(separator, comma, columns.places, first)), None, columns.unit)
+
+
+@dataclass(frozen=True)
+class _Layout:
+    separator: bytes | None
+    comma: bool
+    places: tuple[int, int, int]
+    skipped: int
 
 
 def _layout(line: bytes) -> tuple[bytes | None, bool]:
@@ -40,27 +53,27 @@ def _layout(line: bytes) -> tuple[bytes | None, bool]:
     return (b",", False) if b"," in line else (None, False)
 
 
-def _table(path: Path, lines: list[bytes], separator: bytes | None, comma: bool, skipped: int) -> npt.NDArray[np.float64]:
-    if comma:
+def _table(path: Path, lines: list[bytes], layout: _Layout) -> npt.NDArray[np.float64]:
+    if layout.comma:
         lines = [line.replace(b",", b".") for line in lines]
     try:
-        quick = np.loadtxt(io.BytesIO(b"\n".join(lines)), delimiter=_text(separator), usecols=(0, 1, 2), comments=None, ndmin=2)
+        quick = np.loadtxt(io.BytesIO(b"\n".join(lines)), delimiter=_text(layout.separator), usecols=layout.places, comments=None, ndmin=2)
         return np.asarray(quick, dtype=np.float64)
     except (ValueError, IndexError):
         # Row by row it takes longer, but the row that is wrong can be named.
-        return _row_by_row(path, lines, separator, skipped)
+        return _row_by_row(path, lines, layout)
 
 
 def _text(separator: bytes | None) -> str | None:
     return None if separator is None else separator.decode()
 
 
-def _row_by_row(path: Path, lines: list[bytes], separator: bytes | None, skipped: int) -> npt.NDArray[np.float64]:
+def _row_by_row(path: Path, lines: list[bytes], layout: _Layout) -> npt.NDArray[np.float64]:
     result = np.empty((len(lines), 3))
     for number, line in enumerate(lines):
         try:
-            x, y, z = line.split(separator)[:3]
-            result[number] = float(x), float(y), float(z)
-        except ValueError:
-            refuse(path, f"row {number + skipped + 1} does not hold three numbers: '{line[:40].decode('latin-1')}'")
+            values = line.split(layout.separator)
+            result[number] = [float(values[place]) for place in layout.places]
+        except (ValueError, IndexError):
+            refuse(path, f"row {number + layout.skipped + 1} does not hold three numbers: '{line[:40].decode('latin-1')}'")
     return result

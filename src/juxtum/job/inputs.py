@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -27,6 +27,8 @@ class LoadedScan:
     scan: Scan
     unit: Unit
     problems: tuple[str, ...]
+    unit_is_assumed: bool = False
+    """Neither the file nor a person named the unit."""
 
 
 def load_nominal(path: Path, unit: Unit | None, progress: Progress) -> Nominal:
@@ -50,7 +52,8 @@ def load_nominal(path: Path, unit: Unit | None, progress: Progress) -> Nominal:
         raise InputError("a list of points cannot be a nominal", str(path), "Give a surface: CAD or a mesh")
     used = file.unit or unit or Unit.MILLIMETRE
     try:
-        return Nominal.from_mesh(file.scan.scaled(used.millimetres), used)
+        nominal = Nominal.from_mesh(file.scan.scaled(used.millimetres), used)
+        return replace(nominal, unit_is_assumed=file.unit is None and unit is None)
     except InputError as problem:
         raise InputError(problem.what, str(path), problem.next) from problem
 
@@ -68,13 +71,14 @@ def load_scan(path: Path, unit: Unit | None, nominal: Nominal | None, factor: fl
         raise InputError("a CAD model is not a scan", str(path), "Give a mesh or a list of points")
     file = read_mesh(path)
     used = file.unit or unit
+    is_assumed = used is None
     if nominal is not None:
         if used is None:
             check_guess(file, nominal, path)
         check_size(file.size * (used or Unit.MILLIMETRE).millimetres, nominal, path)
     used = used or Unit.MILLIMETRE
     scale = used.millimetres * factor
-    return LoadedScan(file.scan if scale == 1 else file.scan.scaled(scale), used, file.problems)
+    return LoadedScan(file.scan if scale == 1 else file.scan.scaled(scale), used, file.problems, is_assumed)
 
 
 def check_guess(file: MeshFile, nominal: Nominal, path: Path) -> None:

@@ -31,6 +31,7 @@ from juxtum.evaluate.characteristics import Judgement
 from juxtum.evaluate.uncertainty import Chain
 from juxtum.geometry.mesh import Scan
 from juxtum.job.document import Job
+from juxtum.job.doubts import Doubts, doubts_about_inputs, doubts_about_scan
 from juxtum.job.files import FileStore
 from juxtum.job.inputs import LoadedScan, load_nominal, load_scan
 from juxtum.job.planning import coat_of
@@ -51,6 +52,12 @@ class Evaluation:
     statistics: DeviationStatistics
     readings: tuple[Reading, ...]
     ledger: tuple[CharacteristicResult, ...]
+    doubts: Doubts
+
+    @property
+    def warnings(self) -> tuple[str, ...]:
+        """Whatever has to be read beside the numbers: notes first, then places, largest first."""
+        return (*self.doubts.notes, *self.deviation.doubts_about(()))
 
 
 @dataclass(frozen=True, eq=False)
@@ -182,9 +189,11 @@ class Runner:
     def _evaluated(self, job: Job, frame: str, deviation: Deviation, progress: Progress) -> Evaluation:
         progress.phase("taking readings and deciding", 0.95)
         alignment = self.frame(job, frame)
+        doubts = self._doubts(job, frame, deviation, progress)
         chain = Chain(job.brief.instrument, job.brief.environment, coat_of(job))
         measure, decide = job.procedure.measure, job.procedure.decide
-        judgement = Judgement(alignment, chain, decide.rule, decide.guard, job.readiness.objection)
+        objection = "; ".join(filter(None, (job.readiness.objection, *doubts.objections)))
+        judgement = Judgement(alignment, chain, decide.rule, decide.guard, objection)
         ledger = []
         for step in job.procedure.profiles:
             for number in step.faces:
@@ -199,8 +208,18 @@ class Runner:
                 named = [(item.label, np.array(item.place))]
             readings += [take_reading(deviation, alignment, chain, place, label) for label, place in named]
         return Evaluation(
-            frame, alignment, deviation, statistics(deviation, measure.lower, measure.upper), tuple(readings), tuple(ledger)
+            frame, alignment, deviation, statistics(deviation, measure.lower, measure.upper), tuple(readings), tuple(ledger), doubts
         )
+
+    def _doubts(self, job: Job, frame: str, deviation: Deviation, progress: Progress) -> Doubts:
+        """What must be told of the inputs, and why the scan as a whole may not be judged."""
+        scan, nominal = self.cleaned(job), self.nominal(job)
+        alignment = self.frame(job, frame)
+        loaded = self.loaded_scan(job)
+        about_inputs = self._once(_key("inputs", _nominal_key(job), _scan_key(job)), lambda: doubts_about_inputs(nominal, loaded))
+        key = _key("doubts", self._frame_key(job, frame), job.procedure.measure.limit, job.procedure.measure.angle)
+        about_scan = self._once(key, lambda: doubts_about_scan(scan, deviation, alignment, progress))
+        return Doubts((*about_inputs, *alignment.notes, *about_scan), about_scan)
 
     def compare(self, job: Job, first: str, second: str, progress: Progress | None = None) -> Comparison:
         """How far the part moves between two frames, and which verdicts change."""

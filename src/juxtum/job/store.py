@@ -5,8 +5,9 @@ from __future__ import annotations
 import json
 import os
 import zipfile
+from collections.abc import Callable
 from pathlib import Path
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
@@ -16,7 +17,7 @@ from juxtum.exchange.inputfile import InputFile
 from juxtum.exchange.limits import MAX_FILE_BYTES, check_file
 from juxtum.exchange.writing import write_atomically
 from juxtum.job.document import Brief, Job, Procedure
-from juxtum.job.files import FileStore
+from juxtum.job.files import FileStore, content_hash
 from juxtum.units import Unit
 
 SUFFIX = ".juxtum"
@@ -111,8 +112,6 @@ def _migrated(raw: dict[str, Any]) -> dict[str, Any]:
 
 
 def _unpack(package: zipfile.ZipFile, taken: InputFile, folder: Path, path: Path) -> Path:
-    from juxtum.job.files import content_hash
-
     target = folder / taken.sha256 / taken.name
     if target.exists() and target.stat().st_size == package.getinfo(_member(taken)).file_size:
         return target
@@ -145,6 +144,8 @@ class NominalReference(BaseModel):
 
     path: str
     unit: Unit | None = None
+    sha256: Annotated[str, Field(pattern="^[0-9a-f]{64}$")] | None = None
+    """Of its content; procedures of older versions do not have it."""
 
 
 class ProcedureFile(BaseModel):
@@ -158,8 +159,13 @@ class ProcedureFile(BaseModel):
     procedure: Procedure
 
 
-def load_procedure(path: Path, files: FileStore) -> Job:
+def load_procedure(path: Path, files: FileStore, tell: Callable[[str], None] = lambda _: None) -> Job:
     """A job without a scan from a procedure file.
+
+    Parameters
+    ----------
+    tell : callable
+        Called with what has to be known of it.
 
     Raises
     ------
@@ -172,13 +178,19 @@ def load_procedure(path: Path, files: FileStore) -> Job:
         document = ProcedureFile.model_validate_json(path.read_bytes())
     except ValidationError as problem:
         raise InputError(f"this is not a procedure: {validation_sentence(problem)}", str(path), "See docs/job-format.md") from problem
-    nominal = files.adopt(path.parent / document.nominal.path, document.nominal.unit)
+    beside = path.parent / document.nominal.path
+    nominal = files.adopt(beside, document.nominal.unit)
+    if document.nominal.sha256 is not None and nominal.sha256 != document.nominal.sha256:
+        what = f"'{beside.name}' is not the nominal that this procedure was made with; it is another revision or another part"
+        raise InputError(what, str(path), "Put the right file beside it, or make the procedure anew from the new drawing")
+    if document.nominal.sha256 is None:
+        tell(f"the procedure does not say which revision of '{beside.name}' it was made with; the one beside it was taken")
     return Job(brief=document.brief, nominal=nominal, procedure=document.procedure)
 
 
 def save_procedure(job: Job, path: Path, nominal: Path) -> None:
     """Write the job's procedure as a file of its own that refers to the nominal."""
     unit = job.nominal.unit if job.nominal else None
-    reference = NominalReference(path=os.path.relpath(nominal, path.parent), unit=unit)
+    reference = NominalReference(path=os.path.relpath(nominal, path.parent), unit=unit, sha256=content_hash(nominal))
     document = ProcedureFile(nominal=reference, brief=job.brief, procedure=job.procedure)
     write_atomically(path, lambda target: target.write_text(document.model_dump_json(indent=1, by_alias=True), "utf-8"))

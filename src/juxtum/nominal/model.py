@@ -91,6 +91,8 @@ class Nominal:
     volume : float
         mm3; NaN when the part is not closed.
     problems : tuple of str
+    unit_is_assumed : bool
+        Neither the file nor a person named the unit.
     """
 
     mesh: TriangleMesh
@@ -102,6 +104,7 @@ class Nominal:
     file_unit: str
     volume: float
     problems: tuple[str, ...] = ()
+    unit_is_assumed: bool = False
 
     @classmethod
     def from_shape(cls, shape: Any, file_unit: str = "mm", rule: TessellationRule | None = None) -> Nominal:

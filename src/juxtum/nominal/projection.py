@@ -43,6 +43,12 @@ class Projection:
         """Where a foot was found (N,)."""
         return self.faces >= 0
 
+    @classmethod
+    def joined(cls, parts: list[Projection]) -> Projection:
+        """One projection of parts that follow each other."""
+        names = ("distances", "feet", "normals", "faces", "on_border")
+        return parts[0] if len(parts) == 1 else cls(*(np.concatenate([getattr(part, name) for part in parts]) for name in names))
+
 
 class Projector(Protocol):
     """Whatever can drop points onto a nominal surface."""
@@ -137,10 +143,7 @@ class ExactProjector:
         for start in range(0, max(len(points), 1), CHUNK):
             part = slice(start, start + CHUNK)
             pieces.append(self._project_some(points[part], None if directions is None else directions[part], limit, angle))
-        if len(pieces) == 1:
-            return pieces[0]
-        names = ("distances", "feet", "normals", "faces", "on_border")
-        return Projection(*(np.concatenate([getattr(piece, name) for piece in pieces]) for name in names))
+        return Projection.joined(pieces)
 
     def _project_some(self, points: Floats, directions: Floats | None, limit: float, angle: float) -> Projection:
         points = np.ascontiguousarray(points, dtype=np.float64)

@@ -70,6 +70,13 @@ def shortened(text: str, font: str, size: float, width: float) -> str:
     return text + "\u2026"
 
 
+def wrapped(text: str, font: str, size: float, width: float) -> list[str]:
+    """Text broken into lines of a width."""
+    from reportlab.lib.utils import simpleSplit
+
+    return list(simpleSplit(printable(text), font, size, width))
+
+
 def mark(canvas: Any, x: float, y: float, verdict: Verdict, size: float = 7) -> None:
     """A verdict's mark about a middle: disc, square or half-filled diamond."""
     colour = VERDICT_COLOURS[verdict]

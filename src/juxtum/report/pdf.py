@@ -90,6 +90,7 @@ def write_pdf(path: Path, content: ReportContent) -> None:
     area = histogram(content.evaluation.deviation, *content.scale.ends, bins=90)
     _cover(pages, area)
     _ledger(pages)
+    _warnings(pages)
     _sides(pages)
     _readings(pages)
     _statistics(pages)
@@ -221,6 +222,21 @@ def _ledger(pages: _Pages) -> None:
             pages.start(title)
             _ledger_head(pages)
         _ledger_row(pages, result)
+
+
+def _warnings(pages: _Pages) -> None:
+    """What stands against the numbers, each in its own lines."""
+    title = "What stands against it"
+    words = pages.content.evaluation.warnings
+    if not words:
+        return
+    pages.need(50, title)
+    pages.heading(title)
+    for text in words:
+        for part in d.wrapped(text[:1].upper() + text[1:] + ".", d.WORD, 8.5, WIDTH - 2 * EDGE):
+            pages.need(14, title)
+            d.write(pages.canvas, EDGE, pages.y, part, d.WORD, 8.5, LIGHT.undecided)
+            pages.y -= 12
 
 
 _COLUMNS = {"no": EDGE, "name": EDGE + 26, "tol": EDGE + 246, "value": EDGE + 296, "u": EDGE + 338, "ruler": EDGE + 348, "verdict": EDGE + 432}

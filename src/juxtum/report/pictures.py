@@ -12,7 +12,7 @@ from juxtum.geometry.arrays import Floats
 from juxtum.geometry.mesh import Scan
 from juxtum.job import Evaluation
 from juxtum.scene.camera import View, view_direction
-from juxtum.scene.drawables import nominal_edges, page_map, unseen_surface
+from juxtum.scene.drawables import foreign_surface, nominal_edges, page_map, passed_surface, unseen_surface
 from juxtum.scene.palette import MapScale
 from juxtum.scene.stage import Detail, Stage
 
@@ -59,6 +59,8 @@ def fill_stage(stage: Stage, evaluation: Evaluation, scan: Scan, scale: MapScale
     stage.put("map", surface)
     stage.put("limits", lines)
     stage.put("unseen", unseen_surface(evaluation.deviation))
+    stage.put("foreign", foreign_surface(evaluation.deviation, scan.triangles, normals))
+    stage.put("passed", passed_surface(evaluation.deviation))
     stage.put("edges", nominal_edges(evaluation.deviation.nominal))
 
 

@@ -7,7 +7,7 @@ import math
 from dataclasses import asdict
 from typing import Any
 
-from juxtum.evaluate import CharacteristicResult, Reading, Verdict
+from juxtum.evaluate import CharacteristicResult, Deviation, Reading, Verdict
 from juxtum.job import Evaluation, Job
 
 SCHEMA = "juxtum-result-1"
@@ -24,6 +24,8 @@ def result_document(job: Job, evaluation: Evaluation) -> dict[str, Any]:
         "readiness": json.loads(job.readiness.model_dump_json()),
         "nominal": job.nominal.name if job.nominal else None,
         "scan": job.scan.name if job.scan else None,
+        "scan_sha256": job.scan.sha256 if job.scan else None,
+        "notes": list(evaluation.doubts.notes),
         "alignment": {
             "method": alignment.method,
             "frame": evaluation.frame,
@@ -33,12 +35,23 @@ def result_document(job: Job, evaluation: Evaluation) -> dict[str, Any]:
             "locked": alignment.locked,
             "notes": list(alignment.notes),
         },
-        "deviation": asdict(evaluation.statistics),
+        "deviation": asdict(evaluation.statistics) | _patches(evaluation.deviation),
         "decision": {"rule": str(job.procedure.decide.rule), "guard": job.procedure.decide.guard},
         "characteristics": [_characteristic(c) for c in evaluation.ledger],
         "readings": [_reading(r) for r in evaluation.readings],
     }
     return _clean(document)  # type: ignore[no-any-return]
+
+
+def _patches(deviation: Deviation) -> dict[str, Any]:
+    """Surface that is not drawn, and drawn surface that the scan passes by."""
+    return {
+        "foreign": [
+            {"area": p.area, "place": p.place.tolist(), "nearest": p.nearest, "farthest": p.farthest, "faces": list(p.faces), "grown": p.is_grown}
+            for p in deviation.foreign
+        ],
+        "missing": [{"area": p.area, "place": p.place.tolist(), "faces": list(p.faces)} for p in deviation.passed],
+    }
 
 
 def _characteristic(c: CharacteristicResult) -> dict[str, Any]:

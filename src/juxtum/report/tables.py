@@ -54,6 +54,9 @@ def write_csv(path: Path, evaluation: Evaluation) -> None:
             sheet.writerow([])
             sheet.writerow(READING_COLUMNS)
             sheet.writerows([[_cell(v) for v in row] for row in reading_rows(evaluation)])
+        if words := evaluation.warnings:
+            sheet.writerow([])
+            sheet.writerows([["note", _cell(text)] for text in words])
 
 
 def write_xlsx(path: Path, job: Job, evaluation: Evaluation) -> None:
@@ -74,6 +77,7 @@ def write_xlsx(path: Path, job: Job, evaluation: Evaluation) -> None:
             ["standard deviation", s.sd], ["RMS", s.rms], ["min", s.min], ["max", s.max],
             ["within tolerance", s.within_tolerance], ["beyond search", s.beyond_search],
             *([f"percentile {name}", value] for name, value in s.percentiles.items()),
+            *(["note", text] for text in evaluation.warnings),
         ]  # fmt: skip
         _sheet(book, "Statistics", ("what", "value"), facts, head, number)
 

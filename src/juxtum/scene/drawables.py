@@ -219,6 +219,31 @@ def unseen_surface(deviation: Deviation) -> Surface | None:
     return Surface(mesh.points, mesh.triangles, data, data, data, None, False)
 
 
+def foreign_surface(deviation: Deviation, triangles: Ints, normals: Floats | None) -> Surface | None:
+    """The scan's surface that has no nominal, to be shown in one tone."""
+    rows = np.concatenate([p.rows for p in deviation.foreign] or [np.empty(0, np.int64)])
+    if len(rows) == 0:
+        return None
+    mine = np.zeros(len(deviation.points), dtype=bool)
+    mine[rows] = True
+    used = triangles[mine[triangles].all(1)] if len(triangles) else triangles
+    if len(triangles) and len(used) == 0:
+        return None
+    points = deviation.points if len(triangles) else deviation.points[rows]
+    data = polydata(points, used, normals if len(triangles) else None, None)
+    return Surface(points, used, data, data, data, None, False)
+
+
+def passed_surface(deviation: Deviation) -> Surface | None:
+    """The nominal's surface that the scan passes by, to be shown in one tone."""
+    if not deviation.passed:
+        return None
+    samples = deviation.nominal.samples
+    mine = np.zeros(len(samples.faces), dtype=bool)
+    mine[np.concatenate([p.samples for p in deviation.passed])] = True
+    return plain_surface(samples.mesh.kept_triangles(mine))
+
+
 def face_surface(nominal: Nominal, numbers: tuple[int, ...]) -> Surface:
     """Some faces of the nominal, to be shown marked."""
     return plain_surface(nominal.face_mesh(numbers))

@@ -28,6 +28,8 @@ STYLES = {
     "map": Style("data", ambient=0.45),
     "limits": Style("ink", width=1.3),
     "unseen": Style("hatch", ambient=0.5),
+    "foreign": Style("foreign", ambient=0.35),
+    "passed": Style("missing", ambient=0.5),
     "marked": Style("accent", opacity=0.75, ambient=0.5),
     **{f"band {name}": Style(f"band_{name}", ambient=0.4) for name in ("many", "good", "enough", "three", "two", "none", "blank")},
     "cover none": Style("hatch", ambient=0.5),
@@ -40,6 +42,8 @@ STYLES = {
     "section nominal": Style("ink", width=2.0),
     "section scan": Style("accent", width=2.0),
 }
+MAP_LAYERS = ("map", "limits", "unseen", "foreign", "passed")
+"""What a map is made of."""
 UNDRAWN = ("ghost",)
 """Layers that are only picked: what is drawn in their place has no rays of its own."""
 UNCUT = ("section nominal", "section scan")

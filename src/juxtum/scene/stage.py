@@ -19,6 +19,8 @@ from juxtum.scene.offscreen import make_window
 from juxtum.scene.palette import MapScale, colours
 
 TABLE_SIZE = 512
+OVERLAID = {"marked": -3.0, "unseen": -0.5, "foreign": -1.5, "passed": -1.5}
+"""How strongly layers come forward that lie in the same place as nominal or scan."""
 NEAR = 0.45
 """When less of the part than this is seen, every triangle is drawn."""
 
@@ -183,10 +185,10 @@ class Stage:
         actor.SetMapper(mapper)
         if data.GetPointData().GetTCoords() is not None:
             actor.SetTexture(hatching(self.look))
-        if name in ("marked", "unseen"):
+        if name in OVERLAID:
             # Lies in the same place as the nominal or the scan and has to win.
             mapper.SetResolveCoincidentTopologyToPolygonOffset()
-            strength = -3 if name == "marked" else -0.5
+            strength = OVERLAID[name]
             mapper.SetRelativeCoincidentTopologyPolygonOffsetParameters(strength, strength)
         return actor
 

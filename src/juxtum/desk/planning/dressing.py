@@ -15,6 +15,7 @@ from juxtum.plan.photos import PhotoPlan
 from juxtum.plan.tray import TrayPlan
 from juxtum.plan.turntable import TurntablePlan
 from juxtum.scene.drawables import Lines, segments
+from juxtum.scene.dress import MAP_LAYERS
 from juxtum.scene.plan_layers import BANDS, camera_lines, cylinder_lines, faces_surface, patch_surface, tray_lines, tripod_lines
 from juxtum.scene.stage import Shown
 
@@ -23,7 +24,7 @@ BAND_NAMES = (*(f"band {name}" for name, _, _ in BANDS), "band blank")
 
 def dress_topic(view: StageView, d: Derived, topic: Topic, made: Any) -> None:
     """The nominal, and on it what was computed."""
-    for name in ("map", "limits", "unseen", "scan", "shadow", "rays", "gear", "marked"):
+    for name in (*MAP_LAYERS, "scan", "shadow", "rays", "gear", "marked"):
         view.put(name, None)
     view.set_legend(None, None)
     view.set_readings(())

@@ -16,6 +16,7 @@ from juxtum.geometry.arrays import Floats
 from juxtum.job import Job
 from juxtum.job.steps import BestFit, DatumChoice, Datums, Pairs, Rough
 from juxtum.scene.drawables import face_surface
+from juxtum.scene.dress import MAP_LAYERS
 from juxtum.scene.stage import Hit, Shown
 from juxtum.wording import signed
 
@@ -105,7 +106,7 @@ class AlignStation(Station):
         self._pick_datums.setChecked(wanted)
         if wanted:
             self.view.show_layer("nominal", Shown.SOLID)
-            for name in ("map", "limits", "unseen", "scan"):
+            for name in (*MAP_LAYERS, "scan"):
                 self.view.show_layer(name, Shown.HIDDEN)
             self.view.set_legend(None, None)
             self.view.set_mode(Mode.PICK, "Click faces in the order A, B, C: a plane first; Esc ends")
@@ -243,7 +244,7 @@ class AlignStation(Station):
     def dress_apart(self) -> None:
         """Nominal and scan beside each other."""
         d, view = self.derived, self.view
-        for name in ("map", "limits", "unseen"):
+        for name in MAP_LAYERS:
             view.put(name, None)
         view.put("nominal", d.nominal_surface)
         view.put("edges", d.nominal_edges)

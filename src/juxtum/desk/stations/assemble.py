@@ -16,6 +16,7 @@ from juxtum.geometry import Plane, TriangleMesh
 from juxtum.geometry.arrays import Floats
 from juxtum.job.steps import Fragments, PlaneChoice, Selection, Trim
 from juxtum.scene.drawables import plain_surface
+from juxtum.scene.dress import MAP_LAYERS
 from juxtum.scene.stage import Hit, Shown
 
 
@@ -169,7 +170,7 @@ class AssembleStation(Station):
     def dress(self) -> None:
         """The scan alone, standing on its table."""
         d, view = self.derived, self.view
-        for name in ("map", "limits", "unseen", "nominal", "edges"):
+        for name in (*MAP_LAYERS, "nominal", "edges"):
             view.put(name, None)
         view.put("scan", d.scan_surface, d.upright)
         view.show_layer("scan", Shown.SOLID)

@@ -12,6 +12,7 @@ from juxtum.desk.stage_view import Mode
 from juxtum.desk.stations.findings import Key, next_action
 from juxtum.desk.widgets import NextBox, label
 from juxtum.geometry.arrays import Floats
+from juxtum.scene.dress import MAP_LAYERS
 from juxtum.scene.stage import Hit, Shown
 
 if TYPE_CHECKING:
@@ -87,12 +88,14 @@ class Station(QScrollArea):
         view.put("map", d.map_surface)
         view.put("limits", d.limits)
         view.put("unseen", d.unseen)
+        view.put("foreign", d.foreign)
+        view.put("passed", d.passed)
         view.put("scan", None)
         view.put("nominal", d.nominal_surface)
         view.put("edges", d.nominal_edges)
         view.show_layer("nominal", controls.nominal_shown if has_map else Shown.SOLID)
         view.show_layer("map", controls.data_shown)
-        for name in ("limits", "unseen"):
+        for name in MAP_LAYERS[1:]:
             view.show_layer(name, Shown.HIDDEN if controls.data_shown is Shown.HIDDEN else Shown.SOLID)
         controls.show_legend(d)
 

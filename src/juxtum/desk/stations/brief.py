@@ -13,6 +13,7 @@ from juxtum.desk.widgets import Facts, LengthField, button, form, label, line, r
 from juxtum.job import Job
 from juxtum.job.steps import ProfileStep
 from juxtum.scene.drawables import face_surface
+from juxtum.scene.dress import MAP_LAYERS
 from juxtum.scene.stage import Hit, Shown
 from juxtum.wording import tolerance
 
@@ -207,7 +208,7 @@ class BriefStation(Station):
     def dress(self) -> None:
         """The nominal alone."""
         d, view = self.derived, self.view
-        for name in ("map", "limits", "unseen", "scan"):
+        for name in (*MAP_LAYERS, "scan"):
             view.put(name, None)
         view.put("nominal", d.nominal_surface)
         view.put("edges", d.nominal_edges)

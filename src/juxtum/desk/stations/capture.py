@@ -29,6 +29,7 @@ from juxtum.plan.planner import Planner
 from juxtum.progress import Progress
 from juxtum.scene.camera import View
 from juxtum.scene.capture_layers import Skin
+from juxtum.scene.dress import MAP_LAYERS
 from juxtum.scene.stage import Hit
 
 if TYPE_CHECKING:
@@ -355,7 +356,7 @@ class CaptureStation(Station):
         if self.window_._station is not self:
             return
         d, view = self.derived, self.view
-        for name in ("map", "limits", "unseen", "scan", "section scan"):
+        for name in (*MAP_LAYERS, "scan", "section scan"):
             view.put(name, None)
         view.set_legend(None, None)
         view.set_readings(())

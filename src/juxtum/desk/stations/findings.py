@@ -8,6 +8,7 @@ from enum import StrEnum
 from juxtum.desk.derived import Derived
 from juxtum.evaluate import CharacteristicResult, Verdict
 from juxtum.geometry import TriangleMesh
+from juxtum.geometry.arrays import Floats
 from juxtum.report.result import counts, headline
 from juxtum.wording import percent, signed
 
@@ -304,6 +305,33 @@ def map_facts(d: Derived) -> list[tuple[str, str]]:
         ("95 % of area between", f"{signed(s.percentiles['2.5'])}  {signed(s.percentiles['97.5'])}"),
         ("within the map's limits", percent(s.within_tolerance)), ("area seen", percent(s.area_seen)),
     ]  # fmt: skip
+
+
+MOST_NUMBERED = 6
+"""So many doubtful places are named on the worksheet and pinned on the stage; the report has them all."""
+
+
+def doubtful_places(d: Derived) -> list[Floats]:
+    """Where surface is that is not drawn, or is missing, largest first."""
+    if d.evaluation is None:
+        return []
+    deviation = d.evaluation.deviation
+    patches = sorted((*deviation.foreign, *deviation.passed), key=lambda p: -p.area)
+    return [p.place for p in patches[:MOST_NUMBERED]]
+
+
+def numbered_warnings(d: Derived) -> list[str]:
+    """Notes, then the doubtful places with the numbers of their pins."""
+    if d.evaluation is None:
+        return []
+    places = d.evaluation.deviation.doubts_about(())
+    words = [_sentence(note) for note in d.evaluation.doubts.notes]
+    words += [f"{number}  {_sentence(text)}" for number, text in enumerate(places[:MOST_NUMBERED], 1)]
+    return words + ([f"{len(places) - MOST_NUMBERED} smaller places are in the report."] if len(places) > MOST_NUMBERED else [])
+
+
+def _sentence(text: str) -> str:
+    return text[:1].upper() + text[1:] + "."
 
 
 def short(text: str, longest: int = 28) -> str:

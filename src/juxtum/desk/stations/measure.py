@@ -8,9 +8,10 @@ from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
 from juxtum.desk.marks import paint_mark, paint_ruler, verdict_colour
+from juxtum.desk.overlays import Pin
 from juxtum.desk.stage_view import Mode
 from juxtum.desk.stations.base import Station
-from juxtum.desk.stations.findings import Key, map_facts, worst_result
+from juxtum.desk.stations.findings import Key, doubtful_places, map_facts, numbered_warnings, worst_result
 from juxtum.desk.style import THEME, colour, font
 from juxtum.desk.widgets import Facts, LengthField, button, form, label, line, row
 from juxtum.errors import InputError
@@ -33,6 +34,10 @@ class MeasureStation(Station):
         """The selected value with its budget, readings, limits of the map, statistics."""
         self._detail = Detail()
         self.body.addWidget(self._detail)
+        self._against = label("", "warning", wrap=True)
+        self._against.setAccessibleName("What stands against it")
+        self._against.setTextFormat(Qt.TextFormat.PlainText)
+        self.body.addWidget(self._against)
         self.body.addWidget(line())
         self.body.addWidget(label("Readings", "heading"))
         self._pin = button("Pin readings", self.toggle_pin, tip="Click places of the part (P)")
@@ -168,6 +173,9 @@ class MeasureStation(Station):
         for field, value in ((self._lower, measure.lower), (self._upper, measure.upper), (self._search, measure.limit)):
             field.set_value(value)
         self._facts.show_facts(map_facts(d))
+        words = numbered_warnings(d)
+        self._against.setText("\n".join(words))
+        self._against.setVisible(bool(words))
         readings = d.evaluation.readings if d.evaluation else ()
         self._show_list(readings)
         self._detail.show_item(self._selected_result(), self._selected_reading())
@@ -210,6 +218,7 @@ class MeasureStation(Station):
         self.dress_map()
         readings = self.derived.evaluation.readings if self.derived.evaluation else ()
         self.view.set_readings(readings, self.window_.selected_reading)
+        self.view.set_pins([Pin(place, str(number), "undecided") for number, place in enumerate(doubtful_places(self.derived), 1)])
 
 
 class Detail(QWidget):

@@ -19,6 +19,7 @@ from juxtum.plan.cautions import cautions
 from juxtum.plan.planner import Planner
 from juxtum.plan.preparing import coat_uncertainty, soak_minutes, surface_advice
 from juxtum.plan.schedule import COATS
+from juxtum.scene.dress import MAP_LAYERS
 from juxtum.scene.plan_layers import faces_surface
 
 
@@ -283,7 +284,7 @@ class ReadyStation(Station):
         if self.window_._station is not self:
             return
         d, view, planner = self.derived, self.view, self.planner
-        for name in ("map", "limits", "unseen", "scan"):
+        for name in (*MAP_LAYERS, "scan"):
             view.put(name, None)
         view.put("nominal", d.part_surface)
         view.put("edges", d.part_edges)

@@ -1,0 +1,59 @@
+"""What has to be told about a job before its numbers are believed."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from juxtum.align import Alignment
+from juxtum.align.hand import OPPOSITE_HAND, is_opposite_hand
+from juxtum.evaluate.deviation import Deviation, edge_margin
+from juxtum.evaluate.doubled import find_doubling
+from juxtum.evaluate.swapped import SWAPPED, look_swapped
+from juxtum.geometry import TriangleMesh
+from juxtum.geometry.mesh import Scan
+from juxtum.job.inputs import LoadedScan
+from juxtum.nominal import Nominal
+from juxtum.progress import Progress
+
+ODD_SHARE = 0.002
+"""While less of the scan than this is odd, its mirror image cannot fit any better."""
+
+
+@dataclass(frozen=True)
+class Doubts:
+    """Notes to be read, and objections that withhold every verdict."""
+
+    notes: tuple[str, ...] = ()
+    objections: tuple[str, ...] = ()
+
+
+def doubts_about_inputs(nominal: Nominal, loaded: LoadedScan) -> tuple[str, ...]:
+    """Units that nobody named, and meshes that seem to have changed places."""
+    notes = []
+    if nominal.unit_is_assumed and loaded.unit_is_assumed:
+        size = " x ".join(f"{v:.4g}" for v in np.ptp(nominal.mesh.bounds, axis=0))
+        notes.append(f"neither file names a unit: all numbers were taken as millimetres, which makes the part {size} mm")
+    if not nominal.is_exact and isinstance(loaded.scan, TriangleMesh) and look_swapped(nominal.mesh, loaded.scan):
+        notes.append(SWAPPED)
+    return tuple(notes)
+
+
+def doubts_about_scan(scan: Scan, deviation: Deviation, alignment: Alignment, progress: Progress) -> tuple[str, ...]:
+    """Why a scan as a whole cannot be judged: it is the opposite hand, or it is double."""
+    objections = []
+    doubling = find_doubling(deviation)
+    if doubling is not None:
+        objections.append(doubling.sentence)
+    elif _is_odd(deviation) and is_opposite_hand(scan, deviation.nominal, alignment.transform, progress):
+        objections.append(OPPOSITE_HAND)
+    return tuple(objections)
+
+
+def _is_odd(deviation: Deviation) -> bool:
+    """Whether anything is so far off that the other hand could explain it."""
+    if deviation.foreign or deviation.passed:
+        return True
+    odd = ~deviation.found | (np.abs(deviation.distances) > edge_margin(deviation.spacing))
+    return bool(deviation.weights[odd].sum() > ODD_SHARE * deviation.weights.sum())
