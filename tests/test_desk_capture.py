@@ -294,3 +294,36 @@ def test_the_table_turns_and_keeps_its_captures_apart(desk: Hand) -> None:
     assert "not even one part fits" in window.notice.text and "Choose a larger cabinet" in window.notice.text
     window.session.undo()
     desk.wait()
+
+
+def test_a_running_patch_is_part_of_the_scan(desk: Hand) -> None:
+    """Only a first patch that runs, then a kept one beside a running one: both are in job and scan; undo takes none away."""
+    window, session = desk.window, desk.window.session
+    desk.go(Key.CAPTURE)
+    way(desk, "Scan")
+    window.capture.start_anew()
+    desk.wait()
+    assert session.job.capture is None
+    window.capture.connect_device()
+    desk.wait(lambda: shot(desk) is not None and window.capture.driver is not None)
+    for patches in (1, 2):
+        window.capture.driver.speed = 1e6
+        taken = shot(desk).points_taken
+        window.capture.run_plan()
+        desk.wait(lambda t=taken: shot(desk).points_taken > t + 20_000)
+        window.capture.driver.stop_plan()
+        desk.wait(lambda n=patches: any(p.is_running for p in shot(desk).patches) and len(shot(desk).patches) == n)
+        before = session.job.scan
+        desk.click("Make the scan of it")
+        desk.wait(lambda b=before: session.job.scan != b and session.derived.job.scan == session.job.scan)
+        assert session.job.capture is not None and len(session.job.capture.patches) == patches
+        assert session.job.capture.points == shot(desk).points_taken
+        desk.go(Key.CAPTURE)
+    for _ in range(3):
+        session.undo()
+    desk.wait()
+    assert len(session.job.capture.patches) == 2, "what was captured is no edit"
+    assert "the scanner is still connected" in window.notice.text, "the capture before cannot come back while this one runs"
+    window.capture.disconnect_device()
+    desk.wait(lambda: window.capture.driver is None)
+    assert len(session.job.capture.patches) == 2

@@ -167,7 +167,7 @@ def test_3_a_target_is_dragged_over_the_surface_and_scored(plan: Hand) -> None:
     plan.wait(lambda: plan.window.plan.made is not None)
     after = plan.window.plan.plan.targets[index].place
     assert np.linalg.norm(np.subtract(after, before)) == pytest.approx(9.8, abs=2.5) and after[2] == pytest.approx(18)
-    assert plan.window.session.history.undo_label == f"move target {index + 1}"
+    assert plan.window.session.timeline.undo_label == f"move target {index + 1}"
     plan.press(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     plan.wait(lambda: plan.window.plan.made is not None)
     assert plan.window.plan.plan.targets[index].place == before

@@ -165,7 +165,7 @@ def test_a_step_that_fails_leaves_the_job(desk: Hand) -> None:
     session.edit("nothing left", lambda job: job.with_step(_impossible()))
     desk.wait()
     assert "nothing would be left of the scan" in desk.window.notice.text
-    assert session.job == before and session.history.redo_label is not None
+    assert session.job == before and session.timeline.redo_label is not None
 
 
 def _impossible():  # type: ignore[no-untyped-def]
@@ -210,9 +210,9 @@ CRASHED = """
 import sys
 from pathlib import Path
 from juxtum.job import Brief, FileStore, Job
-from juxtum.job.files import cache_folder
+from juxtum.job.files import inputs_folder
 from juxtum.job.recovery import Recovery
-files = FileStore(cache_folder() / "inputs")
+files = FileStore(inputs_folder())
 Recovery().note(Job(brief=Brief(part="Left behind"), nominal=files.adopt(Path(sys.argv[1]))), None)
 """
 

@@ -13,47 +13,14 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
 
 from helpers import bracket_mesh, write_bracket
 from juxtum.errors import Cancelled, JobError, JuxtumError
-from juxtum.job import Brief, FileStore, History, Job, Procedure, Runner, load_job, save_job
+from juxtum.job import Brief, FileStore, Job, Procedure, Runner, load_job, save_job
 from juxtum.job.document import default_procedure
 from juxtum.job.recovery import Recovery
 from juxtum.job.steps import AsScanned, BestFit, Decide, Fragments, Measure, ProfileStep, ReadingStep, Rough, Trim
 from juxtum.progress import Progress
-
-
-def named(text: str) -> Job:
-    return Job(id="0" * 32, brief=Brief(part=text))
-
-
-@given(st.lists(st.sampled_from(["edit", "undo", "redo"]), max_size=40))
-@settings(deadline=None)
-def test_history_is_a_line_with_a_place_on_it(moves: list[str]) -> None:
-    history, line, place = History(named("0")), [named("0")], 0
-    for number, move in enumerate(moves):
-        if move == "edit":
-            job = named(str(number + 1))
-            history.record(f"edit {number}", job)
-            line, place = [*line[: place + 1], job], place + 1
-        elif move == "undo":
-            history.undo()
-            place = max(place - 1, 0)
-        else:
-            history.redo()
-            place = min(place + 1, len(line) - 1)
-        assert history.job == line[place]
-        assert (history.undo_label is None) == (place == 0)
-        assert (history.redo_label is None) == (place == len(line) - 1)
-
-
-def test_a_drag_is_one_entry() -> None:
-    history = History(named("a"))
-    for text in "bcd":
-        history.record("limits", named(text), merge="drag 1")
-    assert history.undo() == named("a")
 
 
 def test_steps_of_one_slot_replace_each_other() -> None:

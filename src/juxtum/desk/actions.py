@@ -85,10 +85,6 @@ def _topic(name: str) -> Callable[[MainWindow], None]:
     return lambda w: w.plan.turn_to(Topic(name))
 
 
-def _idle(w: MainWindow) -> bool:
-    return not w.session.workbench.is_busy
-
-
 def _go(key: Key) -> Callable[[MainWindow], None]:
     return lambda w: w.go(key)
 
@@ -121,9 +117,9 @@ FILE = (
 )  # fmt: skip
 EDIT = (
     Action("undo", "Undo", "Edit/1", lambda w: w.session.undo(), "Ctrl+Z", "undo-2", "",
-           lambda w: w.session.history.undo_label is not None and _idle(w)),
+           lambda w: w.session.timeline.undo_label is not None),
     Action("redo", "Redo", "Edit/1", lambda w: w.session.redo(), "Ctrl+Shift+Z", "redo-2", "",
-           lambda w: w.session.history.redo_label is not None and _idle(w)),
+           lambda w: w.session.timeline.redo_label is not None),
     Action("copy ledger", "Copy the ledger", "Edit/2", lambda w: w.help.copy_ledger(), "Ctrl+Shift+C", "table-2", "Pastes into a spreadsheet",
            lambda w: bool(w.session.job.procedure.profiles)),
     Action("stop", "Stop what is running", "Edit/3", lambda w: w.session.workbench.cancel(), "Ctrl+.", "circle-stop",

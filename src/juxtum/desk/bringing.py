@@ -14,6 +14,7 @@ from juxtum.exchange.meshes import MeshFile
 from juxtum.job import Job
 from juxtum.job.files import content_hash
 from juxtum.job.store import SUFFIX, save_procedure
+from juxtum.progress import Progress
 from juxtum.units import Unit
 
 if TYPE_CHECKING:
@@ -54,7 +55,7 @@ class Bringing:
             return
 
         def take(unit: Unit | None) -> None:
-            def change(job: Job) -> Job:
+            def change(job: Job, _: Progress) -> Job:
                 part = job.brief.part or path.stem
                 brief = job.brief.model_copy(update={"part": part})
                 return job.model_copy(update={"nominal": self._session.files.adopt(path, unit), "brief": brief})
@@ -63,7 +64,7 @@ class Bringing:
                 self._window.look_home()
                 then()
 
-            self._session.edit(f"bring nominal {path.name}", change, then=done)
+            self._session.edit_slowly(f"bring nominal {path.name}", change, then=done)
 
         self._with_unit(path, 0.0, take)
 
@@ -71,14 +72,14 @@ class Bringing:
         """Make a file the scan; ask for its unit when it names none."""
 
         def take(unit: Unit | None) -> None:
-            def change(job: Job) -> Job:
+            def change(job: Job, _: Progress) -> Job:
                 return job.model_copy(update={"scan": self._session.files.adopt(path, unit)})
 
             def done() -> None:
                 self._window.show_scan()
                 then()
 
-            self._session.edit(f"bring scan {path.name}", change, then=done)
+            self._session.edit_slowly(f"bring scan {path.name}", change, then=done)
 
         nominal = self._session.derived.nominal
         self._with_unit(path, nominal.diagonal if nominal else 0.0, take)

@@ -67,7 +67,7 @@ class Menus:
             made.setEnabled(item.enabled(self._window))
             if item.checked is not None:
                 made.setChecked(item.checked(self._window))
-        history = self._window.session.history
+        history = self._window.session.timeline
         self.actions["undo"].setText(f"Undo: {history.undo_label}" if history.undo_label else "Undo")
         self.actions["redo"].setText(f"Redo: {history.redo_label}" if history.redo_label else "Redo")
 
@@ -76,7 +76,12 @@ class Menus:
         self.recent.clear()
         for path in self._window.session.recent:
             self.recent.addAction(path.name, lambda p=path: self._window.session.open(p))
-        self.recent.setEnabled(bool(self._window.session.recent))
+        aside = self._window.session.recovery.aside()
+        if aside:
+            self.recent.addSeparator()
+        for found in aside:
+            self.recent.addAction(f"{found.job.title}, not saved", lambda f=found: self._window.session.recover(f))
+        self.recent.setEnabled(not self.recent.isEmpty())
 
     def recolour(self) -> None:
         """Icons in the colours of the look in force."""

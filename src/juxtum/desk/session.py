@@ -1,25 +1,32 @@
-"""The open job: its history, its results, its file, and the way edits are made."""
+"""The open job: its timeline, its results, its file, and the way edits are made."""
 
 from __future__ import annotations
 
+import logging
 import os
+from collections import deque
 from collections.abc import Callable
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from PyQt6.QtCore import QObject, QSettings, QTimer, pyqtSignal
 
 from juxtum.desk.derived import Derived, Deriver
-from juxtum.desk.workbench import Workbench
+from juxtum.desk.workbench import Lane, Workbench
 from juxtum.errors import Cancelled, JobError, JuxtumError
-from juxtum.job import FileStore, History, Job, Runner, load_job, save_job
+from juxtum.job import FileStore, Job, Runner, load_job
 from juxtum.job.document import default_procedure
-from juxtum.job.files import cache_folder
+from juxtum.job.files import inputs_folder
 from juxtum.job.recovery import Recovered, Recovery
+from juxtum.job.saving import Saved, as_on_disk, save_beside_others
 from juxtum.job.steps import Decide, Measure, Step
 from juxtum.job.store import SUFFIX
+from juxtum.job.timeline import Draft, Timeline, carried_over
 from juxtum.progress import Progress
 
 Edit = Callable[[Job], Job]
+SlowEdit = Callable[[Job, Progress], Job]
+LOG = logging.getLogger("juxtum")
 AUTOSAVE_MS = 60_000
 RECENT = 8
 
@@ -31,8 +38,22 @@ def fresh_job() -> Job:
     return Job().model_copy(update={"procedure": Job().procedure.model_copy(update={"steps": steps})})
 
 
+def is_worth_keeping(job: Job) -> bool:
+    """Whether losing a job would lose work."""
+    fresh = fresh_job()
+    return job.model_copy(update={"id": fresh.id}) != fresh
+
+
+@dataclass(eq=False)
+class _SlowEdit:
+    label: str
+    change: SlowEdit
+    merge: str
+    then: Callable[[], None] | None
+
+
 class Session(QObject):
-    """Binds one job to the window. All edits pass here, and are recorded after they succeeded."""
+    """Binds one job to the window. Edits are proposed at once, and recorded when their results are there."""
 
     changed = pyqtSignal()
     replaced = pyqtSignal()
@@ -43,15 +64,21 @@ class Session(QObject):
         super().__init__(parent)
         self.settings = settings
         self.workbench = Workbench(self)
-        self.files = FileStore(cache_folder() / "inputs")
+        self.files = FileStore(inputs_folder())
         self.runner = Runner(self.files)
         self._deriver = Deriver(self.runner)
-        self.history = History(fresh_job())
-        self.derived = Derived(self.history.job)
+        self.timeline = Timeline(fresh_job())
+        self.derived = Derived(self.job)
         self.path: Path | None = None
         self.held_by: Callable[[], JuxtumError | None] = lambda: None
         """Why the job cannot be left now, if there is a reason."""
-        self._saved: Job = self.history.job
+        self._deriving: Draft | None = None
+        self._afterwards: dict[Draft, Callable[[], None]] = {}
+        self._when_settled: list[Callable[[], None]] = []
+        self._slow: deque[_SlowEdit] = deque()
+        self._is_slow = False
+        self._saved: Job = self.job
+        self._on_disk: Saved | None = None
         self.recovery = Recovery()
         self._autosave = QTimer(self, interval=AUTOSAVE_MS)
         self._autosave.timeout.connect(self.autosave)
@@ -59,8 +86,8 @@ class Session(QObject):
 
     @property
     def job(self) -> Job:
-        """The job as it is now."""
-        return self.history.job
+        """The job with everything counted in that was asked for; its results may still be on their way."""
+        return self.timeline.newest
 
     def is_held(self) -> bool:
         """Whether this job must stay, since something runs that belongs to it; says so."""
@@ -74,58 +101,120 @@ class Session(QObject):
         """Whether the file holds the job as it is now."""
         return self.job == self._saved
 
+    # -- edits --------------------------------------------------------------------------------------------------
+
     def edit(self, label: str, change: Edit, merge: str = "", then: Callable[[], None] | None = None) -> None:
-        """Change the job; it stays as it was when the change cannot be carried out."""
-
-        self.edit_slowly(label, lambda job, _: change(job), merge, then)
-
-    def edit_slowly(
-        self, label: str, change: Callable[[Job, Progress], Job], merge: str = "", then: Callable[[], None] | None = None
-    ) -> None:
-        """Change the job by work that takes a while, with progress and cancel."""
-
-        def work(progress: Progress) -> tuple[Job, Derived]:
-            changed = change(self.job, progress.part(0, 0.9))
-            return changed, self._deriver.derive(changed, progress.part(0.9, 1))
-
-        def done(answer: tuple[Job, Derived]) -> None:
-            self.history.record(label, answer[0], merge)
-            self._show(answer[1])
+        """Change the job by a pure function of it; it stays as it was when its results cannot be had."""
+        try:
+            draft = self.timeline.propose(label, change, merge)
+        except Exception as problem:
+            if not isinstance(problem, JuxtumError):
+                LOG.error("an edit failed", exc_info=problem)
+            self._fail(problem)
+            return
+        if draft is None:
+            self.changed.emit()
             if then is not None:
                 then()
+            return
+        if then is not None:
+            self._afterwards[draft] = then
+        self._derive_next()
 
-        self.workbench.ask(work, done, self._fail)
+    def edit_slowly(self, label: str, change: SlowEdit, merge: str = "", then: Callable[[], None] | None = None) -> None:
+        """Change the job by work that takes a while; edits made meanwhile stay, and its result is put on top of them."""
+        self._slow.append(_SlowEdit(label, change, merge, then))
+        self._work_next()
+
+    def _work_next(self) -> None:
+        if self._is_slow or not self._slow:
+            return
+        item, base, timeline = self._slow.popleft(), self.job, self.timeline
+        self._is_slow = True
+
+        def ended() -> bool:
+            self._is_slow = False
+            return timeline is self.timeline
+
+        def done(made: Job) -> None:
+            if ended():
+                self.edit(item.label, lambda job: carried_over(base, made, job), item.merge, item.then)
+            self._work_next()
+
+        def failed(problem: Exception) -> None:
+            if ended():
+                self._fail(problem)
+            self._work_next()
+
+        self.workbench.ask(lambda progress: item.change(base, progress), done, failed)
 
     def add(self, step: Step, label: str, then: Callable[[], None] | None = None) -> None:
         """Add a step to the procedure."""
         self.edit(label, lambda job: job.with_step(step), then=then)
 
-    def compute(self, work: Callable[[Progress], object], done: Callable[[object], None]) -> None:
-        """Work that changes nothing in the job, such as writing a report."""
-        self.workbench.ask(work, done, self._fail)
+    def note(self, fact: Edit) -> None:
+        """Put something that happened into the job at once; undo does not take it back."""
+        self.timeline.note(fact)
+        self.derived = replace(self.derived, job=self.timeline.settled)
+        self.autosave()
+        self.changed.emit()
 
     def undo(self) -> None:
         """Take the last edit back."""
-        self._travel(self.history.undo, self.history.undo_label, "Undone")
+        self._travel(self.timeline.undo, "Undone")
 
     def redo(self) -> None:
         """Do it again."""
-        self._travel(self.history.redo, self.history.redo_label, "Done again")
+        self._travel(self.timeline.redo, "Done again")
 
-    def _travel(self, move: Callable[[], Job], label: str | None, word: str) -> None:
-        if label is None or self.workbench.is_busy:
+    def _travel(self, propose: Callable[[], Draft | None], word: str) -> None:
+        before = self.job
+        draft = propose()
+        if draft is not None and draft.job.capture != before.capture and self.is_held():
+            # What comes from the scanner now would belong to a capture that the job no longer holds.
+            self.timeline.drop(draft)
+        elif draft is not None:
+            self._afterwards[draft] = lambda: self.news.emit(f"{word}: {draft.label}")
+            self._derive_next()
+
+    def _derive_next(self) -> None:
+        """Have the results of the oldest proposed edit derived, one at a time."""
+        if self._deriving is not None:
             return
-        job = move()
-        self.news.emit(f"{word}: {label}")
-        self._rederive(job)
+        draft = self._deriving = self.timeline.take()
+        if draft is None:
+            waiting, self._when_settled = self._when_settled, []
+            for callback in waiting:
+                callback()
+            return
+        timeline, job = self.timeline, draft.job
 
-    def _rederive(self, job: Job, then: Callable[[], None] | None = None) -> None:
-        def done(answer: Derived) -> None:
-            self._show(answer)
+        def done(derived: Derived) -> None:
+            if timeline is not self.timeline:
+                return
+            self._deriving = None
+            timeline.settle(draft)
+            # The timeline may know of facts that came in meanwhile; they change no result.
+            self._show(replace(derived, job=timeline.settled))
+            then = self._afterwards.pop(draft, None)
             if then is not None:
                 then()
+            self._derive_next()
 
-        self.workbench.ask(lambda progress: self._deriver.derive(job, progress), done, self._fail)
+        def failed(problem: Exception) -> None:
+            if timeline is not self.timeline:
+                return
+            self._deriving = None
+            timeline.drop(draft)
+            self._afterwards.pop(draft, None)
+            self._fail(problem)
+            self._derive_next()
+
+        self.workbench.ask(lambda progress: self._deriver.derive(job, progress), done, failed, Lane.EDIT)
+
+    def compute(self, work: Callable[[Progress], object], done: Callable[[object], None]) -> None:
+        """Work that changes nothing in the job, such as writing a report."""
+        self.workbench.ask(work, done, self._fail)
 
     def _show(self, derived: Derived) -> None:
         self.derived = derived
@@ -139,67 +228,105 @@ class Session(QObject):
             self.failed.emit(problem)
         self.changed.emit()
 
+    # -- files --------------------------------------------------------------------------------------------------
+
     def autosave(self) -> None:
         """Note the job for recovery; into its own file the user saves."""
-        try:
-            if self.is_saved:
+        job, path, is_saved = self.timeline.settled, self.path, self.is_saved
+
+        def work(_: Progress) -> None:
+            if is_saved:
                 self.recovery.clear()
             else:
-                self.recovery.note(self.job, self.path)
-        except JuxtumError as problem:
-            self.failed.emit(problem)
+                self.recovery.note(job, path)
 
-    def start(self, job: Job, path: Path | None = None, saved: bool = False, then: Callable[[], None] | None = None) -> None:
-        """Work on another job; refused while something runs that belongs to this one."""
+        self.workbench.ask(work, lambda _: None, self.failed.emit, Lane.DISK, is_quiet=True)
+
+    def start(self, job: Job, path: Path | None = None, saved: Saved | None = None, then: Callable[[], None] | None = None) -> None:
+        """Work on another job; refused while something runs that belongs to this one.
+
+        A job that is left without having been saved is set aside, and can be gone on with.
+        """
         if self.is_held():
             return
 
         def done(derived: Derived) -> None:
-            self.history = History(job)
-            self.path = path
-            self._saved = job if saved else fresh_job()
+            if self.is_held():
+                return
+            self._leave()
+            self.timeline = Timeline(job)
+            self._deriving = None
+            self._afterwards.clear()
+            self._when_settled.clear()
+            self._slow.clear()
+            self.path, self._on_disk = path, saved
+            self._saved = job if saved is not None else fresh_job()
             self._show(derived)
             self.replaced.emit()
             if then is not None:
                 then()
 
-        self.workbench.ask(lambda progress: self._deriver.derive(job, progress), done, self._fail)
+        self.workbench.ask(lambda progress: self._deriver.derive(job, progress), done, self._fail, Lane.EDIT)
+
+    def _leave(self) -> None:
+        """Set the job aside that is shown now, if it holds work that is saved nowhere."""
+        job, path = self.job, self.path
+        if self.is_saved or not is_worth_keeping(job):
+            return
+        self.workbench.ask(lambda _: self.recovery.set_aside(job, path), lambda _: None, self.failed.emit, Lane.DISK, is_quiet=True)
+        self.news.emit(f"'{job.title}' was not saved; it is kept under File > Recent jobs")
 
     def open(self, path: Path) -> None:
         """Open a job file."""
 
-        def done(answer: object) -> None:
-            assert isinstance(answer, Job)
-            self.remember(path)
-            self.start(answer, path, saved=True)
+        def work(_: Progress) -> tuple[Job, Saved]:
+            saved = as_on_disk(path)
+            return load_job(path, self.files, inputs_folder()), saved
 
-        self.workbench.ask(lambda _: load_job(path, self.files, cache_folder() / "inputs"), done, self._fail)
+        def done(answer: tuple[Job, Saved]) -> None:
+            self.remember(path)
+            self.start(answer[0], path, answer[1])
+
+        self.workbench.ask(work, done, self._fail)
 
     def recover(self, found: Recovered) -> None:
-        """Go on with a job that was open when its program ended."""
+        """Go on with a job that was open when its program ended, or that was left without being saved."""
 
         def done() -> None:
             found.note.unlink(missing_ok=True)
-            self.news.emit(f"'{found.job.title}' is back as it was before the program ended")
+            self.news.emit(f"'{found.job.title}' is back as it was when it was left")
 
         self.start(found.job, found.path, then=done)
 
     def save(self, path: Path) -> None:
-        """Save the job into a file; the worker writes, the job can go on being edited."""
-        job = self.job
+        """Save the job into a file, once what was asked for is part of it; the job can go on being edited."""
         target = path if path.suffix == SUFFIX else path.with_name(path.name + SUFFIX)
         if not os.access(target.parent, os.W_OK):
             self.failed.emit(JobError("the folder cannot be written", str(target.parent), "Save somewhere else"))
             return
+        self._settled_then(lambda: self._save(target))
 
-        def done(_: object) -> None:
-            self.path, self._saved = target, job
-            self.remember(target)
+    def _settled_then(self, callback: Callable[[], None]) -> None:
+        if self.timeline.is_waiting:
+            self._when_settled.append(callback)
+        else:
+            callback()
+
+    def _save(self, target: Path) -> None:
+        job, timeline = self.timeline.settled, self.timeline
+        known = self._on_disk if target == self.path else None
+
+        def done(saved: Saved) -> None:
+            if timeline is not self.timeline:
+                return
+            self.path, self._saved, self._on_disk = saved.path, job, saved
+            self.remember(saved.path)
             self.autosave()
-            self.news.emit(f"Saved as {target.name}")
+            kept_both = f"; {target.name} was changed by somebody else and stays as it is" if saved.path != target else ""
+            self.news.emit(f"Saved as {saved.path.name}{kept_both}")
             self.changed.emit()
 
-        self.workbench.ask(lambda _: save_job(job, target, self.files), done, self._fail)
+        self.workbench.ask(lambda _: save_beside_others(job, target, self.files, known), done, self._fail, Lane.DISK)
 
     @property
     def recent(self) -> list[Path]:
@@ -218,10 +345,9 @@ class Session(QObject):
         self._saved = self.job
 
     def close(self, keep: bool) -> None:
-        """End: stop the worker; a job that is not saved anywhere may be kept for the next start."""
+        """End: stop the workers; a job that is not saved anywhere may be kept for the next start."""
         self._autosave.stop()
+        job, path = self.job, self.path
+        work = (lambda _: self.recovery.note(job, path)) if keep else (lambda _: self.recovery.clear())
+        self.workbench.ask(work, lambda _: None, lambda _: None, Lane.DISK, is_quiet=True)
         self.workbench.close()
-        if keep:
-            self.recovery.note(self.job, self.path)
-        else:
-            self.recovery.clear()

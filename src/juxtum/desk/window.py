@@ -25,7 +25,7 @@ from juxtum.desk.menus import Menus
 from juxtum.desk.notice import Notice
 from juxtum.desk.palette import CommandPalette
 from juxtum.desk.route import Route
-from juxtum.desk.session import Session
+from juxtum.desk.session import Session, is_worth_keeping
 from juxtum.desk.stage_view import StageView
 from juxtum.desk.stations.align import AlignStation
 from juxtum.desk.stations.assemble import AssembleStation
@@ -384,17 +384,12 @@ class MainWindow(QMainWindow):
         else:
             self.resize(1280, 800)
 
-    @property
-    def _worth_keeping(self) -> bool:
-        """Whether losing the job would lose work."""
-        return self.session.job.scan is not None or self.session.job.plan is not None
-
     def closeEvent(self, event: QCloseEvent | None) -> None:
         """A changed job stays recoverable unless it was saved; nothing is asked."""
         self.settings.setValue("geometry", self.saveGeometry())
         self.capture.close_all()
         self.desk_book.close()
-        self.session.close(keep=not self.session.is_saved and self._worth_keeping)
+        self.session.close(keep=not self.session.is_saved and is_worth_keeping(self.session.job))
         self.view.release()
         super().closeEvent(event)
 

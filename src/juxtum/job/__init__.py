@@ -3,7 +3,6 @@
 from juxtum.exchange.inputfile import InputFile
 from juxtum.job.document import Brief, Job, Procedure
 from juxtum.job.files import FileStore
-from juxtum.job.history import History
 from juxtum.job.runner import Evaluation, Runner
 from juxtum.job.store import load_job, save_job
 
@@ -11,7 +10,6 @@ __all__ = [
     "Brief",
     "Evaluation",
     "FileStore",
-    "History",
     "InputFile",
     "Job",
     "Procedure",

@@ -31,6 +31,13 @@ def data_folder() -> Path:
     return folder
 
 
+def inputs_folder() -> Path:
+    """The folder for the inputs of jobs: a job that is open has no other copy of them."""
+    folder = data_folder() / "inputs"
+    folder.mkdir(parents=True, exist_ok=True)
+    return folder
+
+
 def content_hash(path: Path) -> str:
     """SHA-256 of a file as hexadecimal digits."""
     with path.open("rb") as file:

@@ -140,8 +140,10 @@ class Runner:
         keys = [_scan_key(job)]
         for step in steps:
             keys.append(_key(step, keys[-1]))
-        if steps and keys[-1] in self._kept:
-            return self._kept[keys[-1]]  # type: ignore[no-any-return]
+        with self._lock:
+            done = self._kept.get(keys[-1]) if steps else None
+        if done is not None:
+            return done  # type: ignore[no-any-return]
         scan = self.loaded_scan(job, progress).scan
         for step, key in zip(steps, keys[1:], strict=True):
             scan = self._once(key, _cleaning(step, scan, progress))

@@ -72,7 +72,17 @@ class Keeper:
 
 
 def _now() -> str:
-    return datetime.now().isoformat(timespec="seconds")
+    return datetime.now().isoformat(timespec="milliseconds")
+
+
+def captured(record: CaptureRecord) -> Callable[[Job], Job]:
+    """Puts a record into a job, unless the job holds another capture than the one that it goes on with."""
+
+    def fact(job: Job) -> Job:
+        other = job.capture is not None and job.capture.began != record.began
+        return job if other else job.model_copy(update={"capture": record})
+
+    return fact
 
 
 def with_scan_of_capture(job: Job, files: FileStore, progress: Progress) -> Job:

@@ -15,7 +15,7 @@ from juxtum.desk.capturing.controls import ScannerControls
 from juxtum.desk.capturing.driver import CaptureDriver
 from juxtum.desk.capturing.hand import HandDriver
 from juxtum.desk.capturing.hosting import Hosting
-from juxtum.desk.capturing.keeping import Keeper, with_scan_of_capture
+from juxtum.desk.capturing.keeping import Keeper, captured, with_scan_of_capture
 from juxtum.desk.capturing.painting import CoveragePicture, skin_of
 from juxtum.desk.capturing.sound import ToneSpeaker
 from juxtum.desk.capturing.steps import next_step
@@ -206,8 +206,8 @@ class CaptureStation(Station):
 
     def start_anew(self) -> None:
         """Take the capture out of the job, which can be undone; patches stay on disk as long as the job names them."""
-        if self.driver is None and self.derived.job.capture is not None:
-            self.session.edit("new capture", lambda job: job.model_copy(update={"capture": None}), "capture")
+        if self.driver is None and self.session.job.capture is not None:
+            self.session.edit("new capture", lambda job: job.model_copy(update={"capture": None}))
             self.dress()
 
     def reconnect(self) -> None:
@@ -219,10 +219,9 @@ class CaptureStation(Station):
         self.session.failed.emit(problem)
 
     def keep_record(self, record: object) -> None:
-        """A patch was kept: the job has it."""
+        """A patch was kept: the job has it, in every state that undo can bring back."""
         assert isinstance(record, CaptureRecord)
-        title = f"patch {record.patches[-1].number}" if record.patches else "no patch"
-        self.session.edit(title, lambda job: job.model_copy(update={"capture": record}), "capture")
+        self.session.note(captured(record))
 
     # -- while it runs ----------------------------------------------------------------------------------------
 
@@ -322,7 +321,7 @@ class CaptureStation(Station):
             self.driver.settle()
             return
         self._settling = False
-        if self.derived.job.capture is None:
+        if self.session.job.capture is None:
             return
 
         files = self.session.files
