@@ -31,9 +31,9 @@ from juxtum.devices.patterns import FRAMES
 from juxtum.devices.protocol import DeviceError, Message, packed
 from juxtum.devices.server import serve
 from juxtum.geometry import RigidTransform
+from juxtum.instruments.models import Kind, shipped
 from juxtum.job import FileStore
 from juxtum.nominal import Nominal
-from juxtum.plan.instruments import Kind, shipped
 from juxtum.plan.photos import PhotoPlan
 from juxtum.plan.planner import Planner
 from juxtum.plan.task import points_of

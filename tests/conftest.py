@@ -10,6 +10,7 @@ import pytest
 
 os.environ["JUXTUM_DATA"] = tempfile.mkdtemp(prefix="juxtum-tests-")
 
+from helpers import STATED
 from juxtum.assemble import drop_fragments, find_table, trim
 from juxtum.demo.truth import Truth, truth
 from juxtum.demo.world import nominal_path, scan_path
@@ -51,7 +52,7 @@ def clean_scan(raw_scan: Scan) -> Scan:
 def demo_files() -> tuple[FileStore, Job]:
     """A job on the demo files with the default procedure."""
     files = FileStore()
-    job = Job(nominal=files.adopt(nominal_path()), scan=files.adopt(scan_path()), procedure=default_procedure())
+    job = Job(nominal=files.adopt(nominal_path()), scan=files.adopt(scan_path()), procedure=default_procedure(), circumstances=STATED)
     return files, job
 
 

@@ -7,6 +7,10 @@ from pathlib import Path
 import numpy as np
 
 from juxtum.geometry import RigidTransform, TriangleMesh
+from juxtum.instruments import Circumstances, Environment, Instrument
+
+STATED = Circumstances(instrument=Instrument(name="Made-up scanner", a=0.02, b=0.04), environment=Environment(temperature=20.0))
+"""A measurement of which everything is known."""
 
 
 def box_mesh(size: tuple[float, float, float] = (40.0, 30.0, 20.0), cuts: int = 0) -> TriangleMesh:

@@ -243,7 +243,8 @@ def test_job_is_refused(make: Maker, words: str, tmp_path: Path, capsys: pytest.
     [
         ('{"a": -0.1}', "'a' is not right: input should be greater than or equal to 0"),
         ('{"a": "wide"}', "'a' is not right"),
-        ('{"colour": 1}', "'colour' is not right"),
+        ('{"a": 0.1, "b": 0.1, "colour": 1}', "'colour' is not right"),
+        ('{"a": 0.1}', "'b' is not right"),
         ("[1", "invalid json"),
     ],
 )

@@ -44,11 +44,11 @@ from juxtum.errors import JuxtumError
 from juxtum.exchange.meshes import write_ply
 from juxtum.geometry import Cylinder, RigidTransform
 from juxtum.geometry.transform import rotation_from_vector
+from juxtum.instruments.models import Kind, shipped
 from juxtum.job import FileStore, Job, Procedure, Runner, load_job, save_job
 from juxtum.job.planning import task_of
 from juxtum.job.steps import BestFit, Decide, Fragments, Rough
 from juxtum.nominal import Nominal
-from juxtum.plan.instruments import Kind, shipped
 from juxtum.plan.planner import Grounds, Planner
 
 LIMIT = 0.02

@@ -33,11 +33,11 @@ from juxtum.errors import InputError
 from juxtum.exchange.cad import read_cad
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.transform import rotation_from_vector
+from juxtum.instruments.models import Kind, TargetNeeds, shipped
 from juxtum.job import FileStore
 from juxtum.job.planning import task_of
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import BlindSpot, Cause, Method
-from juxtum.plan.instruments import Kind, TargetNeeds, shipped
 from juxtum.plan.planner import Grounds, Planner, expected_coverage
 from juxtum.plan.task import whole_part
 from juxtum.plan.tray import plan_tray

@@ -24,10 +24,10 @@ from juxtum.devices.protocol import DeviceError, Message, packed
 from juxtum.devices.tracked import STAND, TrackedScanner
 from juxtum.exchange.inputfile import InputFile
 from juxtum.geometry import RigidTransform
+from juxtum.instruments.models import Kind, shipped
 from juxtum.job import FileStore, Job
 from juxtum.job.planning import task_of
 from juxtum.nominal import Nominal
-from juxtum.plan.instruments import Kind, shipped
 from juxtum.plan.planner import Grounds, Planner, expected_coverage
 from juxtum.plan.turntable import laid_down
 from test_devices import plate

@@ -21,6 +21,7 @@ from juxtum.job import FileStore, save_job
 from juxtum.job.document import default_procedure
 from juxtum.job.store import save_procedure
 
+HOW = ("--instrument", "handheld", "--temperature", "20")
 KEYS = {"schema", "units", "alignment", "deviation", "characteristics"}
 
 
@@ -42,7 +43,7 @@ def inspected(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, dict]:  #
     (folder / "i.json").write_text(json.dumps({"name": "Made-up scanner", "a": 0.01, "b": 0.02}))
     done = juxtum(
         "inspect", nominal_path(), scan_path(), "--out", folder / "out", "--upper", "0,5", "--lower", "-0.5", "--align", f"datums:{folder}/d.json",
-        "--instrument", folder / "i.json", "--json", "--strict",
+        "--instrument", folder / "i.json", "--temperature", "20", "--json", "--strict",
     )  # fmt: skip
     assert done.stderr == ""
     return folder / "out", json.loads(done.stdout)
@@ -86,7 +87,7 @@ def test_simple_cases_by_hand(tmp_path: Path) -> None:
     mesh.vertices[mesh.vertices[:, 0] > 59.99, 0] += 0.1
     mesh.apply_transform(turned((40, 80, -120), (500, 300, 100)).matrix)
     mesh.export(tmp_path / "s.stl")
-    done = juxtum("inspect", nominal, tmp_path / "s.stl", "--out", tmp_path / "o", "--json", "--upper", "0.05", "--rule", "simple", "--strict", status=1)
+    done = juxtum("inspect", nominal, tmp_path / "s.stl", "--out", tmp_path / "o", "--json", "--upper", "0.05", "--rule", "simple", "--strict", *HOW, status=1)
     upper = json.loads(done.stdout)["characteristics"][0]
     assert upper["value"] == pytest.approx(0.1, abs=0.01) and upper["verdict"] == "does not conform"
 

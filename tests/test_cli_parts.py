@@ -90,7 +90,10 @@ def test_facts_of_a_job_and_of_points(tmp_path: Path, capsys: pytest.CaptureFixt
 
 
 def test_equal_names_get_folders_of_their_own(tmp_path: Path) -> None:
-    scans = [Path("a/part.ply"), Path("b/part.ply"), Path("c/other.stl")]
+    scans = [tmp_path / name for name in ("a/part.ply", "b/part.ply", "c/other.stl")]
+    for number, scan in enumerate(scans):
+        scan.parent.mkdir()
+        scan.write_text(str(number))
     assert [p.name for p in commands._folders(tmp_path, scans)] == ["part", "part 2", "other"]
 
 

@@ -13,7 +13,7 @@ from helpers import box_mesh, bracket_mesh, write_bracket
 from juxtum.cli import main
 from juxtum.exchange.meshes import write_ply
 from juxtum.geometry import TriangleMesh
-from juxtum.plan.instruments import Kind, shipped
+from juxtum.instruments.models import Kind, shipped
 
 
 def asked(capsys: pytest.CaptureFixture[str], *words: str) -> tuple[int, dict[str, object]]:

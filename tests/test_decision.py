@@ -61,7 +61,7 @@ def test_probability_is_that_of_a_normal_variable() -> None:
 def test_budget_is_the_root_of_the_sum_of_squares() -> None:
     chain = Chain(Instrument(a=0.02, b=0.04, certificate_u=0.006, certificate_k=2), Environment(temperature=25, temperature_u=1.0))
     budget = chain.budget(500.0, 0.004, 0.002, 50)
-    by_hand = [0.04 / math.sqrt(3), 0.004, 0.002, math.hypot(1e-6 * 500 * 5, 10.5e-6 * 500), 0.003]
+    by_hand = [0.04 / math.sqrt(3), 0.003, 0.004, 0.002, math.hypot(1e-6 * 500 * 5, 10.5e-6 * 500)]
     assert [c.standard for c in budget.contributions] == pytest.approx(by_hand)
     assert budget.expanded == pytest.approx(2 * math.sqrt(sum(u * u for u in by_hand)))
 
@@ -70,7 +70,7 @@ def test_profile_of_an_offset_box_and_of_what_was_not_seen() -> None:
     nominal = Nominal.from_mesh(box_mesh())
     scan = box_mesh((40.2, 30.2, 20.2), cuts=6)
     top = scan.kept_triangles(scan.triangle_normals[:, 2] > 0.9)
-    judgement = Judgement(no_alignment(), Chain(Instrument(), Environment()), GUARDED)
+    judgement = Judgement(no_alignment(), Chain(Instrument(a=0.02, b=0.04), Environment(temperature=20.0)), GUARDED)
     deviation = measure_deviation(scan, nominal, RigidTransform.identity())
     upper = profile(deviation, Characteristic("1u", "all", Side.UPPER, 0.2), judgement)
     assert upper.value == pytest.approx(0.1, abs=1e-6) and upper.verdict is Verdict.CONFORMS

@@ -30,10 +30,10 @@ from juxtum.devices.surface import EXPOSURES, best_exposure
 from juxtum.devices.tracked import TrackedScanner
 from juxtum.geometry import Cylinder, RigidTransform, TriangleMesh
 from juxtum.geometry.transform import rotation_from_vector
+from juxtum.instruments.models import Kind, shipped
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import Finish
 from juxtum.plan.holes import Hole
-from juxtum.plan.instruments import Kind, shipped
 from juxtum.plan.reach import reach_of
 from juxtum.plan.targets import Target
 from juxtum.plan.views import Stance

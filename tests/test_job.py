@@ -14,7 +14,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from helpers import bracket_mesh, write_bracket
+from helpers import STATED, bracket_mesh, write_bracket
 from juxtum.errors import Cancelled, JobError, JuxtumError
 from juxtum.job import Brief, FileStore, Job, Procedure, Runner, load_job, save_job
 from juxtum.job.document import default_procedure
@@ -35,7 +35,7 @@ def small(tmp_path: Path) -> tuple[FileStore, Job]:
     files = FileStore()
     part = write_bracket(tmp_path / "part.stl")
     steps = (AsScanned(), Measure(), Decide(frame="as scanned"), ProfileStep(id="1", title="all"))
-    return files, Job(nominal=files.adopt(part), scan=files.adopt(part), procedure=Procedure(steps=steps))
+    return files, Job(nominal=files.adopt(part), scan=files.adopt(part), procedure=Procedure(steps=steps), circumstances=STATED)
 
 
 def test_only_what_depends_on_a_change_runs_again(small: tuple[FileStore, Job]) -> None:
@@ -53,8 +53,8 @@ def test_only_what_depends_on_a_change_runs_again(small: tuple[FileStore, Job]) 
 
 def test_temperature_scales_the_scan(small: tuple[FileStore, Job]) -> None:
     files, job = small
-    warm = job.brief.environment.model_copy(update={"temperature": 40.0, "expansion": 100.0})
-    hot = job.model_copy(update={"brief": job.brief.model_copy(update={"environment": warm})})
+    warm = job.circumstances.environment.model_copy(update={"temperature": 40.0, "expansion": 100.0})
+    hot = job.model_copy(update={"circumstances": job.circumstances.model_copy(update={"environment": warm})})
     runner = Runner(files)
     ratio = np.ptp(runner.cleaned(hot).points, axis=0) / np.ptp(runner.cleaned(job).points, axis=0)
     assert ratio == pytest.approx(1 / 1.002)

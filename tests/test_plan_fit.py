@@ -16,12 +16,12 @@ from juxtum.demo.beam_job import FACES as BEAM
 from juxtum.demo.beam_job import beam_job
 from juxtum.demo.job import FACES
 from juxtum.errors import InputError
+from juxtum.instruments.models import ErrorChain, Kind, parse_instrument, read_instrument_model, shipped, shipped_instruments
 from juxtum.job import FileStore
 from juxtum.job.planning import task_of
 from juxtum.nominal import Nominal
 from juxtum.plan.effort import estimate
 from juxtum.plan.holes import find_holes, thickness
-from juxtum.plan.instruments import ErrorChain, Kind, parse_instrument, read_instrument_model, shipped, shipped_instruments
 from juxtum.plan.shape import alignment_spread, shape_hold
 from juxtum.plan.spacing import finest_that_fits, price_spacings, spacing_needs
 from juxtum.plan.suitability import Fitness, FitnessLimits, SuitabilityTable, chain_chart, suitability

@@ -12,12 +12,12 @@ from juxtum.demo.network import LENS
 from juxtum.demo.network import trial_network as network
 from juxtum.errors import FitError, InputError
 from juxtum.evaluate import Environment
+from juxtum.instruments.models import Camera, Kind, shipped
 from juxtum.job import FileStore
 from juxtum.job.planning import task_of
 from juxtum.nominal import Nominal
 from juxtum.plan.bars import lay_bars
 from juxtum.plan.bundle import Lens, Photos, adjust, predict, simulate
-from juxtum.plan.instruments import Camera, Kind, shipped
 from juxtum.plan.photos import NetworkWish, PhotoPlan, plan_photos
 from juxtum.plan.walk import check_photo, largest_angles, target_table
 

@@ -18,13 +18,13 @@ from juxtum.desk.planning import topics
 from juxtum.desk.planning.rows import facts_of, laid, table_of
 from juxtum.desk.planning.topics import Topic
 from juxtum.errors import InputError
+from juxtum.instruments.models import Kind, shipped
 from juxtum.job import FileStore, Job, load_job, save_job
 from juxtum.job.planning import task_of
 from juxtum.job.store import parse_job
 from juxtum.nominal import Nominal
 from juxtum.plan.cautions import DEFER, cautions
 from juxtum.plan.document import Plan, PlannedTarget
-from juxtum.plan.instruments import Kind, shipped
 from juxtum.plan.planner import Grounds, Planner, default_plan, expected_coverage, tracked_coverage
 from juxtum.plan.rough_part import part_from_scan
 from juxtum.plan.targets import Target, sticking_order

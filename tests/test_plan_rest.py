@@ -12,14 +12,15 @@ from juxtum.demo.solids import box, cut
 from juxtum.demo.world import nominal_path
 from juxtum.errors import InputError
 from juxtum.exchange.cad import read_cad
+from juxtum.instruments.coats import COATS
+from juxtum.instruments.models import Kind, TrackerNeeds, shipped
 from juxtum.job import FileStore
 from juxtum.job.planning import task_of
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import Cause, Finish, Method, blind_spots, finishes_of, methods
 from juxtum.plan.ground import Ground, make_ground
-from juxtum.plan.instruments import Kind, TrackerNeeds, shipped
 from juxtum.plan.reach import reach_of
-from juxtum.plan.schedule import COATS, Work, clock, parse_clock, schedule
+from juxtum.plan.schedule import Work, clock, parse_clock, schedule
 from juxtum.plan.stations import Obstacle, cage_places, in_volume, plan_stations
 from juxtum.plan.task import Aim, Task, whole_part
 from juxtum.plan.tray import plan_tray

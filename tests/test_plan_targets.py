@@ -12,11 +12,11 @@ from juxtum.demo.job import FACES, characteristics
 from juxtum.errors import Cancelled, InputError
 from juxtum.geometry.rays import RayCaster
 from juxtum.geometry.transform import rotation_from_vector
+from juxtum.instruments.models import Kind, TargetNeeds, shipped
 from juxtum.nominal import Nominal
 from juxtum.plan.assess import assess
 from juxtum.plan.document import Plan
 from juxtum.plan.ground import Ground, make_ground
-from juxtum.plan.instruments import Kind, TargetNeeds, shipped
 from juxtum.plan.marking import ruler_marks
 from juxtum.plan.placer import Placer
 from juxtum.plan.places import PlacementRules, TriangleBook, candidate_places, confusable, rules_for

@@ -31,18 +31,19 @@ from juxtum.devices.protocol import Message
 from juxtum.devices.standin import StandIn
 from juxtum.errors import JuxtumError
 from juxtum.evaluate import Verdict
+from juxtum.instruments import Coating
+from juxtum.instruments.coats import COATS
+from juxtum.instruments.models import Kind, shipped
 from juxtum.job import FileStore, Job, Runner
-from juxtum.job.planning import task_of
+from juxtum.job.planning import task_of, with_circumstances
 from juxtum.job.readiness import Policy, Readiness
 from juxtum.logbook import Logbook
 from juxtum.logbook.book import Entry
 from juxtum.logbook.go_list import go_list, is_go
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import Finish
-from juxtum.plan.instruments import Kind, shipped
 from juxtum.plan.planner import Grounds, Planner
 from juxtum.plan.preparing import coat_window, soak_minutes, surface_advice
-from juxtum.plan.schedule import COATS
 from juxtum.plan.views import Stance
 from test_devices import plate
 
@@ -247,9 +248,15 @@ def test_a_coat_is_taken_off_the_value_and_enters_the_budget(demo_files: tuple[F
 
     job = demo_files[1]
     bare = demo_runner.evaluation(job).ledger[0]
-    coated = demo_runner.evaluation(job.model_copy(update={"plan": Plan(coat="powder")})).ledger[0]
+    sprayed = datetime(2026, 11, 24, 9, 0)
+
+    def with_coat(*faces: int, name: str = "powder", began: int = 10) -> Job:
+        measured = {"began": sprayed + timedelta(minutes=began), "ended": sprayed + timedelta(minutes=began + 20)}
+        return with_circumstances(job, coats=(Coating.of(name, faces, sprayed),), **measured)
+
+    coated = demo_runner.evaluation(with_coat()).ledger[0]
     assert bare.value - coated.value == pytest.approx(COATS["powder"].thickness, abs=1e-9)
     lines = {c.source: c.standard for c in coated.budget.contributions}
     assert lines["coat 12 \u00b1 8 \u00b5m"] == pytest.approx(0.008 / np.sqrt(3)) and coated.budget.expanded > bare.budget.expanded
-    elsewhere = Plan(coat="powder", finishes=((999, Finish.DARK),))
-    assert demo_runner.evaluation(job.model_copy(update={"plan": elsewhere})).ledger[0].value == bare.value
+    for never in (with_coat(999), with_coat(began=-60), with_coat(name="vanishing", began=100), job.model_copy(update={"plan": Plan(coat="powder")})):
+        assert demo_runner.evaluation(never).ledger[0].value == bare.value, "another face, not yet, gone by itself, only planned"

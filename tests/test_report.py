@@ -12,9 +12,8 @@ import numpy as np
 import openpyxl
 import pytest
 
-from helpers import box_mesh, write_bracket
+from helpers import STATED, box_mesh, write_bracket
 from juxtum.errors import InputError
-from juxtum.evaluate import Environment, Instrument
 from juxtum.job import Brief, Evaluation, FileStore, Job, Procedure, Runner
 from juxtum.job.steps import AsScanned, BestFit, Decide, GridStep, Measure, ProfileStep, ReadingStep
 from juxtum.progress import Progress
@@ -39,8 +38,8 @@ def many(tmp_path_factory: pytest.TempPathFactory) -> tuple[Job, Evaluation, Run
     profiles = tuple(ProfileStep(id=str(k), title=f"=cmd|line {k}", faces=(k % 6 + 1,)) for k in range(1, 30))
     readings = (ReadingStep(label="@evil", place=(30, 20, 10)), GridStep(label="G", face=1, spacing=8.0))
     steps = (AsScanned(), Measure(), Decide(frame="as scanned"), *profiles, *readings)
-    brief = Brief(part="Br\u00fccke \u2264 \u03c3 <b>", operator="Ilse Maartens", instrument=Instrument(name="Made up"), environment=Environment())
-    job = Job(brief=brief, nominal=files.adopt(nominal), scan=files.adopt(folder / "s.ply"), procedure=Procedure(steps=steps))
+    brief = Brief(part="Br\u00fccke \u2264 \u03c3 <b>", operator="Ilse Maartens")
+    job = Job(brief=brief, circumstances=STATED, nominal=files.adopt(nominal), scan=files.adopt(folder / "s.ply"), procedure=Procedure(steps=steps))
     runner = Runner(files)
     return job, runner.evaluation(job), runner
 

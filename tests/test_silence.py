@@ -13,7 +13,7 @@ import pytest
 import trimesh
 
 from bracket import Bracket, bracket_nominal, bracket_scan
-from helpers import turned
+from helpers import STATED, turned
 from juxtum.cli import main
 from juxtum.exchange.meshes import read_mesh
 from juxtum.job import Evaluation, FileStore, Job, Runner
@@ -22,6 +22,7 @@ from juxtum.job.store import save_procedure
 from juxtum.report.result import headline
 from juxtum.units import Unit
 
+HOW = ("--instrument", "handheld", "--temperature", "20")
 POSE = turned((25, -40, 70), (120, 40, -30)).matrix
 Given = Callable[[Path], list[object]]
 
@@ -95,7 +96,7 @@ def evaluated(given: list[object]) -> Evaluation:
     """The whole procedure on a nominal and a scan."""
     files = FileStore()
     nominal, scan = (files.adopt(Path(str(path))) for path in given)
-    return Runner(files).evaluation(Job(nominal=nominal, scan=scan, procedure=default_procedure()))
+    return Runner(files).evaluation(Job(nominal=nominal, scan=scan, procedure=default_procedure(), circumstances=STATED))
 
 
 @pytest.mark.parametrize("name", CASES)
@@ -111,7 +112,7 @@ def test_it_is_said(name: str, tmp_path: Path) -> None:
 def test_it_is_written_everywhere(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     nominal, scan = made(is_drilled=False)(tmp_path)
     out = tmp_path / "out"
-    assert main(["inspect", str(nominal), str(scan), "--out", str(out), "--json", "--strict"]) == 1
+    assert main(["inspect", str(nominal), str(scan), "--out", str(out), *HOW, "--json", "--strict"]) == 1
     told = capsys.readouterr()
     result = json.loads(told.out)
     foreign, missing = result["deviation"]["foreign"], result["deviation"]["missing"]
@@ -152,7 +153,7 @@ def test_the_header_of_a_list_counts(tmp_path: Path, header: str, row: str, unit
 def _procedure(folder: Path) -> tuple[Path, Path]:
     nominal, scan = made()(folder)
     files = FileStore()
-    job = Job(nominal=files.adopt(Path(str(nominal))), procedure=default_procedure())
+    job = Job(nominal=files.adopt(Path(str(nominal))), procedure=default_procedure(), circumstances=STATED)
     save_procedure(job, folder / "p.json", Path(str(nominal)))
     return Path(str(nominal)), Path(str(scan))
 

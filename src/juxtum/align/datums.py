@@ -67,7 +67,8 @@ def datum_alignment(scan: Scan, nominal: Nominal, start: RigidTransform, datums:
     name = "datums " + "|".join(d.letter for d in datums)
     used = sum(a.count for a in associated)
     rms = float(np.sqrt(sum(a.count * a.rms**2 for a in associated) / used))
-    return Alignment(transform, name, rms, used, frozen(covariance), centre, locked)
+    anchors = frozen(np.array([np.mean([nominal.face(n).centre for n in datum.faces], axis=0) for datum in datums]))
+    return Alignment(transform, name, rms, used, frozen(covariance), centre, locked, anchors=anchors)
 
 
 def datum_primitive(nominal: Nominal, datum: DatumFeature) -> Plane | Cylinder:

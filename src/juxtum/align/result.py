@@ -36,6 +36,8 @@ class Alignment:
         Anything that the user should know, such as an ambiguity.
     alternatives : tuple of RigidTransform
         Other poses that fit as well.
+    anchors : array (K, 3), optional
+        Middles of the datum features, from which lengths count; part coordinates.
     """
 
     transform: RigidTransform
@@ -47,6 +49,7 @@ class Alignment:
     locked: dict[str, str] = field(default_factory=dict)
     notes: tuple[str, ...] = ()
     alternatives: tuple[RigidTransform, ...] = ()
+    anchors: Floats | None = None
 
     def point_uncertainty(self, points: Floats, normals: Floats) -> Floats:
         """Standard uncertainty (N,) along the normals that the alignment alone brings, mm.

@@ -13,8 +13,8 @@ from juxtum.devices.artefacts import board_dots
 from juxtum.devices.protocol import Message
 from juxtum.errors import FitError, InputError
 from juxtum.geometry.arrays import Floats
+from juxtum.instruments.models import InstrumentModel, Kind
 from juxtum.nominal import Nominal
-from juxtum.plan.instruments import InstrumentModel, Kind
 from juxtum.plan.turntable import symmetry_warnings
 
 NEAR_ENOUGH = (12.0, 4.0)

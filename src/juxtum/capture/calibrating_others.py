@@ -15,7 +15,7 @@ from juxtum.errors import FitError
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats
 from juxtum.geometry.transform import rotation_from_vector
-from juxtum.plan.instruments import InstrumentModel
+from juxtum.instruments.models import InstrumentModel
 
 TURN = 40.0
 """Degrees of the table from pose to pose."""

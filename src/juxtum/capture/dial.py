@@ -7,7 +7,7 @@ from enum import StrEnum
 
 import numpy as np
 
-from juxtum.plan.instruments import Mode
+from juxtum.instruments.models import Mode
 
 HOLD_SHARE = 0.55
 """Of the window between nearest and farthest that counts as well held, about the best stand-off."""
@@ -70,7 +70,7 @@ def read_dial(mode: Mode, stand_off: float | None) -> DialReading:
 
     Examples
     --------
-    >>> from juxtum.plan.instruments import Kind, shipped
+    >>> from juxtum.instruments.models import Kind, shipped
     >>> mode = shipped(Kind.HANDHELD).modes[0]
     >>> [str(read_dial(mode, d).word) for d in (230, 318, 470, None)]
     ['back off', 'hold', 'closer', 'no surface']
@@ -88,7 +88,7 @@ def tone_of(reading: DialReading) -> Tone:
 
     Examples
     --------
-    >>> from juxtum.plan.instruments import Kind, shipped
+    >>> from juxtum.instruments.models import Kind, shipped
     >>> mode = shipped(Kind.HANDHELD).modes[0]
     >>> tone_of(read_dial(mode, 320))
     Tone(frequency=440.0, beats=0.0, loudness=0.4)

@@ -7,8 +7,8 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from juxtum.exchange.inputfile import InputFile
+from juxtum.instruments.models import Document
 from juxtum.plan.document import Finite, Triple
-from juxtum.plan.instruments import Document
 
 Share = Annotated[float, Field(ge=0, le=1)]
 Count = Annotated[int, Field(ge=0)]

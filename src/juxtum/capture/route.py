@@ -10,8 +10,8 @@ import numpy as np
 from juxtum.devices.patterns import FRAMES
 from juxtum.devices.protocol import Message
 from juxtum.geometry.arrays import Bools, Floats, unit
+from juxtum.instruments.models import Mode
 from juxtum.plan.ground import Ground
-from juxtum.plan.instruments import Mode
 from juxtum.plan.planner import Planner
 
 VIEWS_EACH = 2

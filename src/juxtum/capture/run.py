@@ -13,8 +13,8 @@ from juxtum.capture.tracker_stations import TrackerStations
 from juxtum.devices.link import Link
 from juxtum.devices.patterns import FRAMES
 from juxtum.devices.protocol import DeviceError, Message
+from juxtum.instruments.models import Mode
 from juxtum.plan.blind import Method
-from juxtum.plan.instruments import Mode
 from juxtum.plan.planner import Planner
 from juxtum.plan.views import faces_of_patches
 from juxtum.progress import Progress, silent

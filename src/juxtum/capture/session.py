@@ -19,7 +19,7 @@ from juxtum.capture.tracker_stations import TrackerStations
 from juxtum.devices.protocol import DeviceError, Message, Points
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats, unit
-from juxtum.plan.instruments import Mode
+from juxtum.instruments.models import Mode
 from juxtum.plan.planner import Planner
 
 BY_HAND = 2.0

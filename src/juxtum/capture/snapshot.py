@@ -13,7 +13,7 @@ from juxtum.capture.patch import State
 from juxtum.capture.session import TOO_BRIGHT, TOO_DARK, CaptureSession
 from juxtum.devices.surface import USUAL
 from juxtum.geometry.arrays import Floats, Ints, frozen
-from juxtum.plan.instruments import Mode
+from juxtum.instruments.models import Mode
 
 SHOWN_POINTS = 400
 

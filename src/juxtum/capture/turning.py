@@ -12,7 +12,7 @@ from juxtum.capture.turns import TurnedShot, TurnedShots
 from juxtum.devices.link import Link, ask
 from juxtum.devices.protocol import DeviceError, Message
 from juxtum.geometry import RigidTransform
-from juxtum.plan.instruments import InstrumentModel, Kind, shipped
+from juxtum.instruments.models import InstrumentModel, Kind, shipped
 from juxtum.plan.planner import Planner
 from juxtum.plan.turntable import TurntablePlan, laid_down
 from juxtum.progress import Progress, silent

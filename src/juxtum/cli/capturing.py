@@ -24,18 +24,18 @@ from juxtum.devices.link import DirectLink, Link, SocketLink, ask
 from juxtum.devices.protocol import DeviceError, Message
 from juxtum.devices.server import serve
 from juxtum.errors import InputError
-from juxtum.evaluate.instrument import validation_sentence
 from juxtum.exchange.limits import check_file
 from juxtum.exchange.meshes import write_ply
 from juxtum.exchange.writing import write_atomically
+from juxtum.instruments.models import Kind, instrument_named, shipped
+from juxtum.instruments.stated import validation_sentence
 from juxtum.job import FileStore, Job, Procedure, Runner, save_job
 from juxtum.job.document import default_procedure
-from juxtum.job.planning import task_of
+from juxtum.job.planning import task_of, with_captured_circumstances
 from juxtum.job.steps import BestFit, Fragments, Rough
 from juxtum.job.store import SUFFIX, load_job
 from juxtum.nominal import Nominal
 from juxtum.plan.document import Plan
-from juxtum.plan.instruments import Kind
 from juxtum.plan.planner import Grounds, Planner, default_plan
 from juxtum.report.writer import check_folder
 
@@ -99,10 +99,9 @@ def _planned(job: Job, files: FileStore, options: argparse.Namespace, *, needs_t
     plan = read_plan(options.plan, files) if options.plan else job.plan
     job = job.model_copy(update={"plan": plan or default_plan(nominal, task_of(job))})
     assert job.plan is not None
-    model = None
-    if getattr(options, "device", getattr(options, "kind", "")) == "tracked" and job.plan.instrument.kind is not Kind.TRACKED:
-        from juxtum.plan.instruments import shipped
-
+    given = getattr(options, "instrument", None)
+    model = instrument_named(given) if given else None
+    if model is None and getattr(options, "device", getattr(options, "kind", "")) == "tracked" and job.plan.instrument.kind is not Kind.TRACKED:
         model = shipped(Kind.TRACKED)
     plan = job.plan if model is None else job.plan.model_copy(update={"instrument": model, "mode": "", "chain": ""})
     planner = Planner(nominal, task_of(job), plan, Grounds())
@@ -200,6 +199,7 @@ def _kept(job: Job, files: FileStore, session: CaptureSession, options: argparse
     write_atomically(options.out / "scan.ply", lambda path: write_ply(path, surface))
     record = record_of(session, kept, options.device, options.seed)
     job = with_alignment(job.model_copy(update={"capture": record, "scan": files.adopt(options.out / "scan.ply")}))
+    job = with_captured_circumstances(job, record)
     save_job(job, options.out / f"captured{SUFFIX}", files)
     return record
 

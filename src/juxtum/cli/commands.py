@@ -15,9 +15,12 @@ from pydantic import BaseModel, ConfigDict, ValidationError
 from juxtum.cli.progress import end_progress, show_progress
 from juxtum.errors import AlignmentError, InputError
 from juxtum.evaluate import DecisionRule, Verdict
-from juxtum.evaluate.instrument import Instrument, read_instrument, validation_sentence
 from juxtum.exchange.limits import check_file
-from juxtum.job import Brief, Evaluation, FileStore, Job, Procedure, Runner, load_job
+from juxtum.instruments import Circumstances, Environment
+from juxtum.instruments.circumstances import for_other_parts
+from juxtum.instruments.models import stated_instrument
+from juxtum.instruments.stated import validation_sentence
+from juxtum.job import Evaluation, FileStore, Job, Procedure, Runner, load_job
 from juxtum.job.document import LOOSE_SHARE
 from juxtum.job.files import cache_folder, content_hash
 from juxtum.job.steps import (
@@ -55,7 +58,9 @@ def inspect(options: argparse.Namespace) -> int:
     if options.lower >= options.upper:
         limits = f"--lower {options.lower:g} --upper {options.upper:g}"
         raise InputError("the lower limit is not below the upper limit", limits, "Swap them")
-    instrument = read_instrument(options.instrument) if options.instrument else Instrument()
+    instrument = stated_instrument(options.instrument, options.chain or "") if options.instrument else None
+    room = Environment() if options.expansion is None else Environment(expansion=options.expansion)
+    room = room.model_copy(update={"temperature": options.temperature})
     steps = [*_cleaning(options.trim), *_alignment(options.align)]
     frame = steps[-1].name  # type: ignore[union-attr]
     steps += [
@@ -65,7 +70,7 @@ def inspect(options: argparse.Namespace) -> int:
     ]
     files = FileStore()
     job = Job(
-        brief=Brief(instrument=instrument),
+        circumstances=Circumstances(instrument=instrument, environment=room),
         nominal=files.adopt(options.nominal, options.nominal_unit),
         scan=files.adopt(options.scan, options.scan_unit),
         procedure=Procedure(steps=tuple(steps)),
@@ -88,7 +93,10 @@ def run(options: argparse.Namespace) -> int:
     results = []
     for scan, folder in zip(options.scans, _folders(options.out, options.scans), strict=True):
         unit = options.scan_unit or (known.scan.unit if known.scan else None)
-        job = known.model_copy(update={"scan": FileStore.adopt(files, scan, unit)})
+        how = for_other_parts(known.circumstances)
+        if options.instrument:
+            how = how.model_copy(update={"instrument": stated_instrument(options.instrument, options.chain or "")})
+        job = known.model_copy(update={"scan": FileStore.adopt(files, scan, unit), "circumstances": how})
         results.append((job, _replay(job, runner, folder)))
     return _finish(results, options)
 

@@ -43,6 +43,7 @@ def make_parser() -> argparse.ArgumentParser:
     run.add_argument("scans", type=Path, nargs="+", metavar="SCAN")
     run.add_argument("--out", type=Path, required=True, metavar="DIR")
     run.add_argument("--scan-unit", type=_unit, metavar="UNIT")
+    _add_instrument(run)
     _add_output(run)
     _add_plan(commands)
     _add_capture(commands)
@@ -69,9 +70,26 @@ def _add_inspect(commands: argparse._SubParsersAction[_Parser]) -> None:
     inspect.add_argument("--trim", default="auto", choices=("auto", "none"))
     inspect.add_argument("--scan-unit", type=_unit, metavar="mm|cm|m|in")
     inspect.add_argument("--nominal-unit", type=_unit, metavar="mm|cm|m|in")
-    inspect.add_argument("--instrument", type=Path, metavar="FILE.json")
+    _add_instrument(inspect)
+    inspect.add_argument("--temperature", type=_temperature, metavar="DEGREES", help="of the part while it was scanned")
+    inspect.add_argument("--expansion", type=_positive, metavar="1e-6/K", help="of its material")
     inspect.add_argument("--rule", default="guarded", choices=("simple", "guarded"))
     _add_output(inspect)
+
+
+def _add_instrument(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--instrument", metavar="NAME|FILE.json", help="what it was scanned with: handheld, tracked, ... or a document")
+    parser.add_argument("--chain", metavar="NAME", help="of that instrument; its first one when not given")
+
+
+def _temperature(text: str) -> float:
+    try:
+        value = float(text.replace(",", "."))
+    except ValueError as problem:
+        raise argparse.ArgumentTypeError(f"'{text}' is not a temperature in degrees Celsius") from problem
+    if not -40 <= value <= 120:
+        raise argparse.ArgumentTypeError(f"{value:g} degrees Celsius is no temperature of a part")
+    return value
 
 
 PLANS = ("suitability", "targets", "photos", "stations", "blind", "turntable", "tray", "effort")
@@ -81,7 +99,7 @@ def _add_plan(commands: argparse._SubParsersAction[_Parser]) -> None:
     plan = commands.add_parser("plan", help="what can be computed before anyone touches the part")
     plan.add_argument("what", choices=PLANS, metavar="|".join(PLANS))
     plan.add_argument("nominal", metavar="NOMINAL", help="a nominal, a .juxtum job, or demo:BC-220, demo:HB-36, demo:VC-8")
-    plan.add_argument("--instrument", type=Path, action="append", metavar="FILE.json", help="may be given several times")
+    plan.add_argument("--instrument", action="append", metavar="NAME|FILE.json", help="may be given several times")
     plan.add_argument("--mode", metavar="NAME")
     plan.add_argument("--chain", metavar="NAME")
     plan.add_argument("--stance", choices=("table", "stands"))
@@ -115,6 +133,7 @@ def _add_capture(commands: argparse._SubParsersAction[_Parser]) -> None:
     capture.add_argument("nominal", metavar="NOMINAL", help="a nominal, a .juxtum job, or demo:BC-220, demo:HB-36, demo:VC-8")
     capture.add_argument("--plan", type=Path, metavar="FILE", help="a plan (plan.json of 'juxtum plan targets --out') or a .juxtum job")
     capture.add_argument("--device", choices=DEVICES, default="handheld", metavar="|".join(DEVICES))
+    capture.add_argument("--instrument", metavar="NAME|FILE.json", help="instead of the plan's")
     capture.add_argument("--seed", type=_seed, default=0, metavar="N")
     capture.add_argument("--spacing", type=_positive, metavar="MM")
     capture.add_argument("--port", type=_port, metavar="P", help="of a device that is served already, instead of a stand-in of its own")

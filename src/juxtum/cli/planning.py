@@ -15,8 +15,9 @@ from pydantic import ValidationError
 
 from juxtum.cli.progress import end_progress, show_progress
 from juxtum.errors import InputError
-from juxtum.evaluate.instrument import validation_sentence
 from juxtum.exchange.limits import check_file
+from juxtum.instruments.models import InstrumentModel, Kind, instrument_named, shipped, shipped_instruments
+from juxtum.instruments.stated import validation_sentence
 from juxtum.job import FileStore, Job, Runner, load_job
 from juxtum.job.files import cache_folder
 from juxtum.job.planning import task_of
@@ -24,7 +25,6 @@ from juxtum.job.store import SUFFIX
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import finishes_of
 from juxtum.plan.document import Plan
-from juxtum.plan.instruments import InstrumentModel, Kind, read_instrument_model, shipped, shipped_instruments
 from juxtum.plan.planner import Grounds, Planner, default_plan
 from juxtum.plan.rough_part import part_from_scan
 from juxtum.plan.suitability import Fitness, chain_chart
@@ -102,7 +102,7 @@ def _demo(part: str, files: FileStore) -> Job:
 
 def _chosen(plan: Plan, options: argparse.Namespace, nominal: Nominal) -> Plan:
     """The plan with what was said on the command line."""
-    model = read_instrument_model(options.instrument[0]) if options.instrument else None
+    model = instrument_named(options.instrument[0]) if options.instrument else None
     changes: dict[str, Any] = {}
     if model is not None and model.kind in (Kind.HANDHELD, Kind.TRACKED):
         changes |= {"instrument": model, "mode": "", "chain": ""}
@@ -133,7 +133,7 @@ def _chosen(plan: Plan, options: argparse.Namespace, nominal: Nominal) -> Plan:
 
 
 def _models(options: argparse.Namespace) -> tuple[InstrumentModel, ...]:
-    given = tuple(read_instrument_model(path) for path in options.instrument or ())
+    given = tuple(instrument_named(text) for text in options.instrument or ())
     return given or shipped_instruments()
 
 

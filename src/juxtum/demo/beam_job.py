@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from juxtum.demo.world import nominal_path
-from juxtum.evaluate import Environment, Instrument
+from juxtum.instruments import Circumstances, Environment, Instrument
 from juxtum.job import Brief, FileStore, Job, Procedure
 from juxtum.job.steps import BestFit, DatumChoice, Datums, Decide, Fragments, Measure, ProfileStep, Rough, Step, Trim
 from juxtum.plan.document import Plan
@@ -21,6 +21,10 @@ BRIEF = Brief(
     operator="Ilse Maartens",
     date="2026-11-24",
     note="Planned; to be scanned on stands in the yard hall.",
+)
+
+
+CIRCUMSTANCES = Circumstances(
     instrument=Instrument(name="Handheld laser scanner, with photo set and bars", serial="TF-HS-03", a=0.025, b=0.015),
     environment=Environment(temperature=18.0, temperature_u=0.8, expansion=11.8, expansion_u=0.8),
 )
@@ -58,4 +62,4 @@ def beam_job(files: FileStore) -> Job:
         *characteristics(),
     )
     plan = Plan(stance=Stance.STANDS, chain="with photo set and bars", start="07:30", goal=0.85)
-    return Job(brief=BRIEF, nominal=files.adopt(nominal_path("HB-36")), procedure=Procedure(steps=steps), plan=plan)
+    return Job(brief=BRIEF, circumstances=CIRCUMSTANCES, nominal=files.adopt(nominal_path("HB-36")), procedure=Procedure(steps=steps), plan=plan)

@@ -17,13 +17,13 @@ from juxtum.devices.body import Body, Coating
 from juxtum.exchange.inputfile import InputFile
 from juxtum.geometry import TriangleMesh
 from juxtum.geometry.arrays import Ints, orthonormal_frame
+from juxtum.instruments.coats import COATS
 from juxtum.job.files import cache_folder, content_hash
 from juxtum.nominal import Nominal
 from juxtum.nominal.tessellation import TessellationRule
 from juxtum.plan.blind import Finish
 from juxtum.plan.document import Plan
 from juxtum.plan.preparing import RUB_MARGIN
-from juxtum.plan.schedule import COATS
 from juxtum.plan.targets import Target
 
 FINE = TessellationRule(0.006, 0.08)

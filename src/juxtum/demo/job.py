@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from juxtum.demo.world import nominal_path, scan_path
-from juxtum.evaluate import Environment, Instrument
+from juxtum.instruments import Circumstances, Environment, Instrument
 from juxtum.job import Brief, FileStore, Job, Procedure
 from juxtum.job.steps import DatumChoice, Datums, Decide, Measure, ProfileStep, Step
 from juxtum.plan.document import Plan
@@ -21,6 +21,10 @@ BRIEF = Brief(
     operator="Ilse Maartens",
     date="2026-11-20",
     note="Upright on the table; the underside was not scanned.",
+)
+
+
+CIRCUMSTANCES = Circumstances(
     instrument=Instrument(
         name="Handheld laser scanner, 7 lines",
         serial="TF-HS-03",
@@ -64,6 +68,7 @@ def demo_job(files: FileStore, progress: Progress | None = None, *, with_scan: b
     steps: tuple[Step, ...] = (Measure(lower=-0.2, upper=0.2), Decide(), *characteristics())
     return Job(
         brief=BRIEF,
+        circumstances=CIRCUMSTANCES,
         nominal=files.adopt(nominal_path()),
         scan=files.adopt(scan_path(progress)) if with_scan else None,
         procedure=Procedure(steps=steps),

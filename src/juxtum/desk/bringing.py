@@ -13,6 +13,7 @@ from juxtum.exchange.cad import CAD_SUFFIXES
 from juxtum.exchange.meshes import MeshFile
 from juxtum.job import Job
 from juxtum.job.files import content_hash
+from juxtum.job.planning import with_foreign_scan
 from juxtum.job.store import SUFFIX, save_procedure
 from juxtum.progress import Progress
 from juxtum.units import Unit
@@ -73,7 +74,7 @@ class Bringing:
 
         def take(unit: Unit | None) -> None:
             def change(job: Job, _: Progress) -> Job:
-                return job.model_copy(update={"scan": self._session.files.adopt(path, unit)})
+                return with_foreign_scan(job.model_copy(update={"scan": self._session.files.adopt(path, unit)}))
 
             def done() -> None:
                 self._window.show_scan()

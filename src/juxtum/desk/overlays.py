@@ -11,6 +11,7 @@ from PyQt6.QtGui import QFontMetricsF, QPainter, QPen
 from juxtum.desk.marks import paint_mark, paint_ruler
 from juxtum.desk.style import THEME, colour, font
 from juxtum.evaluate import Reading, Verdict
+from juxtum.evaluate.readings import standing
 from juxtum.geometry.arrays import Floats
 from juxtum.look import BODY, SMALL
 from juxtum.scene.camera import Eye
@@ -35,12 +36,7 @@ def card_size() -> tuple[float, float]:
 
 def reading_verdict(reading: Reading, scale: MapScale) -> Verdict:
     """On which side of the map's limits a reading lies, with its uncertainty."""
-    if not reading.is_seen:
-        return Verdict.NOT_DECIDED
-    room = min(scale.upper - reading.deviation, reading.deviation - scale.lower)
-    if abs(room) < reading.expanded:
-        return Verdict.NOT_DECIDED
-    return Verdict.CONFORMS if room > 0 else Verdict.DOES_NOT_CONFORM
+    return standing(reading, scale.lower, scale.upper)
 
 
 def paint_leader(painter: QPainter, spot: Floats, box: Box) -> None:
@@ -82,7 +78,7 @@ def paint_card(painter: QPainter, box: Box, reading: Reading, scale: MapScale, s
         offset = QFontMetricsF(painter.font()).horizontalAdvance(text)
         painter.setFont(font(SMALL, mono=True))
         painter.setPen(colour("ink_soft"))
-        painter.drawText(QPointF(box.x + 12 * k + offset, box.y + 31 * k), "\u00b1" + uncertainty(reading.expanded))
+        painter.drawText(QPointF(box.x + 12 * k + offset, box.y + 31 * k), "\u00b1" + uncertainty(reading.expanded) if np.isfinite(reading.expanded) else "U?")
         line = QRectF(box.x + 8 * k, box.y + 36 * k, box.width - 16 * k, 10 * k)
         paint_ruler(painter, line, (scale.lower, scale.upper), reading.deviation, reading.expanded, verdict)
 

@@ -158,11 +158,17 @@ class LengthField(QLineEdit):
         self.set_value(value)
         self.editingFinished.connect(self._finished)
 
-    def set_value(self, value: float) -> None:
-        """Show a value."""
-        self.value = value
-        self.setText(f"{value:g}")
+    def set_value(self, value: float | None) -> None:
+        """Show a value; None is shown as not stated."""
+        self.value = 0.0 if value is None else value
+        self.setPlaceholderText("not stated" if value is None else "")
+        self.setText("" if value is None else f"{value:g}")
         self._mark(False)
+
+    @property
+    def stated(self) -> float | None:
+        """The value, or None while nothing is stated."""
+        return None if self.placeholderText() and not self.text() else self.value
 
     def _mark(self, bad: bool) -> None:
         self.setProperty("bad", "true" if bad else "false")
@@ -172,6 +178,8 @@ class LengthField(QLineEdit):
             style.polish(self)
 
     def _finished(self) -> None:
+        if self.placeholderText() and not self.text().strip():
+            return
         try:
             value = parse_length(self.text(), Unit.MILLIMETRE)
         except InputError as problem:
@@ -179,8 +187,9 @@ class LengthField(QLineEdit):
             self.setToolTip(problem.sentence)
             return
         self._mark(False)
-        if value != self.value:
+        if value != self.value or self.placeholderText():
             self.value = value
+            self.setPlaceholderText("")
             self.chosen.emit(value)
 
 

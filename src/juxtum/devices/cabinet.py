@@ -11,7 +11,7 @@ from juxtum.devices.protocol import DeviceError, Message, packed
 from juxtum.devices.standin import StandIn
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats
-from juxtum.plan.instruments import InstrumentModel
+from juxtum.instruments.models import InstrumentModel
 from juxtum.plan.tray import TrayPlan
 
 HARDENING = 0.006

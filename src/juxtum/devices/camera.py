@@ -12,9 +12,9 @@ from juxtum.devices.body import Body, Pose, in_sight
 from juxtum.devices.protocol import DeviceError, Message
 from juxtum.devices.standin import StandIn
 from juxtum.geometry.arrays import Floats, frozen
+from juxtum.instruments.models import InstrumentModel
 from juxtum.plan import _bundle_rows as rows
 from juxtum.plan.bundle import BarTie, Lens, Network, Photos, Rays
-from juxtum.plan.instruments import InstrumentModel
 from juxtum.plan.photos import PhotoPlan
 
 BY_HAND = 3.0

@@ -20,7 +20,7 @@ from juxtum.devices.targetmap import TargetMap
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats, Ints
 from juxtum.geometry.transform import rotation_from_vector
-from juxtum.plan.instruments import InstrumentModel, Mode, TargetNeeds
+from juxtum.instruments.models import InstrumentModel, Mode, TargetNeeds
 from juxtum.plan.targets import Target
 
 JUMP_CHANCE = 0.06

@@ -13,7 +13,7 @@ from juxtum.devices.standin import StandIn
 from juxtum.devices.surface import EXPOSURES, USUAL
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.transform import rotation_from_vector
-from juxtum.plan.instruments import InstrumentModel
+from juxtum.instruments.models import InstrumentModel
 from juxtum.plan.turntable import ELEVATION
 
 AXIS_SHIFT, AXIS_TURN = 0.25, 0.06

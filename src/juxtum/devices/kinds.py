@@ -14,7 +14,7 @@ from juxtum.devices.probe import TouchProbe
 from juxtum.devices.projector import LaserProjector
 from juxtum.devices.standin import StandIn
 from juxtum.devices.tracked import TrackedScanner
-from juxtum.plan.instruments import InstrumentModel, Kind, shipped
+from juxtum.instruments.models import InstrumentModel, Kind, shipped
 from juxtum.plan.planner import Planner
 from juxtum.plan.turntable import laid_down
 from juxtum.progress import Progress

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from juxtum.geometry.arrays import Floats, Ints
-from juxtum.plan.instruments import Mode
+from juxtum.instruments.models import Mode
 
 FRAMES = 30.0
 """Frames of a second."""

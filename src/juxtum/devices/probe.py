@@ -10,7 +10,7 @@ from juxtum.devices.protocol import DeviceError, Message
 from juxtum.devices.standin import StandIn
 from juxtum.geometry.arrays import Floats, unit
 from juxtum.geometry.transform import rotation_from_vector
-from juxtum.plan.instruments import InstrumentModel
+from juxtum.instruments.models import InstrumentModel
 
 TIP_RADIUS = 1.5
 """mm."""

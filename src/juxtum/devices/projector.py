@@ -9,7 +9,7 @@ from juxtum.devices.protocol import DeviceError, Message
 from juxtum.devices.resection import resect
 from juxtum.devices.standin import StandIn
 from juxtum.geometry import RigidTransform
-from juxtum.plan.instruments import InstrumentModel
+from juxtum.instruments.models import InstrumentModel
 
 
 class LaserProjector(StandIn):

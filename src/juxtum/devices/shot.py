@@ -9,7 +9,7 @@ import numpy as np
 from juxtum.devices.body import TABLE, Body, Pose, Scene
 from juxtum.devices.surface import BLOOM_SHIFT, finishes_at, light_back, noise_of
 from juxtum.geometry.arrays import Bools, Floats, Ints
-from juxtum.plan.instruments import Mode
+from juxtum.instruments.models import Mode
 from juxtum.plan.reach import beside, reach_of
 
 SPECKLE = 3e-4

@@ -9,7 +9,7 @@ import numpy as np
 
 from juxtum.devices.body import Body
 from juxtum.devices.protocol import VERSION, DeviceError, Message
-from juxtum.plan.instruments import InstrumentModel
+from juxtum.instruments.models import InstrumentModel
 
 CONNECTION_FAULTS = ("killed", "closed", "garbage", "stalled")
 LONGEST_STALL = 60.0

@@ -8,8 +8,8 @@ import numpy as np
 
 from juxtum.devices.body import Body, Coating
 from juxtum.geometry.arrays import Bools, Floats, Ints
+from juxtum.instruments.models import Mode
 from juxtum.plan.blind import Finish
-from juxtum.plan.instruments import Mode
 
 EXPOSURES = range(1, 10)
 USUAL = 5

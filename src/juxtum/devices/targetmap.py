@@ -9,7 +9,7 @@ import numpy as np
 from juxtum.devices.resection import Resection, resect_robust
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats
-from juxtum.plan.instruments import TargetNeeds
+from juxtum.instruments.models import TargetNeeds
 
 MOST_COUNTED = 40.0
 """A target seen so often is not known better for being seen again: what is left is common to all of it."""

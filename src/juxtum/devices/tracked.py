@@ -13,7 +13,7 @@ from juxtum.devices.resection import resect
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats, Ints, unit
 from juxtum.geometry.transform import rotation_from_vector
-from juxtum.plan.instruments import InstrumentModel, TrackerNeeds
+from juxtum.instruments.models import InstrumentModel, TrackerNeeds
 from juxtum.plan.stations import CAGE_BEHIND, blocked_between, in_volume
 
 STAND = 10_000

@@ -3,10 +3,10 @@
 from juxtum.evaluate.characteristics import Characteristic, CharacteristicResult, Side, profile
 from juxtum.evaluate.decision import Decision, DecisionRule, Verdict, decide
 from juxtum.evaluate.deviation import Deviation, SearchRule, measure_deviation
-from juxtum.evaluate.instrument import Environment, Instrument
 from juxtum.evaluate.readings import Reading, grid_places, take_reading
 from juxtum.evaluate.statistics import DeviationStatistics, Histogram, histogram, statistics
 from juxtum.evaluate.uncertainty import Budget, Contribution
+from juxtum.instruments.stated import Environment, Instrument
 
 __all__ = [
     "Budget",

@@ -13,7 +13,7 @@ from juxtum.associate.gauss import effective_count
 from juxtum.evaluate.decision import DecisionRule, Verdict, decide
 from juxtum.evaluate.deviation import Deviation
 from juxtum.evaluate.statistics import chosen_rows
-from juxtum.evaluate.uncertainty import COVERAGE, Budget, Chain, CoatLayer
+from juxtum.evaluate.uncertainty import COVERAGE, Budget, Chain, measured_length
 from juxtum.geometry.arrays import Floats, frozen
 
 PATCH = 2.0
@@ -137,16 +137,17 @@ def profile(deviation: Deviation, characteristic: Characteristic, judgement: Jud
         reason = "the scan does not show it"
         empty = Budget(())
         return CharacteristicResult(characteristic, float("nan"), empty, None, 0, seen, Verdict.NOT_DECIDED, float("nan"), reason)
-    patches = _patches(deviation, used, judgement.chain.coat)
+    patches = _patches(deviation, used, judgement.chain)
     means = patches.means
     best = int(np.argmax(means) if characteristic.side is Side.UPPER else np.argmin(means))
     row = int(patches.rows[best])
     spot, normal = deviation.feet[row], deviation.normals[row]
     spread = float(judgement.alignment.point_uncertainty(spot[None], normal[None])[0])
-    length = float(np.linalg.norm(spot - judgement.alignment.centre))
+    length = measured_length(judgement.alignment, spot, deviation.nominal.mesh.bounds)
     budget = judgement.chain.budget(length, float(patches.deviations[best]), spread, int(patches.counts[best]), int(deviation.faces[row]) + 1)
     value = float(means[best])
-    decision = decide(value, budget.expanded, characteristic.lower, characteristic.upper, judgement.rule, judgement.guard)
+    expanded = budget.expanded if budget.is_known else 0.0
+    decision = decide(value, expanded, characteristic.lower, characteristic.upper, judgement.rule, judgement.guard)
     verdict, reason = decision.verdict, decision.reason
     doubts = deviation.doubts_about(characteristic.faces)
     if verdict is Verdict.CONFORMS and doubts:
@@ -156,12 +157,11 @@ def profile(deviation: Deviation, characteristic: Characteristic, judgement: Jud
         verdict, reason = Verdict.NOT_DECIDED, f"only {100 * seen:.0f} % of it was seen"
     if judgement.objection:
         verdict, reason = Verdict.NOT_DECIDED, judgement.objection
-    return CharacteristicResult(
-        characteristic, value, budget, frozen(spot), len(used), seen, verdict, decision.probability, reason
-    )
+    probability = decision.probability if budget.is_known else float("nan")
+    return CharacteristicResult(characteristic, value, budget, frozen(spot), len(used), seen, verdict, probability, reason)
 
 
-def _patches(deviation: Deviation, rows: npt.NDArray[np.int64], coat: CoatLayer | None = None) -> _Patches:
+def _patches(deviation: Deviation, rows: npt.NDArray[np.int64], chain: Chain) -> _Patches:
     """Means over cubes of side `PATCH` on each face; thin patches are left out while there are full ones."""
     size = max(PATCH, 2.5 * deviation.spacing)
     cells = np.floor(deviation.feet[rows] / size).astype(np.int64)
@@ -170,8 +170,7 @@ def _patches(deviation: Deviation, rows: npt.NDArray[np.int64], coat: CoatLayer 
     keys = ((deviation.faces[rows] * span[0] + cells[:, 0]) * span[1] + cells[:, 1]) * span[2] + cells[:, 2]
     _, first, inverse, counts = np.unique(keys, return_index=True, return_inverse=True, return_counts=True)
     d, w = deviation.distances[rows], np.maximum(deviation.weights[rows], 1e-12)
-    if coat is not None:
-        d = d - coat.thickness_on(deviation.faces[rows])
+    d = d - chain.thickness_on(deviation.faces[rows])
     total = np.bincount(inverse, w)
     means = np.bincount(inverse, w * d) / total
     variance = np.bincount(inverse, w * (d - means[inverse]) ** 2) / total

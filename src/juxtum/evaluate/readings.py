@@ -9,8 +9,9 @@ import numpy as np
 from juxtum.align import Alignment
 from juxtum.associate.gauss import effective_count
 from juxtum.errors import InputError
+from juxtum.evaluate.decision import Verdict
 from juxtum.evaluate.deviation import Deviation
-from juxtum.evaluate.uncertainty import Budget, Chain
+from juxtum.evaluate.uncertainty import Budget, Chain, measured_length
 from juxtum.geometry.arrays import Floats, frozen
 from juxtum.nominal import Nominal
 
@@ -55,6 +56,16 @@ class Reading:
         return self.budget.expanded
 
 
+def standing(reading: Reading, lower: float, upper: float) -> Verdict:
+    """On which side of two limits a reading lies; not decided where its uncertainty reaches over or is not known."""
+    if not reading.is_seen or not np.isfinite(reading.expanded):
+        return Verdict.NOT_DECIDED
+    room = min(upper - reading.deviation, reading.deviation - lower)
+    if abs(room) < reading.expanded:
+        return Verdict.NOT_DECIDED
+    return Verdict.CONFORMS if room > 0 else Verdict.DOES_NOT_CONFORM
+
+
 def take_reading(deviation: Deviation, alignment: Alignment, chain: Chain, place: Floats, label: str) -> Reading:
     """Read the map at a place in part coordinates (3,).
 
@@ -69,11 +80,10 @@ def take_reading(deviation: Deviation, alignment: Alignment, chain: Chain, place
     spot, normal = foot.feet[0], foot.normals[0]
     rows = rows_near(deviation, spot, normal, max(RADIUS, 1.5 * deviation.spacing))
     values = deviation.distances[rows]
-    if chain.coat is not None:
-        values = values - chain.coat.thickness_on(deviation.faces[rows])
+    values = values - chain.thickness_on(deviation.faces[rows])
     value, sampling = _mean(values, RADIUS)
     spread = float(alignment.point_uncertainty(spot[None], normal[None])[0])
-    length = float(np.linalg.norm(spot - alignment.centre))
+    length = measured_length(alignment, spot, deviation.nominal.mesh.bounds)
     budget = chain.budget(length, sampling, spread, len(rows), int(foot.faces[0]) + 1)
     return Reading(label, frozen(spot), frozen(normal), int(foot.faces[0]) + 1, value, len(rows), budget)
 

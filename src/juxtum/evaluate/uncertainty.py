@@ -6,8 +6,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from juxtum.evaluate.instrument import Environment, Instrument
+from juxtum.align import Alignment
 from juxtum.geometry.arrays import Floats, Ints
+from juxtum.instruments.circumstances import NO_INSTRUMENT, Circumstances
+from juxtum.instruments.stated import Environment, Instrument
 
 COVERAGE = 2.0
 
@@ -22,14 +24,21 @@ class Contribution:
 
 @dataclass(frozen=True)
 class Budget:
-    """All lines of one value's uncertainty."""
+    """All lines of one value's uncertainty.
+
+    Parameters
+    ----------
+    is_known : bool
+        Whether all of it is known; without an instrument it is not, and the uncertainty is NaN.
+    """
 
     contributions: tuple[Contribution, ...]
+    is_known: bool = True
 
     @property
     def standard(self) -> float:
         """Combined standard uncertainty, mm."""
-        return float(np.sqrt(sum(c.standard**2 for c in self.contributions)))
+        return float(np.sqrt(sum(c.standard**2 for c in self.contributions))) if self.is_known else float("nan")
 
     @property
     def expanded(self) -> float:
@@ -65,11 +74,27 @@ class CoatLayer:
 
 @dataclass(frozen=True)
 class Chain:
-    """Everything that adds to the uncertainty but the data themselves."""
+    """Everything that adds to the uncertainty but the data themselves.
 
-    instrument: Instrument
+    Parameters
+    ----------
+    instrument : Instrument, optional
+        None when nobody stated it.
+    """
+
+    instrument: Instrument | None
     environment: Environment
-    coat: CoatLayer | None = None
+    coats: tuple[CoatLayer, ...] = ()
+
+    @classmethod
+    def of(cls, circumstances: Circumstances) -> Chain:
+        """What a measurement's circumstances add."""
+        coats = tuple(CoatLayer(c.faces, c.thickness, c.spread) for c in circumstances.coats_on)
+        return cls(circumstances.instrument, circumstances.environment, coats)
+
+    def thickness_on(self, faces: Ints) -> Floats:
+        """Thickness of all coats (N,) on faces (N,) by index from 0, mm."""
+        return np.sum([coat.thickness_on(faces) for coat in self.coats], axis=0) if self.coats else np.zeros(len(faces))
 
     def budget(self, length: float, sampling: float, alignment: float, count: int, face: int = 0) -> Budget:
         """The budget of a distance from the nominal.
@@ -77,7 +102,7 @@ class Chain:
         Parameters
         ----------
         length : float
-            Over which the value was measured: from the middle of the alignment to the place, mm.
+            Over which the value was measured, mm; see `measured_length`.
         sampling, alignment : float
             Standard uncertainties, mm.
         count : int
@@ -85,23 +110,42 @@ class Chain:
         face : int
             Number of the face it is on; 0 where that does not matter.
         """
-        instrument, room = self.instrument, self.environment
-        warm = abs(room.temperature - 20.0)
-        expansion = 1e-6 * room.expansion
-        heat = np.hypot(room.expansion_u * 1e-6 * length * warm, expansion * length * room.temperature_u)
-        lines = [
-            Contribution(
-                f"instrument {instrument.a:.3f} + {instrument.b:.3f} L/m, L = {length:.0f} mm",
-                instrument.length_error(length) / np.sqrt(3),
-            ),
-            Contribution(f"sampling, {count} points", sampling),
-            Contribution("alignment", alignment),
-            Contribution(f"temperature {room.temperature:.1f} \u00b0C", float(heat)),
-        ]
+        lines = [*self._instrument_lines(length), Contribution(f"sampling, {count} points", sampling), Contribution("alignment", alignment)]
+        lines.append(self._temperature_line(length))
+        for coat in self.coats:
+            if face and coat.is_on(face):
+                # Half the spread counts as rectangular (GUM 4.3.7); the thickness itself is taken off the value.
+                lines.append(Contribution(f"coat {1000 * coat.thickness:.0f} \u00b1 {1000 * coat.spread:.0f} \u00b5m", coat.spread / np.sqrt(3)))
+        return Budget(tuple(lines), self.instrument is not None)
+
+    def _instrument_lines(self, length: float) -> list[Contribution]:
+        instrument = self.instrument
+        if instrument is None:
+            return [Contribution(NO_INSTRUMENT, float("nan"))]
+        words = f"instrument {instrument.a:.3f} + {instrument.b:.3f} L/m, L = {length:.0f} mm"
+        lines = [Contribution(words, instrument.length_error(length) / np.sqrt(3))]
         if instrument.certificate_u > 0:
             name = instrument.certificate or "certificate"
             lines.append(Contribution(f"certificate {name}", instrument.certificate_u / instrument.certificate_k))
-        if self.coat is not None and face and self.coat.is_on(face):
-            # Half the spread counts as rectangular (GUM 4.3.7); the thickness itself is taken off the value.
-            lines.append(Contribution(f"coat {1000 * self.coat.thickness:.0f} \u00b1 {1000 * self.coat.spread:.0f} \u00b5m", self.coat.spread / np.sqrt(3)))
-        return Budget(tuple(lines))
+        return lines
+
+    def _temperature_line(self, length: float) -> Contribution:
+        room = self.environment
+        if room.temperature is None:
+            return Contribution("temperature not stated", 0.0)
+        expansion = 1e-6 * room.expansion
+        heat = np.hypot(room.expansion_u * 1e-6 * length * abs(room.temperature - 20.0), expansion * length * room.temperature_u)
+        return Contribution(f"temperature {room.temperature:.1f} \u00b0C", float(heat))
+
+
+def measured_length(alignment: Alignment, place: Floats, bounds: Floats) -> float:
+    """Over which length a place of the part is measured, mm.
+
+    From the datum features to the place where datums made the frame; from the middle of the data where a fit of all
+    of it did; and, where the frame was given, from the farthest end of the part, since nobody knows from where.
+    """
+    if alignment.anchors is not None:
+        return float(np.linalg.norm(alignment.anchors - place, axis=1).max())
+    if alignment.method == "none":
+        return float(np.linalg.norm(np.maximum(np.abs(bounds[0] - place), np.abs(bounds[1] - place))))
+    return float(np.linalg.norm(place - alignment.centre))

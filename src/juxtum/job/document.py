@@ -9,8 +9,8 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from juxtum.capture.document import CaptureRecord
 from juxtum.errors import JobError
-from juxtum.evaluate import Environment, Instrument
 from juxtum.exchange.inputfile import InputFile
+from juxtum.instruments import Circumstances
 from juxtum.job.readiness import Readiness
 from juxtum.job.steps import (
     AlignStep,
@@ -42,7 +42,7 @@ ALIGNING = (AsScanned, Rough, Pairs, BestFit, Datums)
 
 
 class Brief(BaseModel):
-    """Whose part this is and how it was measured: the cover of the report."""
+    """Whose part this is: the cover of the report."""
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 
@@ -53,8 +53,6 @@ class Brief(BaseModel):
     operator: Text = ""
     date: Text = ""
     note: Text = ""
-    instrument: Instrument = Instrument()
-    environment: Environment = Environment()
 
 
 class Procedure(BaseModel):
@@ -142,9 +140,11 @@ class Job(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
 
     schema_name: Literal["juxtum-job"] = Field("juxtum-job", alias="schema")
-    version: Literal[3] = 3
+    version: Literal[4] = 4
     id: Annotated[str, Field(pattern="^[0-9a-f]{32}$")] = Field(default_factory=lambda: uuid.uuid4().hex)
     brief: Brief = Brief()
+    circumstances: Circumstances = Circumstances()
+    """How it was really measured."""
     nominal: InputFile | None = None
     scan: InputFile | None = None
     procedure: Procedure = Procedure()

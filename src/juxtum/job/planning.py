@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
-from juxtum.evaluate.uncertainty import CoatLayer
+from datetime import datetime
+
+from juxtum.capture.document import CaptureRecord
+from juxtum.instruments import Circumstances, Coating, Environment, Instrument, Origin
+from juxtum.instruments.models import shipped_instruments
 from juxtum.job.document import Job
 from juxtum.job.steps import Datums
-from juxtum.plan.schedule import COATS
 from juxtum.plan.task import Aim, Task
 
 
@@ -17,12 +20,64 @@ def task_of(job: Job) -> Task:
     datums = tuple(dict.fromkeys(n for d in chosen.datums for n in d.faces)) if chosen is not None else ()
     if chosen is None and job.plan is not None:
         datums = job.plan.datums
-    return Task(aims, datums, job.brief.environment)
+    return Task(aims, datums, job.circumstances.environment)
 
 
-def coat_of(job: Job) -> CoatLayer | None:
-    """The coat that the plan puts on the part: on the faces that are not matt, or on all where none is named."""
+def planned_coating(job: Job, applied: datetime) -> Coating | None:
+    """The coat that the plan proposes, put on now: on the faces that are not matt, or on all where none is named."""
     if job.plan is None or job.plan.coat == "none":
         return None
-    coat = COATS[job.plan.coat]
-    return CoatLayer(tuple(face for face, _ in job.plan.finishes), coat.thickness, coat.spread)
+    return Coating.of(job.plan.coat, tuple(face for face, _ in job.plan.finishes), applied)
+
+
+def planned_instrument(job: Job) -> Instrument | None:
+    """The instrument and chain that the plan proposes."""
+    if job.plan is None:
+        return None
+    return job.plan.instrument.as_instrument(job.plan.instrument.chain(job.plan.chain))
+
+
+def with_circumstances(job: Job, **update: object) -> Job:
+    """The job with other circumstances."""
+    return job.model_copy(update={"circumstances": job.circumstances.model_copy(update=update)})
+
+
+def with_temperature(job: Job, temperature: float) -> Job:
+    """The job with the temperature at which the part is measured."""
+    return with_circumstances(job, environment=job.circumstances.environment.model_copy(update={"temperature": temperature}))
+
+
+def with_coating(job: Job, applied: datetime | None) -> Job:
+    """The job with the planned coat on the part since a moment, or with no coat."""
+    coating = planned_coating(job, applied) if applied is not None else None
+    return with_circumstances(job, coats=() if coating is None else (coating,))
+
+
+def with_captured_circumstances(job: Job, record: CaptureRecord) -> Job:
+    """The job as its capture was made: with the plan's instrument if that captured it, and the time in which it did."""
+    instrument = planned_instrument(job) if job.plan is not None and job.plan.instrument.kind.value == record.device else None
+    if instrument is None:
+        model = next((m for m in shipped_instruments() if m.kind.value == _KINDS.get(record.device, record.device)), None)
+        instrument = model.as_instrument(model.chain()) if model is not None else None
+    stated = job.circumstances.instrument
+    if instrument is not None and stated is not None and stated.serial:
+        instrument = instrument.model_copy(update={"serial": stated.serial})
+    began, ended = (_moment(text) for text in (record.began, record.ended))
+    return with_circumstances(job, origin=Origin.CAPTURED, instrument=instrument, began=began, ended=ended)
+
+
+def with_foreign_scan(job: Job) -> Job:
+    """The job when a scan is brought that nobody captured here: nothing of an earlier capture holds for it."""
+    if job.circumstances.origin is Origin.FOREIGN:
+        return job
+    return job.model_copy(update={"circumstances": Circumstances(environment=Environment(expansion=job.circumstances.environment.expansion))})
+
+
+_KINDS = {"head": "structured light", "cabinet": "tomography", "camera": "photo"}
+
+
+def _moment(text: str) -> datetime | None:
+    try:
+        return datetime.fromisoformat(text)
+    except ValueError:
+        return None

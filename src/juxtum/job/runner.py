@@ -34,7 +34,6 @@ from juxtum.job.document import Job
 from juxtum.job.doubts import Doubts, doubts_about_inputs, doubts_about_scan
 from juxtum.job.files import FileStore
 from juxtum.job.inputs import LoadedScan, load_nominal, load_scan
-from juxtum.job.planning import coat_of
 from juxtum.job.steps import AlignStep, AsScanned, CleaningStep, GridStep, StepModel
 from juxtum.nominal import Nominal
 from juxtum.progress import Progress, silent
@@ -129,7 +128,7 @@ class Runner:
         if source is None:
             raise JobError("the job has no scan", job.title, "Bring one in Assemble")
         nominal = self.nominal(job, progress) if job.nominal else None
-        factor = job.brief.environment.to_reference
+        factor = job.circumstances.environment.to_reference
         place = self.files.locate(source)
         return self._once(_scan_key(job), lambda: load_scan(place, source.unit, nominal, factor, progress or silent()))
 
@@ -192,9 +191,9 @@ class Runner:
         progress.phase("taking readings and deciding", 0.95)
         alignment = self.frame(job, frame)
         doubts = self._doubts(job, frame, deviation, progress)
-        chain = Chain(job.brief.instrument, job.brief.environment, coat_of(job))
+        chain = Chain.of(job.circumstances)
         measure, decide = job.procedure.measure, job.procedure.decide
-        objection = "; ".join(filter(None, (job.readiness.objection, *doubts.objections)))
+        objection = "; ".join(filter(None, (job.circumstances.objection, job.readiness.objection, *doubts.objections)))
         judgement = Judgement(alignment, chain, decide.rule, decide.guard, objection)
         ledger = []
         for step in job.procedure.profiles:
@@ -221,7 +220,7 @@ class Runner:
         about_inputs = self._once(_key("inputs", _nominal_key(job), _scan_key(job)), lambda: doubts_about_inputs(nominal, loaded))
         key = _key("doubts", self._frame_key(job, frame), job.procedure.measure.limit, job.procedure.measure.angle)
         about_scan = self._once(key, lambda: doubts_about_scan(scan, deviation, alignment, progress))
-        return Doubts((*about_inputs, *alignment.notes, *about_scan), about_scan)
+        return Doubts((*about_inputs, *job.circumstances.notes, *alignment.notes, *about_scan), about_scan)
 
     def compare(self, job: Job, first: str, second: str, progress: Progress | None = None) -> Comparison:
         """How far the part moves between two frames, and which verdicts change."""
@@ -241,8 +240,8 @@ class Runner:
     def _evaluation_keys(self, job: Job, frame: str) -> str:
         procedure = job.procedure
         parts = (procedure.measure, procedure.decide, *procedure.profiles, *procedure.readings)
-        room = (job.brief.instrument, job.brief.environment)
-        return _key(self._frame_key(job, frame), job.readiness.objection, coat_of(job), *(p.model_dump_json() for p in (*parts, *room)))
+        told = (job.readiness.objection, job.circumstances.model_dump_json())
+        return _key(self._frame_key(job, frame), *told, *(p.model_dump_json() for p in parts))
 
 
 def _cleaning(step: CleaningStep, scan: Scan, progress: Progress) -> Callable[[], Scan]:
@@ -271,7 +270,7 @@ def _scan_key(job: Job) -> str:
     if job.scan is None:
         return _key("no scan")
     # Whether there is a nominal decides what is asked about units, not what the numbers are.
-    return _key("scan", job.scan.sha256, job.scan.unit, job.brief.environment.to_reference)
+    return _key("scan", job.scan.sha256, job.scan.unit, job.circumstances.environment.to_reference)
 
 
 def _cleaned_key(job: Job) -> str:

@@ -12,16 +12,17 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from juxtum.errors import InputError
-from juxtum.evaluate.instrument import validation_sentence
 from juxtum.exchange.inputfile import InputFile
 from juxtum.exchange.limits import MAX_FILE_BYTES, check_file
 from juxtum.exchange.writing import write_atomically
+from juxtum.instruments.circumstances import Circumstances, for_other_parts
+from juxtum.instruments.stated import validation_sentence
 from juxtum.job.document import Brief, Job, Procedure
 from juxtum.job.files import FileStore, content_hash
 from juxtum.units import Unit
 
 SUFFIX = ".juxtum"
-VERSION = 3
+VERSION = 4
 MAX_DOCUMENT_BYTES = 64 * 1024**2
 
 
@@ -103,11 +104,21 @@ def parse_job(data: bytes, path: Path) -> Job:
 
 
 def _migrated(raw: dict[str, Any]) -> dict[str, Any]:
-    """A document of an older version, brought forward step by step; the first had no plan, the second no capture."""
+    """A document of an older version, brought forward step by step.
+
+    The first had no plan, the second no capture; in the third instrument and room stood in the brief, where nobody
+    could tell what had been stated from what had been left as it was, so that they count as stated.
+    """
     if raw.get("version") == 1:
         raw = {**raw, "version": 2, "plan": None}
     if raw.get("version") == 2:
         raw = {**raw, "version": 3, "capture": None}
+    if raw.get("version") == 3:
+        brief = dict(raw.get("brief") or {})
+        old = {"name": "Handheld laser scanner", "a": 0.020, "b": 0.040}
+        stated: dict[str, Any] = {"instrument": {**old, **brief.pop("instrument", {})}, "environment": {"temperature": 20.0, **brief.pop("environment", {})}}
+        stated["origin"] = "captured" if raw.get("capture") else "foreign"
+        raw = {**raw, "version": 4, "brief": brief, "circumstances": stated}
     return raw
 
 
@@ -156,6 +167,7 @@ class ProcedureFile(BaseModel):
     schema_name: Literal["juxtum-procedure-1"] = Field("juxtum-procedure-1", alias="schema")
     nominal: NominalReference
     brief: Brief = Brief()
+    circumstances: Circumstances = Circumstances()
     procedure: Procedure
 
 
@@ -175,7 +187,7 @@ def load_procedure(path: Path, files: FileStore, tell: Callable[[str], None] = l
     if check_file(path) > MAX_DOCUMENT_BYTES:
         raise InputError("this is too large to be a procedure", str(path), "Give a procedure in JSON")
     try:
-        document = ProcedureFile.model_validate_json(path.read_bytes())
+        document = ProcedureFile.model_validate_json(_procedure_brought_forward(path.read_bytes()))
     except ValidationError as problem:
         raise InputError(f"this is not a procedure: {validation_sentence(problem)}", str(path), "See docs/job-format.md") from problem
     beside = path.parent / document.nominal.path
@@ -185,12 +197,25 @@ def load_procedure(path: Path, files: FileStore, tell: Callable[[str], None] = l
         raise InputError(what, str(path), "Put the right file beside it, or make the procedure anew from the new drawing")
     if document.nominal.sha256 is None:
         tell(f"the procedure does not say which revision of '{beside.name}' it was made with; the one beside it was taken")
-    return Job(brief=document.brief, nominal=nominal, procedure=document.procedure)
+    return Job(brief=document.brief, circumstances=document.circumstances, nominal=nominal, procedure=document.procedure)
+
+
+def _procedure_brought_forward(data: bytes) -> bytes:
+    """A procedure of an older version had instrument and room in its brief."""
+    try:
+        raw = json.loads(data)
+    except (ValueError, RecursionError):
+        return data
+    brief = raw.get("brief") if isinstance(raw, dict) else None
+    if isinstance(brief, dict) and {"instrument", "environment"} & set(brief) and "circumstances" not in raw:
+        forward = _migrated({"version": 3, "brief": brief})
+        raw = {**raw, "brief": forward["brief"], "circumstances": forward["circumstances"]}
+    return json.dumps(raw).encode()
 
 
 def save_procedure(job: Job, path: Path, nominal: Path) -> None:
     """Write the job's procedure as a file of its own that refers to the nominal."""
     unit = job.nominal.unit if job.nominal else None
     reference = NominalReference(path=os.path.relpath(nominal, path.parent), unit=unit, sha256=content_hash(nominal))
-    document = ProcedureFile(nominal=reference, brief=job.brief, procedure=job.procedure)
+    document = ProcedureFile(nominal=reference, brief=job.brief, circumstances=for_other_parts(job.circumstances), procedure=job.procedure)
     write_atomically(path, lambda target: target.write_text(document.model_dump_json(indent=1, by_alias=True), "utf-8"))

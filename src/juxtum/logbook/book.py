@@ -14,10 +14,10 @@ from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.orm import Session
 
 from juxtum.errors import JobError
+from juxtum.instruments.models import InstrumentModel
 from juxtum.job.files import data_folder
 from juxtum.job.readiness import Policy, Readiness
 from juxtum.logbook.tables import ArtefactRow, Base, CalibrationRow, CheckRow, ExerciseRow, InstrumentRow
-from juxtum.plan.instruments import InstrumentModel
 
 Row = TypeVar("Row", bound=Base)
 ARTEFACTS = (

@@ -9,13 +9,13 @@ from datetime import datetime
 from enum import StrEnum
 
 from juxtum.capture.calibrating import order_for
+from juxtum.instruments.coats import COATS
+from juxtum.instruments.models import InstrumentModel
 from juxtum.job import Job
 from juxtum.job.readiness import Policy
 from juxtum.logbook.tables import CalibrationRow
-from juxtum.plan.instruments import InstrumentModel
 from juxtum.plan.planner import Planner
 from juxtum.plan.preparing import soak_minutes
-from juxtum.plan.schedule import COATS
 
 
 class Standing(StrEnum):

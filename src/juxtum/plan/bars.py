@@ -9,8 +9,8 @@ import numpy as np
 from juxtum.errors import InputError
 from juxtum.evaluate import Environment
 from juxtum.geometry.arrays import Floats, frozen, unit
+from juxtum.instruments.models import InstrumentModel, ScaleBar
 from juxtum.nominal import Nominal
-from juxtum.plan.instruments import InstrumentModel, ScaleBar
 
 
 @dataclass(frozen=True, eq=False)
@@ -45,8 +45,8 @@ def lay_bars(nominal: Nominal, model: InstrumentModel, room: Environment, count:
         sideways = along if is_short and k % 2 else across
         centre = nominal.centre + shift * along + beside * sideways + rise * 0.5 * abs(float(direction @ rise)) * bar.length
         ends = np.stack([centre - direction * bar.length / 2, centre + direction * bar.length / 2])
-        warm = bar.expansion * 1e-6 * (room.temperature - 20.0)
-        heat = np.hypot(bar.expansion_u * 1e-6 * abs(room.temperature - 20.0), bar.expansion * 1e-6 * room.temperature_u)
+        warm = bar.expansion * 1e-6 * (room.expected_temperature - 20.0)
+        heat = np.hypot(bar.expansion_u * 1e-6 * abs(room.expected_temperature - 20.0), bar.expansion * 1e-6 * room.temperature_u)
         spread = float(np.hypot(bar.uncertainty / 2, bar.length * heat))
         result.append(LaidBar(bar, frozen(ends), bar.length * (1 + warm), spread))
     return tuple(result)

@@ -8,10 +8,10 @@ from enum import StrEnum
 
 import numpy as np
 
+from juxtum.instruments.models import InstrumentModel, Mode
 from juxtum.nominal import Nominal
 from juxtum.plan.ground import Ground
 from juxtum.plan.holes import Hole, find_holes
-from juxtum.plan.instruments import InstrumentModel, Mode
 from juxtum.plan.reach import reach_of
 from juxtum.plan.task import Task
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import math
 
+from juxtum.instruments.models import Kind
 from juxtum.plan.document import Plan
-from juxtum.plan.instruments import Kind
 
 BY_HAND = 15.0
 """A part heavier than this, kg, is not lifted by one person."""

@@ -7,8 +7,8 @@ from typing import Annotated
 import numpy as np
 from pydantic import Field
 
+from juxtum.instruments.models import Document, InstrumentModel, Kind, Positive, shipped
 from juxtum.plan.blind import Finish
-from juxtum.plan.instruments import Document, InstrumentModel, Kind, Positive, shipped
 from juxtum.plan.targets import Target
 from juxtum.plan.views import Stance
 

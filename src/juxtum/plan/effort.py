@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from juxtum.plan.instruments import InstrumentModel, Mode
+from juxtum.instruments.models import InstrumentModel, Mode
 
 OVERLAP = 1.6
 """Every place is passed over this often on average."""

@@ -11,8 +11,8 @@ import numpy.typing as npt
 
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen
 from juxtum.geometry.rays import RayCaster
+from juxtum.instruments.models import InstrumentModel, Mode, TargetNeeds
 from juxtum.nominal import Nominal
-from juxtum.plan.instruments import InstrumentModel, Mode, TargetNeeds
 from juxtum.plan.places import PlacementRules, Places, candidate_places
 from juxtum.plan.task import Task
 from juxtum.plan.tracking import Moments, moments

@@ -10,10 +10,10 @@ from juxtum.errors import InputError
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen, unit
 from juxtum.geometry.rays import RayCaster
+from juxtum.instruments.models import Camera, InstrumentModel
 from juxtum.nominal import Nominal
 from juxtum.plan.bars import LaidBar, lay_bars
 from juxtum.plan.bundle import Adjusted, BarTie, Lens, Network, Photos, Rays, predict
-from juxtum.plan.instruments import Camera, InstrumentModel
 from juxtum.plan.places import PlacementRules, candidate_places
 from juxtum.plan.spared import Variant, variants_of
 from juxtum.plan.task import Task, points_of

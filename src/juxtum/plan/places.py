@@ -10,8 +10,8 @@ from scipy.spatial import cKDTree
 from juxtum.errors import InputError
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen, unit
+from juxtum.instruments.models import InstrumentModel
 from juxtum.nominal import Nominal, faces_mask
-from juxtum.plan.instruments import InstrumentModel
 from juxtum.plan.task import Task
 from juxtum.plan.views import on_surface, row_keys
 

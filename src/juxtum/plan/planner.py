@@ -9,16 +9,17 @@ import numpy as np
 
 from juxtum.errors import InputError
 from juxtum.geometry.arrays import Bools, Floats
+from juxtum.instruments.coats import COATS
+from juxtum.instruments.models import InstrumentModel, Kind, Mode, shipped
 from juxtum.nominal import Nominal
 from juxtum.plan.assess import Assessment, assess
 from juxtum.plan.blind import BlindSpot, Cause, Method, blind_spots
 from juxtum.plan.document import Expected, Plan, PlannedPose
 from juxtum.plan.effort import Effort, estimate
 from juxtum.plan.ground import Ground, make_ground
-from juxtum.plan.instruments import InstrumentModel, Kind, Mode, shipped
 from juxtum.plan.photos import NetworkWish, PhotoPlan, plan_photos
 from juxtum.plan.places import PlacementRules, rules_for
-from juxtum.plan.schedule import COATS, Schedule, Work, machine_memory, parse_clock, schedule
+from juxtum.plan.schedule import Schedule, Work, machine_memory, parse_clock, schedule
 from juxtum.plan.schools import MINUTES_EACH, SchoolResult, compare_schools
 from juxtum.plan.spacing import SpacingPrice, finest_that_fits, price_spacings
 from juxtum.plan.stations import Obstacle, StationPlan, plan_stations

@@ -6,9 +6,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from juxtum.instruments.coats import COATS, Coat
+from juxtum.instruments.models import Mode
 from juxtum.plan.blind import Finish
-from juxtum.plan.instruments import Mode
-from juxtum.plan.schedule import COATS, Coat
 
 HEAT_CAPACITY = 500.0
 """Of iron and steel, J/(kg K); other metals take less time for the same mass."""

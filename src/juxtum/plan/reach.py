@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from juxtum.plan.instruments import Mode
+from juxtum.instruments.models import Mode
 
 SMALL, LARGE = 8.0, 40.0
 """Diameters, mm, at which the two reaches of a mode are stated."""
@@ -18,7 +18,7 @@ def reach_of(mode: Mode, diameter: float) -> float:
 
     Examples
     --------
-    >>> from juxtum.plan.instruments import Kind, shipped
+    >>> from juxtum.instruments.models import Kind, shipped
     >>> single = shipped(Kind.HANDHELD).mode("single line")
     >>> reach_of(single, 4.0), reach_of(single, 24.0), reach_of(single, 60.0)
     (2.0, 3.5, 5.0)
@@ -32,7 +32,7 @@ def beside(mode: Mode) -> float:
 
     Examples
     --------
-    >>> from juxtum.plan.instruments import Kind, shipped
+    >>> from juxtum.instruments.models import Kind, shipped
     >>> beside(shipped(Kind.HANDHELD).mode("single line"))
     30.0
     """

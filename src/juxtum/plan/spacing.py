@@ -9,10 +9,10 @@ import numpy as np
 
 from juxtum.evaluate.characteristics import PATCH
 from juxtum.geometry.arrays import Floats
+from juxtum.instruments.models import InstrumentModel, Mode
 from juxtum.nominal import FaceKind, Nominal
 from juxtum.plan.effort import Effort, estimate
 from juxtum.plan.holes import find_holes
-from juxtum.plan.instruments import InstrumentModel, Mode
 from juxtum.plan.task import Task, area_of
 
 POINTS_ACROSS = 5

@@ -12,10 +12,10 @@ import numpy as np
 from juxtum.associate.gauss import effective_count
 from juxtum.evaluate.characteristics import PATCH
 from juxtum.evaluate.uncertainty import Budget, Chain
+from juxtum.instruments.models import ErrorChain, InstrumentModel, Kind, Mode
 from juxtum.nominal import Nominal
 from juxtum.plan.effort import estimate
 from juxtum.plan.holes import Hole, find_holes
-from juxtum.plan.instruments import ErrorChain, InstrumentModel, Kind, Mode
 from juxtum.plan.reach import reach_of
 from juxtum.plan.shape import ShapeHold, alignment_spread, shape_hold
 from juxtum.plan.spacing import spacing_needs

@@ -8,7 +8,7 @@ from functools import cached_property
 import numpy as np
 
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen
-from juxtum.plan.instruments import TargetNeeds
+from juxtum.instruments.models import TargetNeeds
 
 LOST = 1e3
 """Stands for a spread that cannot be computed, mm."""

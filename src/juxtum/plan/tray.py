@@ -9,8 +9,8 @@ import numpy as np
 from juxtum.errors import InputError
 from juxtum.geometry.arrays import Floats, frozen
 from juxtum.geometry.transform import rotation_from_vector
+from juxtum.instruments.models import InstrumentModel, MeasuringCylinder
 from juxtum.nominal import Nominal
-from juxtum.plan.instruments import InstrumentModel, MeasuringCylinder
 from juxtum.plan.task import Task
 
 TILTS = (15.0, 18.0, 20.0, 22.0, 25.0)

@@ -12,8 +12,8 @@ from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Bools, Floats, frozen, unit
 from juxtum.geometry.rays import RayCaster
 from juxtum.geometry.transform import rotation_from_vector
+from juxtum.instruments.models import InstrumentModel, Mode
 from juxtum.nominal import Nominal
-from juxtum.plan.instruments import InstrumentModel, Mode
 from juxtum.plan.reach import beside
 from juxtum.plan.task import Task
 from juxtum.plan.views import Patches, Spots, Views, make_patches, seen_from

@@ -12,8 +12,8 @@ from juxtum.errors import InputError
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen, orthonormal_frame, unit
 from juxtum.geometry.rays import RayCaster
+from juxtum.instruments.models import Mode
 from juxtum.nominal import Nominal, faces_mask
-from juxtum.plan.instruments import Mode
 from juxtum.progress import Progress, silent
 
 TILTS = (0.0, 20.0, 40.0, 60.0)

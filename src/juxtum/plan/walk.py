@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from juxtum.geometry.arrays import Bools, Floats, unit
-from juxtum.plan.instruments import Camera
+from juxtum.instruments.models import Camera
 
 LEAST_RAYS = 4
 LEAST_ANGLE = 40.0

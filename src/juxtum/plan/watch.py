@@ -7,8 +7,8 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from juxtum.geometry.arrays import Bools, Floats, frozen, unit
+from juxtum.instruments.models import TrackerNeeds
 from juxtum.plan.ground import Ground
-from juxtum.plan.instruments import TrackerNeeds
 from juxtum.plan.stations import StationPlan, blocked_between, in_volume
 from juxtum.plan.views import Spots
 

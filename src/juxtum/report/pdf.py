@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import math
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -10,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from juxtum.evaluate import CharacteristicResult, Histogram, Verdict, histogram
+from juxtum.evaluate.readings import standing
 from juxtum.job import Evaluation, Job
 from juxtum.job.readiness import Policy
 from juxtum.job.runner import Comparison
@@ -142,13 +144,13 @@ def _readiness_rows(job: Job) -> list[tuple[str, str]]:
 
 def _fields(c: Any, job: Job, y: float) -> float:
     brief = job.brief
-    room, instrument = brief.environment, brief.instrument
+    room, instrument = job.circumstances.environment, job.circumstances.instrument
     facts = [
         ("Part", job.title), ("Serial", brief.serial), ("Drawing", brief.drawing), ("Customer", brief.customer),
         ("Operator", brief.operator), ("Date", brief.date),
-        ("Instrument", f"{instrument.name} {instrument.serial}".strip()),
-        ("Length error", f"{instrument.a:.3f} + {instrument.b:.3f} L mm (L in m)"),
-        ("Environment", f"{room.temperature:.1f} \u00b1 {room.temperature_u:.1f} \u00b0C"),
+        ("Instrument", f"{instrument.name} {instrument.serial}".strip() if instrument else "not stated"),
+        ("Length error", f"{instrument.a:.3f} + {instrument.b:.3f} L mm (L in m)" if instrument else "not known"),
+        ("Environment", "not stated" if room.temperature is None else f"{room.temperature:.1f} \u00b1 {room.temperature_u:.1f} \u00b0C"),
         ("Nominal", job.nominal.name if job.nominal else ""), ("Scan", job.scan.name if job.scan else ""),
         ("Note", brief.note), *_readiness_rows(job),
     ]  # fmt: skip
@@ -282,8 +284,7 @@ def _readings(pages: _Pages) -> None:
         d.write(pages.canvas, EDGE + 120, y, "  ".join(f"{v:9.2f}" for v in r.place), d.MONO, 7.5, LIGHT.ink_soft)
         d.write_right(pages.canvas, EDGE + 330, y, measured(r.deviation, r.expanded), d.MONO_BOLD, 8.5)
         d.write_right(pages.canvas, EDGE + 376, y, uncertainty(r.expanded), d.MONO, 8, LIGHT.ink_soft)
-        inside = scale.lower <= r.deviation <= scale.upper
-        state = Verdict.NOT_DECIDED if not r.is_seen else Verdict.CONFORMS if inside else Verdict.DOES_NOT_CONFORM
+        state = standing(r, scale.lower, scale.upper)
         d.ruler(pages.canvas, EDGE + 396, y + 3, 90, (scale.lower, scale.upper), r.deviation, r.expanded, state)
         pages.y -= 15
 
@@ -344,15 +345,16 @@ def _budgets(pages: _Pages) -> None:
         pages.need(20 + 12 * len(r.budget.contributions), title)
         head = f"{r.characteristic.id}  {r.characteristic.title}, {r.characteristic.side}"
         d.write(c, EDGE, pages.y, d.shortened(head, d.WORD_BOLD, 8.5, 330), d.WORD_BOLD, 8.5)
-        d.write_right(c, WIDTH - EDGE, pages.y, f"U = {r.expanded:.4f} mm (k = 2)", d.MONO, 8)
+        d.write_right(c, WIDTH - EDGE, pages.y, f"U = {r.expanded:.4f} mm (k = 2)" if r.budget.is_known else "U not known", d.MONO, 8)
         pages.y -= 12
-        largest = max(line.standard for line in r.budget.contributions) or 1.0
+        largest = max((line.standard for line in r.budget.contributions if math.isfinite(line.standard)), default=0.0) or 1.0
         for line in r.budget.contributions:
             d.write(c, EDGE + 12, pages.y, line.source, d.WORD, 8, LIGHT.ink_soft)
             c.setFillColor(LIGHT.field)
             c.rect(EDGE + 300, pages.y, 120, 5, stroke=0, fill=1)
             c.setFillColor(LIGHT.ink_soft)
-            c.rect(EDGE + 300, pages.y, 120 * line.standard / largest, 5, stroke=0, fill=1)
-            d.write_right(c, WIDTH - EDGE, pages.y, f"{line.standard:.4f}", d.MONO, 8)
+            if math.isfinite(line.standard):
+                c.rect(EDGE + 300, pages.y, 120 * line.standard / largest, 5, stroke=0, fill=1)
+            d.write_right(c, WIDTH - EDGE, pages.y, f"{line.standard:.4f}" if math.isfinite(line.standard) else "not known", d.MONO, 8)
             pages.y -= 11
         pages.y -= 6

@@ -13,11 +13,11 @@ import numpy.typing as npt
 
 from juxtum.errors import InputError
 from juxtum.exchange.writing import write_atomically
+from juxtum.instruments.models import Kind, shipped
 from juxtum.job import Job
 from juxtum.look import LIGHT
 from juxtum.plan.bars import lay_bars
 from juxtum.plan.cautions import cautions
-from juxtum.plan.instruments import Kind, shipped
 from juxtum.plan.marking import ruler_marks
 from juxtum.plan.planner import Planner
 from juxtum.plan.targets import Target

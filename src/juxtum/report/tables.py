@@ -69,10 +69,10 @@ def write_xlsx(path: Path, job: Job, evaluation: Evaluation) -> None:
         number = book.add_format({"num_format": "+0.000;-0.000;0.000"})
         _sheet(book, "Ledger", LEDGER_COLUMNS, ledger_rows(evaluation), head, number)
         _sheet(book, "Readings", READING_COLUMNS, reading_rows(evaluation), head, number)
-        s = evaluation.statistics
+        s, instrument = evaluation.statistics, job.circumstances.instrument
         facts: list[list[Any]] = [
             ["part", job.brief.part], ["serial", job.brief.serial], ["drawing", job.brief.drawing],
-            ["operator", job.brief.operator], ["instrument", job.brief.instrument.name], ["date", job.brief.date],
+            ["operator", job.brief.operator], ["instrument", instrument.name if instrument is not None else "not stated"], ["date", job.brief.date],
             ["frame", evaluation.frame], ["points", s.points], ["area seen", s.area_seen], ["mean", s.mean],
             ["standard deviation", s.sd], ["RMS", s.rms], ["min", s.min], ["max", s.max],
             ["within tolerance", s.within_tolerance], ["beyond search", s.beyond_search],

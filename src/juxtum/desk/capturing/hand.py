@@ -13,9 +13,9 @@ from juxtum.desk.stage_view import StageView
 from juxtum.desk.style import THEME, colour, font
 from juxtum.devices.body import Pose
 from juxtum.geometry.arrays import Floats, orthonormal_frame, unit
+from juxtum.instruments.models import Mode
 from juxtum.look import BODY, SMALL
 from juxtum.nominal import Nominal
-from juxtum.plan.instruments import Mode
 
 LEAN = 0.35
 """Share of the eye's own direction in that of the scanner; the rest is the surface's normal."""

@@ -13,8 +13,8 @@ from juxtum.devices.body import Body
 from juxtum.devices.kinds import DeviceKind, make_stand_in
 from juxtum.devices.link import DeviceProcess, DirectLink
 from juxtum.devices.standin import StandIn
+from juxtum.instruments.models import Kind
 from juxtum.job import Job, save_job
-from juxtum.plan.instruments import Kind
 from juxtum.plan.planner import Planner
 
 Connect = Callable[[], Connection]

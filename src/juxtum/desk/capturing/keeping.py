@@ -13,6 +13,7 @@ from juxtum.exchange.meshes import write_ply
 from juxtum.exchange.writing import write_atomically
 from juxtum.job import FileStore, Job
 from juxtum.job.files import data_folder
+from juxtum.job.planning import with_captured_circumstances
 from juxtum.progress import Progress
 
 
@@ -99,4 +100,5 @@ def with_scan_of_capture(job: Job, files: FileStore, progress: Progress) -> Job:
     folder.mkdir(parents=True, exist_ok=True)
     path = folder / f"{(job.brief.part or 'part').split()[0]} captured.ply"
     write_atomically(path, lambda target: write_ply(target, surface))
-    return job.model_copy(update={"scan": files.adopt(path)})
+    assert job.capture is not None
+    return with_captured_circumstances(job.model_copy(update={"scan": files.adopt(path)}), job.capture)

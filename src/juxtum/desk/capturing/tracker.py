@@ -13,7 +13,7 @@ from juxtum.capture.snapshot import Snapshot
 from juxtum.capture.tracker_stations import TrackerStations
 from juxtum.desk.stage_view import StageView
 from juxtum.desk.widgets import button, combo, form, row
-from juxtum.plan.instruments import Kind
+from juxtum.instruments.models import Kind
 from juxtum.scene.drawables import segments
 from juxtum.scene.plan_layers import stand_ends, tripod_ends
 

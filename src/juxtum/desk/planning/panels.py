@@ -14,10 +14,11 @@ from juxtum.desk.planning.target_panel import TargetsPanel
 from juxtum.desk.planning.topics import Answer, FitAnswer, Topic
 from juxtum.desk.widgets import Choice, Facts, LengthField, button, form, label, line, row
 from juxtum.errors import InputError
+from juxtum.instruments.coats import COATS
 from juxtum.plan.blind import Finish
 from juxtum.plan.photos import PhotoPlan
 from juxtum.plan.planner import EffortPlan, Planner
-from juxtum.plan.schedule import COATS, parse_clock
+from juxtum.plan.schedule import parse_clock
 from juxtum.plan.tray import TrayPlan
 from juxtum.plan.turntable import TurntablePlan
 from juxtum.report.plan_result import notes
@@ -160,7 +161,7 @@ class PhotosPanel(Panel):
         """How long the bars are now."""
         if not isinstance(made, PhotoPlan):
             return ""
-        room = planner.task.environment.temperature
+        room = planner.task.environment.expected_temperature
         lengths = "; ".join(f"{b.bar.name} {b.length:.3f} mm" for b in made.bars)
         return f"At {room:g} \u00b0C: {lengths}. Numbers at the bars are their lengths there, not at 20 \u00b0C."
 

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from juxtum.errors import InputError, JuxtumError
-from juxtum.plan.instruments import Kind, read_instrument_model
+from juxtum.instruments.models import Kind, read_instrument_model
 
 if TYPE_CHECKING:
     from juxtum.desk.stations.plan import PlanStation

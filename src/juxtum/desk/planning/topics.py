@@ -10,6 +10,7 @@ from juxtum.desk.derived import Derived
 from juxtum.desk.stations.findings import NextAction
 from juxtum.errors import JuxtumError
 from juxtum.geometry import TriangleMesh
+from juxtum.instruments.models import Kind, shipped_instruments
 from juxtum.job import Job
 from juxtum.job.planning import task_of
 from juxtum.nominal import Nominal
@@ -17,7 +18,6 @@ from juxtum.plan.assess import Assessment
 from juxtum.plan.blind import BlindSpot
 from juxtum.plan.document import Plan
 from juxtum.plan.ground import Ground
-from juxtum.plan.instruments import Kind, shipped_instruments
 from juxtum.plan.photos import PhotoPlan
 from juxtum.plan.planner import EffortPlan, Grounds, Planner, default_plan, tracked_coverage
 from juxtum.plan.schools import MINUTES_EACH, SchoolResult

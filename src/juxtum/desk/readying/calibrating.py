@@ -23,9 +23,9 @@ from juxtum.devices.kinds import DeviceKind
 from juxtum.devices.protocol import Message
 from juxtum.devices.standin import StandIn
 from juxtum.errors import JuxtumError
+from juxtum.instruments.models import Kind
 from juxtum.logbook.book import Entry
 from juxtum.logbook.tables import InstrumentRow
-from juxtum.plan.instruments import Kind
 from juxtum.plan.planner import Planner
 from juxtum.progress import Progress
 
@@ -174,8 +174,8 @@ class Calibrating(QObject):
             own = self._station.instrument()
             model = self._device.model
             instrument = own if own is not None and own.model == model.id else book.instrument(model)
-            artefact, room = ARTEFACTS.get(found.kind, "dot board DB-7"), job.brief.environment
-            book.add_calibration(instrument, Entry(found.kind.value, artefact, job.brief.operator, room.temperature, found.value, found.limit))
+            artefact, room = ARTEFACTS.get(found.kind, "dot board DB-7"), job.circumstances.environment
+            book.add_calibration(instrument, Entry(found.kind.value, artefact, job.brief.operator, room.expected_temperature, found.value, found.limit))
         self._station.look_again()
         self._station.show_results()
 
@@ -207,7 +207,7 @@ class Calibrating(QObject):
     def _write_check(self, found: CheckResult, artefact: str, instrument: InstrumentRow) -> None:
         book, job = self._station.window_.logbook, self._station.derived.job
         assert book is not None
-        common = ("", artefact, job.brief.operator, job.brief.environment.temperature)
+        common = ("", artefact, job.brief.operator, job.circumstances.environment.expected_temperature)
         book.add_check(instrument, Entry(*common, found.size_error, found.size_limit), Entry(*common, found.length_error, found.length_limit))
         self._station.tell_result(f"{'Passed' if found.passed else 'Failed'} on {artefact}: {found.words}.")
         self._station.look_again()

@@ -10,7 +10,9 @@ from juxtum.desk.stage_view import Mode
 from juxtum.desk.stations.base import Station
 from juxtum.desk.stations.findings import Key, short, thousands
 from juxtum.desk.widgets import Facts, LengthField, button, form, label, line, row
+from juxtum.instruments import Instrument
 from juxtum.job import Job
+from juxtum.job.planning import planned_instrument, with_circumstances
 from juxtum.job.steps import ProfileStep
 from juxtum.scene.drawables import face_surface
 from juxtum.scene.dress import MAP_LAYERS
@@ -76,7 +78,7 @@ class BriefStation(Station):
             rows.append((title, field))
         self.body.addLayout(form(rows))
         self.body.addWidget(line())
-        self.body.addWidget(label("Instrument and room", "heading"))
+        self.body.addWidget(label("How it was measured", "heading"))
         self._instrument = QLineEdit()
         self._instrument.setAccessibleName("Instrument")
         self._instrument.editingFinished.connect(self._set_instrument)
@@ -89,6 +91,8 @@ class BriefStation(Station):
                 self._numbers[name] = field
                 rows.append((title, field))
         self.body.addLayout(form(rows))
+        planned = button("As planned", self._take_planned, tip="The instrument and chain of the plan")
+        self.body.addLayout(row(planned, button("Not known", self._forget_instrument, tip="Values without uncertainty, nothing decided")))
 
     def _brief_setter(self, name: str) -> Callable[[], None]:
         def change() -> None:
@@ -105,16 +109,36 @@ class BriefStation(Station):
         self.session.edit(title, change)
 
     def _set_instrument(self) -> None:
-        name = self._instrument.text().strip()
-        instrument = self.session.job.brief.instrument
-        if name and name != instrument.name:
-            self._edit_brief("name of the instrument", {"instrument": instrument.model_copy(update={"name": name[:200]})})
+        """State the instrument as soon as its name or both its errors are typed; half an instrument is none."""
+        name = self._instrument.text().strip()[:200]
+        a, b = (self._numbers[key].stated for key in ("a", "b"))
+        held = self.session.job.circumstances.instrument
+        if a is None or b is None:
+            return
+        update = {"a": a, "b": b} | ({"name": name} if name else {})
+        made = Instrument(**update) if held is None else held.model_copy(update=update)
+        if made != held:
+            self.session.edit("instrument", lambda job: with_circumstances(job, instrument=made))
+
+    def _take_planned(self) -> None:
+        made = planned_instrument(self.session.job)
+        if made is None:
+            self.window_.tell("there is no plan yet", "instrument", "Plan first, or type what it was measured with")
+        else:
+            self.session.edit("instrument as planned", lambda job: with_circumstances(job, instrument=made))
+
+    def _forget_instrument(self) -> None:
+        self.session.edit("instrument not known", lambda job: with_circumstances(job, instrument=None))
 
     def _number_setter(self, part: str, name: str, low: float, high: float) -> Callable[[float], None]:
         def change(value: float) -> None:
             value = min(max(value, low), high)
-            held = getattr(self.session.job.brief, part)
-            self._edit_brief(name.replace("_u", " uncertainty"), {part: held.model_copy(update={name: value})})
+            if part == "instrument":
+                self._numbers[name].set_value(value)
+                self._set_instrument()
+                return
+            room = self.session.job.circumstances.environment.model_copy(update={name: value})
+            self.session.edit(name.replace("_u", " uncertainty"), lambda job: with_circumstances(job, environment=room))
 
         return change
 
@@ -178,12 +202,15 @@ class BriefStation(Station):
         for name, field in self._fields.items():
             if not field.hasFocus():
                 field.setText(getattr(job.brief, name))
+        how = job.circumstances
+        self._instrument.setPlaceholderText("not stated")
         if not self._instrument.hasFocus():
-            self._instrument.setText(job.brief.instrument.name)
+            self._instrument.setText(how.instrument.name if how.instrument else "")
         for name, number in self._numbers.items():
-            held = job.brief.instrument if name in ("a", "b") else job.brief.environment
-            if not number.hasFocus():
-                number.set_value(getattr(held, name))
+            held = how.instrument if name in ("a", "b") else how.environment
+            half_typed = held is None and number.stated is not None
+            if not number.hasFocus() and not half_typed:
+                number.set_value(None if held is None else getattr(held, name))
         self._show_chosen()
         self._show_characteristics()
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent
@@ -22,7 +24,7 @@ from juxtum.job.steps import GridStep, Measure, ReadingStep
 from juxtum.look import LARGE, SMALL
 from juxtum.scene.stage import Hit
 from juxtum.units import parse_length
-from juxtum.wording import measured, percent, uncertainty
+from juxtum.wording import DASH, measured, percent, uncertainty
 
 
 class MeasureStation(Station):
@@ -287,7 +289,7 @@ class _ValueLine(QWidget):
         """A characteristic's value."""
         self._result = result
         self.text = measured(result.value, result.expanded)
-        self._expanded = uncertainty(result.expanded) if result.points else "\u2013"
+        self._expanded = uncertainty(result.expanded) if result.points else DASH
         self._resize()
 
     def show_reading(self, reading: Reading) -> None:
@@ -307,7 +309,7 @@ class _ValueLine(QWidget):
         offset = painter.fontMetrics().horizontalAdvance(self.text)
         painter.setFont(font(SMALL + 1))
         painter.setPen(colour("ink_soft"))
-        painter.drawText(QPointF(offset + 8 * k, 26 * k), f"mm  \u00b1 {self._expanded}  (k = 2)")
+        painter.drawText(QPointF(offset + 8 * k, 26 * k), f"mm  \u00b1 {self._expanded}  (k = 2)" if self._expanded != DASH else "mm   U not known")
         r = self._result
         if r is not None:
             paint_mark(painter, QPointF(self.width() - 12, 17 * k), r.verdict, 13 * k)
@@ -317,6 +319,10 @@ class _ValueLine(QWidget):
             painter.setFont(font(SMALL + 2, bold=True))
             painter.drawText(QPointF(self.width() * 0.55 + 14, 50 * k), str(r.verdict))
         painter.end()
+
+
+def _standard(value: float, decimals: int) -> str:
+    return f"{value:.{decimals}f}" if math.isfinite(value) else "not known"
 
 
 class BudgetBars(QWidget):
@@ -331,7 +337,7 @@ class BudgetBars(QWidget):
         """Show a budget."""
         self._budget = budget
         self.setFixedHeight(len(budget.contributions) * THEME.px(20) + 4)
-        self.setToolTip("\n".join(f"{c.source}: {c.standard:.5f} mm" for c in budget.contributions))
+        self.setToolTip("\n".join(f"{c.source}: {_standard(c.standard, 5)} mm" for c in budget.contributions))
         self.update()
 
     def sizeHint(self) -> QSize:
@@ -344,7 +350,7 @@ class BudgetBars(QWidget):
         if self._budget is None:
             return
         painter = QPainter(self)
-        largest = max((c.standard for c in self._budget.contributions), default=0.0) or 1.0
+        largest = max((c.standard for c in self._budget.contributions if math.isfinite(c.standard)), default=0.0) or 1.0
         tall, width = THEME.px(20), self.width()
         for index, c in enumerate(self._budget.contributions):
             middle = index * tall + tall / 2
@@ -353,10 +359,11 @@ class BudgetBars(QWidget):
             words = painter.fontMetrics().elidedText(c.source, Qt.TextElideMode.ElideRight, int(width * 0.56))
             painter.drawText(QPointF(0, middle + 4), words)
             painter.fillRect(QRectF(width * 0.6, middle - 3, width * 0.2, 6), colour("field"))
-            painter.fillRect(QRectF(width * 0.6, middle - 3, width * 0.2 * c.standard / largest, 6), colour("ink_soft"))
+            if math.isfinite(c.standard):
+                painter.fillRect(QRectF(width * 0.6, middle - 3, width * 0.2 * c.standard / largest, 6), colour("ink_soft"))
             painter.setFont(font(SMALL, mono=True))
             painter.setPen(colour("ink"))
-            painter.drawText(QRectF(width * 0.8, middle - 8, width * 0.2, 16), Qt.AlignmentFlag.AlignRight, f"{c.standard:.4f}")
+            painter.drawText(QRectF(width * 0.8, middle - 8, width * 0.2, 16), Qt.AlignmentFlag.AlignRight, _standard(c.standard, 4))
         painter.end()
 
 

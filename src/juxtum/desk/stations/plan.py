@@ -24,11 +24,11 @@ from juxtum.desk.stations.base import Station
 from juxtum.desk.stations.findings import Key
 from juxtum.errors import JuxtumError
 from juxtum.geometry.arrays import Floats
+from juxtum.instruments.models import InstrumentModel, Kind, shipped_instruments
 from juxtum.job import Job
 from juxtum.job.steps import Datums
 from juxtum.plan.blind import Finish, methods
 from juxtum.plan.document import Plan
-from juxtum.plan.instruments import InstrumentModel, Kind, shipped_instruments
 from juxtum.plan.photos import PhotoPlan
 from juxtum.plan.planner import Grounds, Planner
 from juxtum.plan.suitability import Fitness

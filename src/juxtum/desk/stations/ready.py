@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from datetime import datetime
+
 import numpy as np
 from PyQt6.QtWidgets import QLineEdit
 
@@ -12,13 +14,15 @@ from juxtum.desk.stations.base import Station
 from juxtum.desk.stations.findings import Key, NextAction
 from juxtum.desk.widgets import Facts, LengthField, button, combo, form, label, line, row
 from juxtum.errors import JuxtumError
+from juxtum.instruments.coats import COATS
+from juxtum.job import Job
+from juxtum.job.planning import with_coating, with_temperature
 from juxtum.job.readiness import Policy, Readiness
 from juxtum.logbook.go_list import GoItem, go_list, is_go
 from juxtum.logbook.tables import CalibrationRow, CheckRow, InstrumentRow
 from juxtum.plan.cautions import cautions
 from juxtum.plan.planner import Planner
 from juxtum.plan.preparing import coat_uncertainty, soak_minutes, surface_advice
-from juxtum.plan.schedule import COATS
 from juxtum.scene.dress import MAP_LAYERS
 from juxtum.scene.plan_layers import faces_surface
 
@@ -49,7 +53,8 @@ class ReadyStation(Station):
         self._surface = label("", "", wrap=True)
         self._surface.setAccessibleName("Surface advice")
         self.body.addWidget(self._surface)
-        self._part_t = LengthField("Part temperature", 20.0, "degrees Celsius")
+        self._part_t = LengthField("Part temperature", 20.0, "degrees Celsius; lengths are corrected to 20 from it")
+        self._part_t.chosen.connect(self._set_temperature)
         self._room_t = LengthField("Room temperature", 20.0, "degrees Celsius")
         for field in (self._part_t, self._room_t):
             field.chosen.connect(lambda _: self._show_soak())
@@ -105,7 +110,7 @@ class ReadyStation(Station):
         book, planner = self.window_.logbook, self.planner
         if book is None or planner is None:
             return None
-        return book.instrument(planner.model, self.derived.job.brief.instrument.serial)
+        return book.instrument(planner.model, _serial_of(self.derived.job))
 
     def items(self) -> tuple[GoItem, ...]:
         """The go list as it stands."""
@@ -130,6 +135,8 @@ class ReadyStation(Station):
         if planner is None:
             return
         self._show_surface(planner)
+        if not self._part_t.hasFocus():
+            self._part_t.set_value(self.derived.job.circumstances.environment.temperature)
         self._show_soak()
         kinds = [k.value for k in order_for(planner.model)]
         kinds += [k.value for k in (CalibrationKind.PHOTO, CalibrationKind.TIP, CalibrationKind.BOARD, CalibrationKind.SHAPE)]
@@ -189,6 +196,9 @@ class ReadyStation(Station):
         if planner is None:
             return
         mass = planner.task.mass(planner.nominal)
+        if self._part_t.stated is None:
+            self._soak.setText("Say how warm the part is; until then nothing is corrected.")
+            return
         difference = self._part_t.value - self._room_t.value
         if not np.isfinite(mass):
             self._soak.setText("The mass is not known, since the part is not closed.")
@@ -217,7 +227,19 @@ class ReadyStation(Station):
         def edit(prepared: tuple[str, ...]) -> tuple[str, ...]:
             return tuple(sorted({*prepared, key} if on else set(prepared) - {key}))
 
-        self.session.edit(f"{'tick' if on else 'untick'} {key}", lambda job: job.model_copy(update={"prepared": edit(job.prepared)}))
+        def change(job: Job) -> Job:
+            made = job.model_copy(update={"prepared": edit(job.prepared)})
+            return made if key != "coat" else with_coating(made, datetime.now() if on else None)
+
+        self.session.edit(f"{'tick' if on else 'untick'} {key}", change)
+
+    def _set_temperature(self, value: float) -> None:
+        """The temperature of the part as it is measured; all lengths are corrected with it."""
+        if not -40 <= value <= 120:
+            self.window_.tell(f"{value:g} \u00b0C is no temperature of a part", "Ready", "Give one from -40 to 120")
+            self.show_results()
+            return
+        self.session.edit("temperature of the part", lambda job: with_temperature(job, value))
 
     def tick_next(self) -> None:
         """The first open thing that a person does is done."""
@@ -292,6 +314,10 @@ class ReadyStation(Station):
         view.put("marked", faces_surface(planner.nominal, faces) if planner is not None else None)
         view.set_legend(None, None)
         view.set_readings(())
+
+
+def _serial_of(job: Job) -> str:
+    return job.circumstances.instrument.serial if job.circumstances.instrument is not None else ""
 
 
 def _microns(row: CalibrationRow) -> str:

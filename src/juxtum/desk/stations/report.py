@@ -55,9 +55,9 @@ class ReportStation(Station):
     def show_results(self) -> None:
         """Cover fields and whether there is anything to write."""
         d = self.derived
-        brief = d.job.brief
+        brief, instrument = d.job.brief, d.job.circumstances.instrument
         facts = [("part", d.job.title), ("serial", brief.serial), ("drawing", brief.drawing), ("customer", brief.customer)]
-        facts += [("operator", brief.operator), ("date", brief.date), ("instrument", brief.instrument.name)]
+        facts += [("operator", brief.operator), ("date", brief.date), ("instrument", instrument.name if instrument else "not stated")]
         if d.evaluation is not None:
             facts += [("frame", d.frame), ("rule", str(d.job.procedure.decide.rule)), ("ledger", headline(d.evaluation))]
         self._facts.show_facts([(name, short(value, 30) or "\u2013") for name, value in facts])

@@ -10,9 +10,8 @@ from typing import Annotated, Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from juxtum.errors import InputError
-from juxtum.evaluate import Instrument
-from juxtum.evaluate.instrument import validation_sentence
 from juxtum.exchange.limits import check_file
+from juxtum.instruments.stated import Instrument, read_instrument, validation_sentence
 
 SCHEMA = "juxtum-instrument-2"
 Text = Annotated[str, Field(min_length=1, max_length=120)]
@@ -301,7 +300,7 @@ def read_instrument_model(path: Path) -> InstrumentModel:
 
 def shipped_instruments() -> tuple[InstrumentModel, ...]:
     """The invented instruments that ship with the application, in the order in which they are offered."""
-    folder = files("juxtum.plan").joinpath("data")
+    folder = files("juxtum.instruments").joinpath("data")
     found = sorted((entry for entry in folder.iterdir() if entry.name.endswith(".json")), key=lambda entry: entry.name)
     return tuple(parse_instrument(entry.read_bytes(), entry.name) for entry in found)
 
@@ -309,3 +308,50 @@ def shipped_instruments() -> tuple[InstrumentModel, ...]:
 def shipped(kind: Kind) -> InstrumentModel:
     """The shipped instrument of a kind."""
     return next(model for model in shipped_instruments() if model.kind is kind)
+
+
+ALSO_CALLED = {"head": Kind.HEAD, "camera": Kind.PHOTO, "cabinet": Kind.CABINET}
+
+
+def instrument_named(text: str) -> InstrumentModel:
+    """An instrument by its file, or one of those that ship by its kind or id.
+
+    Raises
+    ------
+    InputError
+
+    Examples
+    --------
+    >>> instrument_named("handheld").id
+    'wh-3'
+    """
+    if _is_file(text):
+        return read_instrument_model(Path(text))
+    for model in shipped_instruments():
+        if text in (model.kind.value, model.id) or ALSO_CALLED.get(text) is model.kind:
+            return model
+    names = ", ".join(f"{m.kind} ({m.id})" for m in shipped_instruments())
+    raise InputError(f"no instrument called '{text}' ships with Juxtum", "--instrument", f"Name a document, or one of {names}")
+
+
+def stated_instrument(text: str, chain: str = "") -> Instrument:
+    """What a verdict needs to know of an instrument: from a document of either kind, or of one of those that ship.
+
+    Raises
+    ------
+    InputError
+    """
+    if _is_file(text) and b"juxtum-instrument-2" not in _start_of(Path(text)):
+        return read_instrument(Path(text))
+    model = instrument_named(text)
+    return model.as_instrument(model.chain(chain))
+
+
+def _is_file(text: str) -> bool:
+    return text.endswith(".json") or "/" in text or Path(text).is_file()
+
+
+def _start_of(path: Path) -> bytes:
+    check_file(path)
+    with path.open("rb") as file:
+        return file.read(1_000_000)

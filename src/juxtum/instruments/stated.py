@@ -27,10 +27,10 @@ class Instrument(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
 
     schema_name: Literal["juxtum-instrument-1"] = Field("juxtum-instrument-1", alias="schema")
-    name: str = Field("Handheld laser scanner", min_length=1, max_length=200)
+    name: str = Field("Instrument without a name", min_length=1, max_length=200)
     serial: str = Field("", max_length=200)
-    a: float = Field(0.020, ge=0, le=10)
-    b: float = Field(0.040, ge=0, le=10)
+    a: float = Field(ge=0, le=10)
+    b: float = Field(ge=0, le=10)
     certificate: str = Field("", max_length=200)
     certificate_u: float = Field(0.0, ge=0, le=10)
     certificate_k: float = Field(2.0, gt=0, le=10)
@@ -46,14 +46,14 @@ class Environment(BaseModel):
     Parameters
     ----------
     temperature, temperature_u : float
-        Of the part while it was scanned and its standard uncertainty, degrees Celsius.
+        Of the part while it was scanned and its standard uncertainty, degrees Celsius; None when nobody stated it.
     expansion, expansion_u : float
         Coefficient of linear expansion and its standard uncertainty, 1e-6 per kelvin.
     """
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 
-    temperature: float = Field(20.0, ge=-40, le=120)
+    temperature: float | None = Field(None, ge=-40, le=120)
     temperature_u: float = Field(0.5, ge=0, le=20)
     expansion: float = Field(10.5, ge=0, le=200)
     expansion_u: float = Field(1.0, ge=0, le=50)
@@ -61,7 +61,12 @@ class Environment(BaseModel):
     @property
     def to_reference(self) -> float:
         """Factor that brings lengths measured at this temperature to 20 degrees Celsius."""
-        return 1.0 / (1.0 + self.expansion * 1e-6 * (self.temperature - 20.0))
+        return 1.0 / (1.0 + self.expansion * 1e-6 * (self.expected_temperature - 20.0))
+
+    @property
+    def expected_temperature(self) -> float:
+        """The temperature that planning counts with: the stated one, or that of the drawing."""
+        return 20.0 if self.temperature is None else self.temperature
 
 
 def validation_sentence(problem: ValidationError) -> str:
