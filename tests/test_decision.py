@@ -12,8 +12,8 @@ from hypothesis import strategies as st
 from helpers import box_mesh
 from juxtum.align.result import no_alignment
 from juxtum.errors import InputError
-from juxtum.evaluate import Characteristic, DecisionRule, Environment, Instrument, Side, Verdict, decide, measure_deviation, profile
-from juxtum.evaluate.characteristics import Judgement
+from juxtum.evaluate import DecisionRule, Environment, Instrument, Limits, Line, Verdict, decide, measure_deviation, profile
+from juxtum.evaluate.characteristics import PROFILE, Judgement
 from juxtum.evaluate.decision import probability_conforming
 from juxtum.evaluate.ruler import lay_out
 from juxtum.evaluate.uncertainty import Chain
@@ -72,14 +72,17 @@ def test_profile_of_an_offset_box_and_of_what_was_not_seen() -> None:
     top = scan.kept_triangles(scan.triangle_normals[:, 2] > 0.9)
     judgement = Judgement(no_alignment(), Chain(Instrument(a=0.02, b=0.04), Environment(temperature=20.0)), GUARDED)
     deviation = measure_deviation(scan, nominal, RigidTransform.identity())
-    upper = profile(deviation, Characteristic("1u", "all", Side.UPPER, 0.2), judgement)
-    assert upper.value == pytest.approx(0.1, abs=1e-6) and upper.verdict is Verdict.CONFORMS
+    found = profile(deviation, Line("1", "all", PROFILE, Limits(-0.2, 0.2)), judgement)
+    assert found.value == pytest.approx(0.1, abs=1e-6) and found.verdict is Verdict.CONFORMS
+    assert [s.side for s in found.measured.sides] == ["upper", "lower"] and found.side.side == "upper"
     only_top = measure_deviation(top, nominal, RigidTransform.identity())
     face = next(f.number for f in nominal.faces if f.primitive is not None and f.primitive.normal[2] < -0.9)  # type: ignore[union-attr]
-    hidden = profile(only_top, Characteristic("2l", "below", Side.LOWER, -0.2, (face,)), judgement)
+    hidden = profile(only_top, Line("2", "below", PROFILE, Limits(-0.2, 0.2), (face,)), judgement)
     assert hidden.verdict is Verdict.NOT_DECIDED and hidden.reason == "the scan does not show it"
-    whole = profile(only_top, Characteristic("1u", "all", Side.UPPER, 0.2), judgement)
-    assert whole.verdict is Verdict.NOT_DECIDED and "was seen" in whole.reason
+    whole = profile(only_top, Line("1", "all", PROFILE, Limits(-0.2, 0.2)), judgement)
+    assert whole.verdict is Verdict.NOT_DECIDED and "% of its area was seen, and 90 % must be" in whole.reason
+    enough = profile(only_top, Line("1", "all", PROFILE, Limits(-0.2, 0.2), least_seen=0.1), judgement)
+    assert enough.verdict is Verdict.CONFORMS, "its own limit says otherwise"
 
 
 @given(st.floats(-5, 5), st.floats(0.001, 2))

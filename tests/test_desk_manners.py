@@ -148,7 +148,7 @@ def test_copied_ledger_pastes_into_a_spreadsheet(desk: Hand, tmp_path: Path) -> 
     desk.window.perform("copy ledger")
     clipboard = QGuiApplication.clipboard()
     assert clipboard is not None
-    assert clipboard.text().splitlines()[1].split("\t")[:2] == ["1u", "Profile, whole part, upper"]
+    assert clipboard.text().splitlines()[1].split("\t")[:2] == ["1", "Profile, whole part"]
 
 
 def test_first_steps_lead_on(desk: Hand) -> None:

@@ -61,9 +61,10 @@ def test_route_3_align(demo: Hand) -> None:
     demo.click("Do the next action")
     assert demo.finding(Key.ALIGN) == "best fit, RMS 0.019"
     verdicts = demo.ledger()
-    assert verdicts["4u"][1] == "does not conform" and verdicts["6l"][1] == "does not conform"
-    assert verdicts["3l"][1] == "conforms" and verdicts["8u"] == ("\u2013", "not decided")
-    assert verdicts["4u"][0].startswith("+0.4") and verdicts["6l"][0].startswith("\u22120.3")
+    assert list(verdicts) == [str(n) for n in range(1, 9)], "one line a characteristic"
+    assert verdicts["4"][1] == "does not conform" and verdicts["6"][1] == "does not conform"
+    assert verdicts["5"][1] == "conforms" and verdicts["8"] == ("\u2013", "not decided")
+    assert verdicts["4"][0].startswith("+0.4") and verdicts["6"][0].startswith("\u22120.3")
 
 
 def test_route_4_the_map_has_its_colours(demo: Hand) -> None:

@@ -92,7 +92,33 @@ def test_what_is_not_there_is_not_seen() -> None:
     assert deviation.area_seen == pytest.approx(1 - bottom, abs=0.02)
     moved = measure_deviation(mesh.moved(RigidTransform.translation([9, 0, 0])), nominal, IDENTITY, SearchRule(limit=2.0))
     s = statistics(moved, -0.1, 0.1)
-    assert s.beyond_search > 0 and s.points + s.beyond_search == len(mesh.points)
+    assert s.beyond_search > 0 and s.points + s.outliers + s.beyond_search == len(mesh.points)
+
+
+def test_a_thinned_scan_is_seen_by_its_surface() -> None:
+    """Two triangles a side are all of the box, and half of them are half of it."""
+    nominal = Nominal.from_mesh(box_mesh(cuts=3))
+    few = box_mesh()
+    assert measure_deviation(few, nominal, IDENTITY).area_seen > 0.99
+    half = few.kept_triangles(few.corners[:, :, 2].mean(1) > -9.99)
+    assert measure_deviation(half, nominal, IDENTITY).area_seen == pytest.approx(1 - 40 * 30 / few.area, abs=0.01)
+
+
+def test_strays_count_in_no_statistic() -> None:
+    """A few points 1 to 3 mm off are counted and left out; a bump of the same height is not."""
+    mesh = box_mesh(cuts=6)
+    nominal = Nominal.from_mesh(box_mesh())
+    points = mesh.points + np.random.default_rng(1).normal(0, 0.01, mesh.points.shape)
+    clean = statistics(measure_deviation(TriangleMesh(points, mesh.triangles), nominal, IDENTITY), -0.2, 0.2)
+    top = np.flatnonzero((points[:, 2] > 9.9) & (np.abs(points[:, :2]) < [16, 11]).all(1))
+    stray = np.array(points)
+    stray[top[::40], 2] += np.linspace(1, 2.5, len(top[::40]))
+    found = measure_deviation(TriangleMesh(stray, mesh.triangles), nominal, IDENTITY)
+    s = statistics(found, -0.2, 0.2)
+    assert s.outliers == pytest.approx(len(top[::40]), abs=2) and s.rms == pytest.approx(clean.rms, rel=0.05)
+    bump = np.array(points)
+    bump[np.hypot(points[:, 0], points[:, 1]) < 5, 2] += np.where(points[np.hypot(points[:, 0], points[:, 1]) < 5, 2] > 5, 1.0, 0.0)
+    assert statistics(measure_deviation(TriangleMesh(bump, mesh.triangles), nominal, IDENTITY), -0.2, 0.2).max > 0.95
 
 
 def test_statistics_are_weighted_by_area() -> None:

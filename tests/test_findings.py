@@ -106,7 +106,7 @@ def test_facts_are_those_of_the_demo(demo_files: tuple[FileStore, Job], demo_run
     facts = dict(scan_facts(d))
     assert facts["points"] == thousands(len(d.scan.points)) and facts["spacing"] == "0.62 mm"  # type: ignore[union-attr]
     assert dict(alignment_facts(d))["method"] == "best fit"
-    assert dict(map_facts(d))["area seen"] == "69.2 %"
+    assert dict(map_facts(d))["area seen"] == "68.9 %"
     assert finding(Key.MEASURE, d).verdict is Verdict.DOES_NOT_CONFORM
     assert d.area is not None and d.area.shares.sum() == pytest.approx(1, abs=0.01)
     assert d.table is None and d.comparison is None

@@ -94,7 +94,7 @@ def test_two_frames_are_compared(small: tuple[FileStore, Job], tmp_path: Path) -
     found = Runner(files).compare(job, "as scanned", "best fit")
     assert found.motion.shift == pytest.approx([-0.25, 0, 0], abs=1e-3)
     assert found.motion.largest == pytest.approx(0.25, abs=2e-3)
-    assert {c.after.characteristic.id for c in found.changes} == {"1u", "1l"}
+    assert {c.after.line.id for c in found.changes} == {"1"}
 
 
 def test_store_round_trip(small: tuple[FileStore, Job], tmp_path: Path) -> None:

@@ -66,7 +66,7 @@ def inspect(options: argparse.Namespace) -> int:
     steps += [
         Measure(lower=options.lower, upper=options.upper),
         Decide(frame=frame, rule=DecisionRule(options.rule)),
-        ProfileStep(id="1", title="Profile of the whole part", lower=options.lower, upper=options.upper),
+        ProfileStep(id="1", title="Profile of the whole part", lower=options.lower, upper=options.upper, least_seen=options.least_seen),
     ]
     files = FileStore()
     job = Job(

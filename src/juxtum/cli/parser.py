@@ -73,6 +73,7 @@ def _add_inspect(commands: argparse._SubParsersAction[_Parser]) -> None:
     _add_instrument(inspect)
     inspect.add_argument("--temperature", type=_temperature, metavar="DEGREES", help="of the part while it was scanned")
     inspect.add_argument("--expansion", type=_positive, metavar="1e-6/K", help="of its material")
+    inspect.add_argument("--least-seen", type=_share, default=0.9, metavar="SHARE", help="of the area, before it is decided")
     inspect.add_argument("--rule", default="guarded", choices=("simple", "guarded"))
     _add_output(inspect)
 

@@ -10,9 +10,9 @@ from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QStyledItemDelegate,
 
 from juxtum.desk.marks import VERDICT_WORDS, paint_mark, paint_ruler, profile_symbol, verdict_colour
 from juxtum.desk.style import THEME, colour, font
-from juxtum.evaluate import Characteristic, CharacteristicResult
+from juxtum.evaluate import Line, LineResult
 from juxtum.look import BODY
-from juxtum.wording import DASH, measured, signed, signed_short, uncertainty
+from juxtum.wording import DASH, measured, signed, tolerance, uncertainty
 
 COLUMNS = ("No.", "Characteristic", "Nominal", "Limit", "Measured", "\u00b1 U", "Ruler", "Verdict", "Method")
 WIDTHS = (38, 226, 60, 62, 80, 66, 106, 92, 84)
@@ -20,7 +20,7 @@ RULER, VERDICT, METHOD = 6, 7, 8
 LEAST_NAME = 150
 SPARED = (2, 8, 6, 3, 5)
 """Columns in the order in which they give way."""
-Row = tuple[Characteristic, CharacteristicResult | None]
+Row = tuple[Line, LineResult | None]
 
 
 class LedgerModel(QAbstractTableModel):
@@ -31,9 +31,9 @@ class LedgerModel(QAbstractTableModel):
         self.rows: list[Row] = []
         self.methods: dict[str, str] = {}
 
-    def method(self, line: Characteristic) -> str:
-        """How the plan has a characteristic measured; both of its sides the same way."""
-        return self.methods.get(line.id[:-1], "")
+    def method(self, line: Line) -> str:
+        """How the plan has a characteristic measured."""
+        return self.methods.get(line.id, "")
 
     def set_rows(self, rows: list[Row]) -> None:
         """Show other rows."""
@@ -73,18 +73,19 @@ class LedgerModel(QAbstractTableModel):
         return None
 
 
-def cell_text(line: Characteristic, result: CharacteristicResult | None, column: int) -> str:
+def cell_text(line: Line, result: LineResult | None, column: int) -> str:
     """What a cell says."""
     value = result.value if result is not None else math.nan
     expanded = result.expanded if result is not None and result.points else math.nan
     texts = (
-        line.id, f"{line.title}, {line.side}", "0", signed_short(line.limit), measured(value, expanded), uncertainty(expanded), "",
+        line.id, line.title, f"{line.limits.nominal:g}", tolerance(line.limits.lower, line.limits.upper), measured(value, expanded),
+        uncertainty(expanded), "",
         "not measured" if result is None else str(result.verdict), "",
     )  # fmt: skip
     return texts[column]
 
 
-def _tip(line: Characteristic, result: CharacteristicResult | None) -> str:
+def _tip(line: Line, result: LineResult | None) -> str:
     if result is None:
         return "Not measured yet"
     full = signed(result.value, 6) if math.isfinite(result.value) else DASH
@@ -120,7 +121,7 @@ class _Painted(QStyledItemDelegate):
         if column == RULER:
             value = result.value if result is not None else math.nan
             expanded = result.expanded if result is not None else math.nan
-            paint_ruler(painter, box.adjusted(8, 0, -8, 0), (line.lower, line.upper), value, expanded, verdict)
+            paint_ruler(painter, box.adjusted(8, 0, -8, 0), (line.limits.lower, line.limits.upper), value, expanded, verdict)
         else:
             paint_mark(painter, QPointF(box.left() + 12, box.center().y()), verdict, 11)
             painter.setPen(verdict_colour(verdict))

@@ -201,7 +201,7 @@ class MainWindow(QMainWindow):
         d = self.session.derived
         self.strip.show_job(d, self.session.is_saved)
         self.route.show_findings({key: finding(key, d) for key in Key})
-        ids = [c.id for p in d.job.procedure.profiles for c in p.characteristics()]
+        ids = [p.id for p in d.job.procedure.profiles]
         if self.selected_line not in ids:
             self.selected_line = ""
         self.status.show_counts(d, self.session.is_saved)
@@ -222,8 +222,8 @@ class MainWindow(QMainWindow):
 
     def _show_ledger(self) -> None:
         d = self.session.derived
-        measured = {c.characteristic.id: c for c in d.evaluation.ledger} if d.evaluation else {}
-        rows = [(c, measured.get(c.id)) for p in d.job.procedure.profiles for c in p.characteristics()]
+        measured = {c.line.id: c for c in d.evaluation.ledger} if d.evaluation else {}
+        rows = [(p.line, measured.get(p.id)) for p in d.job.procedure.profiles]
         self.ledger.set_methods(self.plan.methods())
         self.ledger.set_rows(rows, self.selected_line)
 
@@ -233,7 +233,7 @@ class MainWindow(QMainWindow):
         """Frame a characteristic on the stage and open how its number came to be."""
         self.selected_line, self.selected_reading = name, ""
         d = self.session.derived
-        step = next((p for p in d.job.procedure.profiles if name in (p.characteristics()[0].id, p.characteristics()[1].id)), None)
+        step = next((p for p in d.job.procedure.profiles if name == p.id), None)
         if step is None or d.nominal is None:
             return
         if d.evaluation is not None and self.station.key is not Key.MEASURE:
@@ -387,6 +387,8 @@ class MainWindow(QMainWindow):
     def closeEvent(self, event: QCloseEvent | None) -> None:
         """A changed job stays recoverable unless it was saved; nothing is asked."""
         self.settings.setValue("geometry", self.saveGeometry())
+        # What has to come to its end does so behind the curtain.
+        self.hide()
         self.capture.close_all()
         self.desk_book.close()
         self.session.close(keep=not self.session.is_saved and is_worth_keeping(self.session.job))

@@ -17,7 +17,7 @@ from juxtum.progress import Progress
 
 Work = Callable[[Progress], Any]
 LOG = logging.getLogger("juxtum")
-PATIENCE = 5.0
+PATIENCE = 20.0
 """Seconds that closing waits for work that was asked to stop."""
 
 
@@ -60,11 +60,12 @@ class _Thread:
             self._tasks.append(task)
             self._ready.notify()
 
-    def cancel(self) -> None:
-        """Ask what runs to stop; what waits stays."""
+    def cancel(self, *, waiting: bool) -> None:
+        """Ask what runs to stop, and what waits too where that is wanted."""
         with self._ready:
-            if self.running is not None:
-                self.running.progress.cancel()
+            for task in (self.running, *(self._tasks if waiting else ())):
+                if task is not None:
+                    task.progress.cancel()
 
     def end(self, drop: bool) -> None:
         """End after what was asked; at once, and without what waits, when that may be dropped."""
@@ -150,9 +151,9 @@ class Workbench(QObject):
                 self.busy_changed.emit(False)
 
     def cancel(self) -> None:
-        """Ask what runs to stop; what is being written to disk goes on."""
-        for lane in (Lane.EDIT, Lane.WORK):
-            self._lanes[lane].cancel()
+        """Ask what runs to stop, and work that waits; edits that wait stay, and what is being written to disk goes on."""
+        self._lanes[Lane.EDIT].cancel(waiting=False)
+        self._lanes[Lane.WORK].cancel(waiting=True)
 
     def close(self) -> None:
         """Stop what runs, finish what is being written, end the threads."""

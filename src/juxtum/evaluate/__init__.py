@@ -1,8 +1,9 @@
 """What the scan says about the part: deviation, readings, characteristics, uncertainty, decision."""
 
-from juxtum.evaluate.characteristics import Characteristic, CharacteristicResult, Side, profile
+from juxtum.evaluate.characteristics import profile
 from juxtum.evaluate.decision import Decision, DecisionRule, Verdict, decide
 from juxtum.evaluate.deviation import Deviation, SearchRule, measure_deviation
+from juxtum.evaluate.quantity import Limits, Line, LineResult, Measured
 from juxtum.evaluate.readings import Reading, grid_places, take_reading
 from juxtum.evaluate.statistics import DeviationStatistics, Histogram, histogram, statistics
 from juxtum.evaluate.uncertainty import Budget, Contribution
@@ -10,8 +11,6 @@ from juxtum.instruments.stated import Environment, Instrument
 
 __all__ = [
     "Budget",
-    "Characteristic",
-    "CharacteristicResult",
     "Contribution",
     "Decision",
     "DecisionRule",
@@ -20,9 +19,12 @@ __all__ = [
     "Environment",
     "Histogram",
     "Instrument",
+    "Limits",
+    "Line",
+    "LineResult",
+    "Measured",
     "Reading",
     "SearchRule",
-    "Side",
     "Verdict",
     "decide",
     "grid_places",

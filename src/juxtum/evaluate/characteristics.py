@@ -1,104 +1,24 @@
-"""Characteristics of the drawing and their verdicts: profile of a surface, each side of the zone on its own."""
+"""Profile of a surface: the extreme deviations on both sides of its zone."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
-from enum import StrEnum
 
 import numpy as np
-import numpy.typing as npt
 
 from juxtum.align import Alignment
-from juxtum.associate.gauss import effective_count
 from juxtum.evaluate.decision import DecisionRule, Verdict, decide
-from juxtum.evaluate.deviation import Deviation
+from juxtum.evaluate.deviation import Deviation, edge_margin
+from juxtum.evaluate.quantity import LOWER, UPPER, Limits, Line, LineResult, Measured, SideMeasured, judged
 from juxtum.evaluate.statistics import chosen_rows
-from juxtum.evaluate.uncertainty import COVERAGE, Budget, Chain, measured_length
-from juxtum.geometry.arrays import Floats, frozen
+from juxtum.evaluate.tiles import Rows, Tiles, choice_of_the_largest, make_tiles, tile_size
+from juxtum.evaluate.uncertainty import Budget, Chain, measured_length
+from juxtum.geometry.arrays import Bools, Floats, frozen
 
-PATCH = 2.0
-"""Deviations are averaged over patches of this size before the extreme is taken, mm."""
-LEAST_SEEN = 0.5
-"""A characteristic of which less than this share of area was seen is not decided."""
-
-
-class Side(StrEnum):
-    """Which limit of a profile zone."""
-
-    UPPER = "upper"
-    LOWER = "lower"
-
-
-@dataclass(frozen=True)
-class Characteristic:
-    """One line of the drawing.
-
-    Parameters
-    ----------
-    id : str
-    title : str
-    side : Side
-    limit : float
-        mm.
-    faces : tuple of int
-        Numbers of the nominal faces; the whole part when empty.
-    """
-
-    id: str
-    title: str
-    side: Side
-    limit: float
-    faces: tuple[int, ...] = ()
-
-    @property
-    def kind(self) -> str:
-        """Profile of a surface, upper or lower side."""
-        return f"profile {self.side}"
-
-    @property
-    def lower(self) -> float | None:
-        """Lower limit, mm."""
-        return self.limit if self.side is Side.LOWER else None
-
-    @property
-    def upper(self) -> float | None:
-        """Upper limit, mm."""
-        return self.limit if self.side is Side.UPPER else None
-
-
-@dataclass(frozen=True, eq=False)
-class CharacteristicResult:
-    """A characteristic with its value, uncertainty and verdict.
-
-    Parameters
-    ----------
-    value : float
-        Extreme deviation on its side, mm; NaN when nothing was seen.
-    place : array (3,), optional
-        Where the extreme lies.
-    area_seen : float
-        0 to 1.
-    """
-
-    characteristic: Characteristic
-    value: float
-    budget: Budget
-    place: Floats | None
-    points: int
-    area_seen: float
-    verdict: Verdict
-    probability: float
-    reason: str
-
-    @property
-    def expanded(self) -> float:
-        """Expanded uncertainty, mm."""
-        return self.budget.expanded
-
-    @property
-    def k(self) -> float:
-        """Coverage factor."""
-        return COVERAGE
+PROFILE = "profile of a surface"
+NOT_SHOWN = "the scan does not show it"
+LEAST_CLEAR = 0.05
+"""A face with a smaller share of its points clear of edges is too narrow to keep clear of them."""
 
 
 @dataclass(frozen=True)
@@ -113,69 +33,85 @@ class Judgement:
     """Why the instrument may not be trusted; no verdict is given then."""
 
 
-@dataclass(frozen=True, eq=False)
-class _Patches:
-    means: Floats
-    deviations: Floats
-    """Standard uncertainty of each mean, mm."""
-    rows: npt.NDArray[np.int64]
-    """A point in each patch."""
-    counts: npt.NDArray[np.int64]
+def meaning_of_profile(deviation: Deviation) -> str:
+    """What the value of a profile means, in words."""
+    margin = edge_margin(deviation.spacing)
+    return (
+        f"extreme of the means over tiles of {tile_size(deviation.spacing):.2g} mm, {margin:.2g} mm and more from sharp edges; "
+        "what noise adds by the choice of the extreme is taken off"
+    )
 
 
-def profile(deviation: Deviation, characteristic: Characteristic, judgement: Judgement) -> CharacteristicResult:
-    """Extreme deviation of a surface on one side of the zone.
+def profile(deviation: Deviation, line: Line, judgement: Judgement) -> LineResult:
+    """Extreme deviations of a surface on both sides of its zone; the worse side is the line's value.
 
-    Single points carry noise, so deviations are first averaged over patches of 2 mm; points beside sharp edges,
-    which scanners round, do not count unless the face has nothing else.
+    Single points carry noise, so deviations are averaged over tiles first; points beside sharp edges, which scanners
+    round, do not count unless the face is too narrow for anything else.
     """
-    rows = chosen_rows(deviation, characteristic.faces)
-    clear = rows[deviation.clear[rows]]
-    used = clear if len(clear) >= 10 else rows
-    seen = deviation.area_seen_of(characteristic.faces)
-    if len(used) == 0:
-        reason = "the scan does not show it"
-        empty = Budget(())
-        return CharacteristicResult(characteristic, float("nan"), empty, None, 0, seen, Verdict.NOT_DECIDED, float("nan"), reason)
-    patches = _patches(deviation, used, judgement.chain)
-    means = patches.means
-    best = int(np.argmax(means) if characteristic.side is Side.UPPER else np.argmin(means))
-    row = int(patches.rows[best])
+    rows = _counting(deviation, line.faces)
+    seen = deviation.area_seen_of(line.faces)
+    if len(rows) == 0:
+        sides = tuple(_unseen(side) for side in (UPPER, LOWER))
+        return judged(line, Measured(sides, 0, seen), judgement.objection, ())
+    distances = deviation.distances[rows] - judgement.chain.thickness_on(deviation.faces[rows])
+    tiles = make_tiles(deviation, rows, distances)
+    sides = tuple(_side(deviation, tiles, side, line.limits, judgement) for side in (UPPER, LOWER))
+    measured = Measured(sides, len(rows), seen, meaning_of_profile(deviation))
+    return judged(line, measured, judgement.objection, deviation.doubts_about(line.faces))
+
+
+def _unseen(side: str) -> SideMeasured:
+    nothing = float("nan")
+    return SideMeasured(side, nothing, Budget(()), None, Verdict.NOT_DECIDED, nothing, NOT_SHOWN)
+
+
+def _counting(deviation: Deviation, faces: tuple[int, ...]) -> Rows:
+    """Rows that count: clear of edges, or, on faces too narrow for that, in the middle third between them."""
+    rows = chosen_rows(deviation, faces)
+    rows = rows[~deviation.strays[rows]]
+    if len(rows) == 0:
+        return rows
+    clear = deviation.clear[rows]
+    owner = deviation.faces[rows]
+    all_of, clear_of = np.bincount(owner), np.bincount(owner, clear)
+    narrow = (clear_of < LEAST_CLEAR * all_of)[owner] & deviation.inner[rows]
+    return np.asarray(rows[clear | (narrow & _in_the_middle(deviation, rows, narrow))])
+
+
+def _in_the_middle(deviation: Deviation, rows: Rows, narrow: Bools) -> Bools:
+    away = np.zeros(len(rows))
+    if narrow.any():
+        away[narrow] = deviation.nominal.edge_distances(deviation.feet[rows[narrow]], edge_margin(deviation.spacing))
+    owner = deviation.faces[rows]
+    most = np.zeros(int(owner.max()) + 1)
+    np.maximum.at(most, owner, away)
+    return np.asarray(away >= 0.65 * most[owner])
+
+
+def _side(deviation: Deviation, tiles: Tiles, side: str, limits: Limits, judgement: Judgement) -> SideMeasured:
+    """The extreme on one side, corrected for having been chosen, and its verdict over all tiles."""
+    sign = 1.0 if side == UPPER else -1.0
+    limit = limits.upper if side == UPPER else limits.lower
+    correction = choice_of_the_largest(tiles, sign)
+    heights = sign * tiles.means
+    best = _deciding(heights, tiles.noise, sign * limit if limit is not None else np.inf, correction.bias)
+    row = int(tiles.rows[best])
     spot, normal = deviation.feet[row], deviation.normals[row]
     spread = float(judgement.alignment.point_uncertainty(spot[None], normal[None])[0])
     length = measured_length(judgement.alignment, spot, deviation.nominal.mesh.bounds)
-    budget = judgement.chain.budget(length, float(patches.deviations[best]), spread, int(patches.counts[best]), int(deviation.faces[row]) + 1)
-    value = float(means[best])
+    standard = max(correction.standard, float(tiles.noise[best]) * 0.5)
+    budget = judgement.chain.budget(length, standard, spread, int(tiles.counts[best]), int(deviation.faces[row]) + 1)
+    value = float(sign * (heights[best] - correction.bias))
     expanded = budget.expanded if budget.is_known else 0.0
-    decision = decide(value, expanded, characteristic.lower, characteristic.upper, judgement.rule, judgement.guard)
-    verdict, reason = decision.verdict, decision.reason
-    doubts = deviation.doubts_about(characteristic.faces)
-    if verdict is Verdict.CONFORMS and doubts:
-        more = f"; {len(doubts) - 1} more such place{'s' if len(doubts) > 2 else ''}" if len(doubts) > 1 else ""
-        verdict, reason = Verdict.NOT_DECIDED, doubts[0] + more
-    if verdict is Verdict.CONFORMS and seen < LEAST_SEEN:
-        verdict, reason = Verdict.NOT_DECIDED, f"only {100 * seen:.0f} % of it was seen"
-    if judgement.objection:
-        verdict, reason = Verdict.NOT_DECIDED, judgement.objection
+    lower, upper = (None, limit) if side == UPPER else (limit, None)
+    decision = decide(value, expanded, lower, upper, judgement.rule, judgement.guard)
     probability = decision.probability if budget.is_known else float("nan")
-    return CharacteristicResult(characteristic, value, budget, frozen(spot), len(used), seen, verdict, probability, reason)
+    return SideMeasured(side, value, budget, frozen(spot), decision.verdict, probability, decision.reason)
 
 
-def _patches(deviation: Deviation, rows: npt.NDArray[np.int64], chain: Chain) -> _Patches:
-    """Means over cubes of side `PATCH` on each face; thin patches are left out while there are full ones."""
-    size = max(PATCH, 2.5 * deviation.spacing)
-    cells = np.floor(deviation.feet[rows] / size).astype(np.int64)
-    cells -= cells.min(0)
-    span = cells.max(0) + 1
-    keys = ((deviation.faces[rows] * span[0] + cells[:, 0]) * span[1] + cells[:, 1]) * span[2] + cells[:, 2]
-    _, first, inverse, counts = np.unique(keys, return_index=True, return_inverse=True, return_counts=True)
-    d, w = deviation.distances[rows], np.maximum(deviation.weights[rows], 1e-12)
-    d = d - chain.thickness_on(deviation.faces[rows])
-    total = np.bincount(inverse, w)
-    means = np.bincount(inverse, w * d) / total
-    variance = np.bincount(inverse, w * (d - means[inverse]) ** 2) / total
-    independent = np.array([effective_count(int(n), size**2) for n in counts])
-    spread = np.sqrt(variance * counts / np.maximum(counts - 1, 1) / independent)
-    expected = size**2 / max(deviation.spacing**2, 1e-9)
-    full = counts >= min(max(0.4 * expected, 3), counts.max())
-    return _Patches(means[full], spread[full], rows[first][full], counts[full])
+def _deciding(heights: Floats, noise: Floats, limit: float, bias: float) -> int:
+    """The highest tile; where it is too uncertain to be beyond the limit, the one that is most surely beyond it."""
+    highest = int(np.argmax(heights))
+    sure = heights - bias - 2 * noise - limit
+    surest = int(np.argmax(sure))
+    return surest if sure[surest] > 0 and sure[highest] <= 0 else highest

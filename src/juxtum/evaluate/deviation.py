@@ -11,7 +11,7 @@ import numpy as np
 from juxtum.evaluate.foreign import ForeignPatch, PassedPatch, find_foreign, find_passed
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen
-from juxtum.geometry.mesh import Scan
+from juxtum.geometry.mesh import Scan, TriangleMesh
 from juxtum.nominal import Nominal, Projection
 from juxtum.progress import Progress, silent
 
@@ -42,8 +42,8 @@ class Deviation:
         Index of the nominal face, -1 for none.
     weights : array (N,)
         Area that each point stands for, mm2.
-    clear : array (N,)
-        Where the foot keeps clear of sharp edges, which scanners round.
+    clear, inner : array (N,)
+        Where the foot keeps clear of sharp edges, which scanners round; where it lies within a face at all.
     seen : array (K,)
         Which of the nominal's samples have data.
     nominal : Nominal
@@ -60,6 +60,7 @@ class Deviation:
     faces: Ints
     weights: Floats
     clear: Bools
+    inner: Bools
     seen: Bools
     nominal: Nominal
     spacing: float
@@ -84,6 +85,13 @@ class Deviation:
             areas = np.where(np.isin(samples.faces, np.array(numbers) - 1), areas, 0.0)
         total = float(areas.sum())
         return float(areas[self.seen].sum() / total) if total > 0 else 0.0
+
+    @cached_property
+    def strays(self) -> Bools:
+        """Single points and scraps (N,) that stand off from all around them: they count in no value and no statistic."""
+        from juxtum.evaluate.strays import find_strays
+
+        return find_strays(self)
 
     def doubts_about(self, numbers: tuple[int, ...]) -> tuple[str, ...]:
         """What forbids to say that some faces (by number; all when empty) conform, in words, largest first."""
@@ -132,13 +140,17 @@ def measure_deviation(
     feet = _widened(points, directions, feet, foreign, nominal, rule.angle)
     progress.phase("keeping clear of edges", 0.9)
     found = feet.found
+    inner = found & ~feet.on_border
     clear = np.zeros(len(points), dtype=bool)
-    clear[found] = ~feet.on_border[found] & (nominal.edge_distances(feet.feet[found], margin) >= margin)
-    seen = _seen_samples(nominal, feet.feet[found], feet.faces[found], scan.spacing)
+    clear[found] = inner[found] & (nominal.edge_distances(feet.feet[found], margin) >= margin)
+    if isinstance(scan, TriangleMesh):
+        seen = _seen_by_mesh(nominal, scan, transform, rule)
+    else:
+        seen = _seen_samples(nominal, feet.feet[found], feet.faces[found], scan.spacing)
     progress.phase("looking for surface that is missing", 0.95)
     return Deviation(
         frozen(points), frozen(feet.distances), frozen(feet.feet), frozen(feet.normals), frozen(feet.faces, np.int32),
-        frozen(scan.point_areas), frozen(clear, np.bool_), frozen(seen, np.bool_), nominal, scan.spacing,
+        frozen(scan.point_areas), frozen(clear, np.bool_), frozen(inner, np.bool_), frozen(seen, np.bool_), nominal, scan.spacing,
         foreign, find_passed(scan, points, seen, nominal),
     )  # fmt: skip
 
@@ -178,8 +190,28 @@ def edge_margin(spacing: float) -> float:
     return float(np.clip(2 * spacing, 0.5, 3.0))
 
 
+def _seen_by_mesh(nominal: Nominal, scan: TriangleMesh, transform: RigidTransform, rule: SearchRule) -> Bools:
+    """Which samples of the nominal have scan surface over them that looks their way.
+
+    The surface counts, not its corners: a thinned mesh has few of those. It must lie over the sample, not beside it.
+    """
+    samples = nominal.samples
+    back = transform.inverse
+    centres, normals = back.apply(samples.centres), back.turn(samples.mesh.triangle_normals)
+    near = scan.tree.query(centres, normals, limit=rule.limit, angle=rule.angle)
+    found = np.flatnonzero(near.found)
+    corners = scan.points[scan.triangles[near.triangles[found]]]
+    offset = np.einsum("ij,ijk->ik", near.weights[found], corners) - centres[found]
+    along = np.einsum("ij,ij->i", offset, normals[found])
+    beside = np.linalg.norm(offset - along[:, None] * normals[found], axis=1)
+    seen = np.zeros(len(centres), dtype=bool)
+    # Where the surface deviates, its nearest point is a little to the side of the foot.
+    seen[found] = beside <= np.maximum(scan.spacing, 0.3 * np.abs(along))
+    return seen
+
+
 def _seen_samples(nominal: Nominal, feet: Floats, faces: Ints, spacing: float) -> Bools:
-    """Which samples of the nominal have a foot on their own face within two and a half spacings."""
+    """Which samples of the nominal have a point of a list on their own face within one and a half spacings."""
     from scipy.spatial import cKDTree
 
     samples = nominal.samples
@@ -189,7 +221,7 @@ def _seen_samples(nominal: Nominal, feet: Floats, faces: Ints, spacing: float) -
     apart = 10 * nominal.diagonal
     data = np.column_stack([feet, faces * apart])
     wanted = np.column_stack([samples.centres, samples.faces * apart])
-    reach = max(2.5 * spacing, 0.35 * samples.size)
+    reach = max(1.5 * spacing, 0.2 * samples.size)
     distances, _ = cKDTree(data, balanced_tree=False, compact_nodes=False).query(
         wanted, distance_upper_bound=reach, workers=2
     )

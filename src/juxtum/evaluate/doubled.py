@@ -40,11 +40,13 @@ def find_doubling(deviation: Deviation) -> Doubling | None:
     if len(rows) < 10 * LEAST_IN_CELL:
         return None
     cells = np.floor(deviation.feet[rows] / (4 * max(deviation.spacing, 0.05))).astype(np.int64)
-    keys = np.column_stack([deviation.faces[rows], cells])
-    _, inverse, counts = np.unique(keys, axis=0, return_inverse=True, return_counts=True)
-    order = np.lexsort([deviation.distances[rows], inverse.ravel()])
-    d = deviation.distances[rows][order]
-    starts = np.concatenate([[0], np.cumsum(counts)[:-1]])
+    cells -= cells.min(0)
+    span = cells.max(0) + 1
+    keys = ((deviation.faces[rows].astype(np.int64) * span[0] + cells[:, 0]) * span[1] + cells[:, 1]) * span[2] + cells[:, 2]
+    order = np.lexsort([deviation.distances[rows], keys])
+    d, ordered = deviation.distances[rows][order], keys[order]
+    starts = np.flatnonzero(np.r_[True, ordered[1:] != ordered[:-1]])
+    counts = np.diff(np.r_[starts, len(ordered)])
     gaps = _gaps(d, starts, counts)
     large = counts >= LEAST_IN_CELL
     double = large & np.isfinite(gaps)

@@ -23,6 +23,9 @@ class DeviationStatistics:
         With a deviation.
     beyond_search : int
         Without one: no nominal within the search limits.
+    outliers : int
+        Strays, and what hangs over edges or grows out of the part beyond the search limit: counted here, and left out
+        of mean, SD, RMS, percentiles, extremes and shares.
     """
 
     points: int
@@ -35,6 +38,7 @@ class DeviationStatistics:
     percentiles: dict[str, float]
     within_tolerance: float
     beyond_search: int
+    outliers: int = 0
 
 
 def statistics(deviation: Deviation, lower: float, upper: float, faces: tuple[int, ...] = ()) -> DeviationStatistics:
@@ -46,13 +50,15 @@ def statistics(deviation: Deviation, lower: float, upper: float, faces: tuple[in
         Tolerance limits, mm.
     """
     rows = chosen_rows(deviation, faces)
+    odd = left_out(deviation)[rows]
+    outliers, rows = int(odd.sum()), rows[~odd]
     d, w = deviation.distances[rows], deviation.weights[rows]
     beyond = 0 if faces else int((~deviation.found).sum())
     seen = deviation.area_seen_of(faces)
     if len(d) == 0 or w.sum() <= 0:
         nothing = float("nan")
         empty = {f"{share:g}": nothing for share in SHARES}
-        return DeviationStatistics(0, seen, nothing, nothing, nothing, nothing, nothing, empty, 0.0, beyond)
+        return DeviationStatistics(0, seen, nothing, nothing, nothing, nothing, nothing, empty, 0.0, beyond, outliers)
     w = w / w.sum()
     mean = float(w @ d)
     percentiles = weighted_percentiles(d, w, SHARES)
@@ -68,7 +74,16 @@ def statistics(deviation: Deviation, lower: float, upper: float, faces: tuple[in
         percentiles={f"{share:g}": float(value) for share, value in zip(SHARES, percentiles, strict=True)},
         within_tolerance=min(inside, 1.0),
         beyond_search=beyond,
+        outliers=outliers,
     )
+
+
+def left_out(deviation: Deviation) -> Bools:
+    """Points (N,) that no statistic counts: strays and foreign surface, both told on their own."""
+    mask = np.array(deviation.strays)
+    for patch in deviation.foreign:
+        mask[patch.rows] = True
+    return mask
 
 
 def chosen_rows(deviation: Deviation, faces: tuple[int, ...]) -> npt.NDArray[np.int64]:

@@ -16,9 +16,9 @@ from juxtum.align import Alignment, FrameComparison, compare
 from juxtum.align.result import no_alignment
 from juxtum.errors import AlignmentError, JobError, JuxtumError
 from juxtum.evaluate import (
-    CharacteristicResult,
     Deviation,
     DeviationStatistics,
+    LineResult,
     Reading,
     SearchRule,
     grid_places,
@@ -50,7 +50,7 @@ class Evaluation:
     deviation: Deviation
     statistics: DeviationStatistics
     readings: tuple[Reading, ...]
-    ledger: tuple[CharacteristicResult, ...]
+    ledger: tuple[LineResult, ...]
     doubts: Doubts
 
     @property
@@ -63,8 +63,8 @@ class Evaluation:
 class VerdictChange:
     """A characteristic whose verdict differs between two frames."""
 
-    before: CharacteristicResult
-    after: CharacteristicResult
+    before: LineResult
+    after: LineResult
 
 
 @dataclass(frozen=True, eq=False)
@@ -199,7 +199,7 @@ class Runner:
         for step in job.procedure.profiles:
             for number in step.faces:
                 deviation.nominal.face(number)
-            ledger += [profile(deviation, c, judgement) for c in step.characteristics()]
+            ledger.append(profile(deviation, step.line, judgement))
         readings: list[Reading] = []
         for item in job.procedure.readings:
             if isinstance(item, GridStep):

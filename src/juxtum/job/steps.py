@@ -13,7 +13,8 @@ from juxtum.align.datums import DatumFeature, datum_alignment
 from juxtum.align.result import no_alignment
 from juxtum.assemble import Prism, drop_fragments, find_table, inside_prism, trim
 from juxtum.errors import InputError
-from juxtum.evaluate import Characteristic, DecisionRule, Side
+from juxtum.evaluate import DecisionRule, Limits, Line
+from juxtum.evaluate.characteristics import PROFILE
 from juxtum.geometry import Plane, RigidTransform
 from juxtum.geometry.mesh import Scan
 from juxtum.nominal import Nominal
@@ -234,6 +235,8 @@ class ProfileStep(StepModel):
     lower: Finite = -0.2
     upper: Finite = 0.2
     faces: Numbers = ()
+    least_seen: Annotated[Finite, Field(ge=0, le=1)] = 0.9
+    """Share of its area that must have been seen before it is decided."""
 
     @model_validator(mode="after")
     def _ordered(self) -> ProfileStep:
@@ -241,12 +244,10 @@ class ProfileStep(StepModel):
             raise ValueError("the lower limit must lie below the upper limit")
         return self
 
-    def characteristics(self) -> tuple[Characteristic, Characteristic]:
-        """The upper and the lower side, each with its own verdict."""
-        return (
-            Characteristic(f"{self.id}u", self.title, Side.UPPER, self.upper, self.faces),
-            Characteristic(f"{self.id}l", self.title, Side.LOWER, self.lower, self.faces),
-        )
+    @property
+    def line(self) -> Line:
+        """As the ledger has it: one line, both sides of its zone."""
+        return Line(self.id, self.title, PROFILE, Limits(self.lower, self.upper), self.faces, self.least_seen)
 
 
 class Decide(StepModel):

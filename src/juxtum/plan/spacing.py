@@ -7,7 +7,7 @@ from itertools import pairwise
 
 import numpy as np
 
-from juxtum.evaluate.characteristics import PATCH
+from juxtum.evaluate.tiles import TILE
 from juxtum.geometry.arrays import Floats
 from juxtum.instruments.models import InstrumentModel, Mode
 from juxtum.nominal import FaceKind, Nominal
@@ -70,9 +70,9 @@ def spacing_needs(nominal: Nominal, task: Task) -> tuple[SpacingAdvice, ...]:
         while len(needs) > 1 and needs[0][2] < left:
             left -= needs.pop(0)[2]
         spacing, reason, _ = needs[0]
-        cap = PATCH / 2 if aim.faces else PATCH
+        cap = TILE / 2 if aim.faces else TILE
         if spacing > cap:
-            spacing, reason = cap, f"a point every {cap:g} mm for the {PATCH:g} mm patches that a profile is averaged over"
+            spacing, reason = cap, f"a point every {cap:g} mm for the {TILE:g} mm patches that a profile is averaged over"
         result.append(SpacingAdvice(aim.id, aim.faces, spacing, reason))
     return tuple(result)
 

@@ -10,7 +10,7 @@ from itertools import combinations
 import numpy as np
 
 from juxtum.associate.gauss import effective_count
-from juxtum.evaluate.characteristics import PATCH
+from juxtum.evaluate.tiles import TILE
 from juxtum.evaluate.uncertainty import Budget, Chain
 from juxtum.instruments.models import ErrorChain, InstrumentModel, Kind, Mode
 from juxtum.nominal import Nominal
@@ -177,8 +177,8 @@ def _mode_budget(
     if mode.pattern == "touch":
         count, independent = PROBED_POINTS, float(PROBED_POINTS)
     else:
-        count = max(int((max(PATCH, 2.5 * spacing) / spacing) ** 2), 1)
-        independent = effective_count(count, PATCH**2)
+        count = max(int((max(TILE, 2.5 * spacing) / spacing) ** 2), 1)
+        independent = effective_count(count, TILE**2)
     area = part.held_area if mode.pattern != "touch" else float(PROBED_POINTS)
     far = points_of(part.nominal, aim.faces)
     spread = alignment_spread(part.hold, area, mode.noise, far[:: max(1, len(far) // 400)])

@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from juxtum.evaluate import CharacteristicResult, Histogram, Verdict, histogram
+from juxtum.evaluate import Histogram, LineResult, Verdict, histogram
 from juxtum.evaluate.readings import standing
 from juxtum.job import Evaluation, Job
 from juxtum.job.readiness import Policy
@@ -21,7 +21,7 @@ from juxtum.report.pictures import Picture
 from juxtum.report.result import headline
 from juxtum.scene.cards import Box, place_cards
 from juxtum.scene.palette import MapScale
-from juxtum.wording import measured, percent, signed, signed_short, tolerance, uncertainty
+from juxtum.wording import measured, percent, signed, tolerance, uncertainty
 
 WIDTH, HEIGHT = 595.28, 841.89
 EDGE = 42.0
@@ -218,6 +218,12 @@ def _sides(pages: _Pages) -> None:
 def _ledger(pages: _Pages) -> None:
     title = "Ledger"
     pages.heading(title)
+    meaning = next((r.measured.meaning for r in pages.content.evaluation.ledger if r.measured.meaning), "")
+    if meaning:
+        for part in d.wrapped(f"The value of a profile is the {meaning}.", d.WORD, 7.5, WIDTH - 2 * EDGE):
+            d.write(pages.canvas, EDGE, pages.y, part, d.WORD, 7.5, LIGHT.ink_soft)
+            pages.y -= 10
+        pages.y -= 4
     _ledger_head(pages)
     for result in pages.content.evaluation.ledger:
         if pages.y < 70:
@@ -254,20 +260,25 @@ def _ledger_head(pages: _Pages) -> None:
     pages.y -= 19
 
 
-def _ledger_row(pages: _Pages, r: CharacteristicResult) -> None:
-    c, y, x, line = pages.canvas, pages.y, _COLUMNS, r.characteristic
+def _ledger_row(pages: _Pages, r: LineResult) -> None:
+    c, y, x, line = pages.canvas, pages.y, _COLUMNS, r.line
     d.write(c, x["no"], y, line.id, d.MONO, 8)
-    d.write(c, x["name"], y, d.shortened(f"{line.title}, {line.side}", d.WORD_BOLD, 8.5, 185), d.WORD_BOLD, 8.5)
-    d.write_right(c, x["tol"], y, signed_short(line.limit), d.MONO, 8)
+    d.write(c, x["name"], y, d.shortened(line.title, d.WORD_BOLD, 8.5, 185), d.WORD_BOLD, 8.5)
+    d.write_right(c, x["tol"], y, tolerance(line.limits.lower, line.limits.upper), d.MONO, 8)
     d.write_right(c, x["value"], y, measured(r.value, r.expanded), d.MONO_BOLD, 8.5)
     d.write_right(c, x["u"], y, uncertainty(r.expanded), d.MONO, 8, LIGHT.ink_soft)
-    d.ruler(c, x["ruler"], y + 3, 72, (line.lower, line.upper), r.value, r.expanded, r.verdict)
+    d.ruler(c, x["ruler"], y + 3, 72, (line.limits.lower, line.limits.upper), r.value, r.expanded, r.verdict)
     d.mark(c, x["verdict"], y + 3, r.verdict, 6.5)
     d.write(c, x["verdict"] + 8, y, str(r.verdict), d.WORD, 8)
-    words = r.reason if not r.points else f"{r.reason}; probability of conformity {percent(r.probability)}; {percent(r.area_seen, 0)} seen"
+    words = r.reason if not r.points else f"{r.reason}; probability of conformity {percent(r.probability)}; {percent(r.area_seen, 0)} seen; {_both(r)}"
     d.write(c, x["name"], y - 10.5, d.shortened(words, d.WORD, 7, WIDTH - EDGE - x["name"]), d.WORD, 7, LIGHT.ink_soft)
     pages.rule(y - 16)
     pages.y -= 30
+
+
+def _both(r: LineResult) -> str:
+    """The values of both sides, since the row shows the worse one."""
+    return ", ".join(f"{s.side} {measured(s.value, s.expanded)}" for s in r.measured.sides)
 
 
 def _readings(pages: _Pages) -> None:
@@ -297,7 +308,8 @@ def _statistics(pages: _Pages) -> None:
         ("points", f"{s.points}"), ("mean", signed(s.mean, 4)), ("standard deviation", f"{s.sd:.4f}"), ("RMS", f"{s.rms:.4f}"),
         ("smallest", signed(s.min, 4)), ("largest", signed(s.max, 4)),
         (f"within {tolerance(scale.lower, scale.upper)}", percent(s.within_tolerance, 2)), ("area seen", percent(s.area_seen)),
-        ("beyond search", f"{s.beyond_search}"), *((f"{name} % of area below", signed(v, 4)) for name, v in s.percentiles.items()),
+        ("beyond search", f"{s.beyond_search}"), ("outliers, left out", f"{s.outliers}"),
+        *((f"{name} % of area below", signed(v, 4)) for name, v in s.percentiles.items()),
     ]  # fmt: skip
     third = (WIDTH - 2 * EDGE) / 3
     for index, (name, value) in enumerate(facts):
@@ -343,7 +355,7 @@ def _budgets(pages: _Pages) -> None:
     c = pages.canvas
     for r in shown:
         pages.need(20 + 12 * len(r.budget.contributions), title)
-        head = f"{r.characteristic.id}  {r.characteristic.title}, {r.characteristic.side}"
+        head = f"{r.line.id}  {r.line.title}, {r.side.side} side"
         d.write(c, EDGE, pages.y, d.shortened(head, d.WORD_BOLD, 8.5, 330), d.WORD_BOLD, 8.5)
         d.write_right(c, WIDTH - EDGE, pages.y, f"U = {r.expanded:.4f} mm (k = 2)" if r.budget.is_known else "U not known", d.MONO, 8)
         pages.y -= 12

@@ -7,10 +7,11 @@ import math
 from dataclasses import asdict
 from typing import Any
 
-from juxtum.evaluate import CharacteristicResult, Deviation, Reading, Verdict
+from juxtum.evaluate import Deviation, LineResult, Reading, Verdict
+from juxtum.evaluate.quantity import SideMeasured
 from juxtum.job import Evaluation, Job
 
-SCHEMA = "juxtum-result-1"
+SCHEMA = "juxtum-result-2"
 
 
 def result_document(job: Job, evaluation: Evaluation) -> dict[str, Any]:
@@ -54,18 +55,23 @@ def _patches(deviation: Deviation) -> dict[str, Any]:
     }
 
 
-def _characteristic(c: CharacteristicResult) -> dict[str, Any]:
+def _characteristic(c: LineResult) -> dict[str, Any]:
     return {
-        "id": c.characteristic.id,
-        "title": c.characteristic.title,
-        "kind": c.characteristic.kind,
-        "faces": list(c.characteristic.faces),
-        "nominal": 0.0,
-        "upper": c.characteristic.upper,
-        "lower": c.characteristic.lower,
+        "id": c.line.id,
+        "title": c.line.title,
+        "kind": c.line.kind,
+        "faces": list(c.line.faces),
+        "nominal": c.line.limits.nominal,
+        "upper": c.line.limits.upper,
+        "lower": c.line.limits.lower,
+        "unit": c.line.limits.unit,
         "value": c.value,
+        "side": c.side.side,
         "expanded_uncertainty": c.expanded if c.points else None,
         "k": c.k,
+        "meaning": c.measured.meaning,
+        "sides": [_side(s, c.points) for s in c.measured.sides],
+        "least_seen": c.line.least_seen,
         "probability_conforming": c.probability,
         "verdict": str(c.verdict),
         "reason": c.reason,
@@ -73,6 +79,18 @@ def _characteristic(c: CharacteristicResult) -> dict[str, Any]:
         "area_seen": c.area_seen,
         "place": None if c.place is None else c.place.tolist(),
         "budget": [{"source": line.source, "standard_uncertainty": line.standard} for line in c.budget.contributions],
+    }
+
+
+def _side(s: SideMeasured, points: int) -> dict[str, Any]:
+    return {
+        "side": s.side,
+        "value": s.value,
+        "expanded_uncertainty": s.expanded if points else None,
+        "place": None if s.place is None else s.place.tolist(),
+        "verdict": str(s.verdict),
+        "probability_conforming": s.probability,
+        "reason": s.reason,
     }
 
 
@@ -106,7 +124,7 @@ def counts(evaluation: Evaluation) -> dict[Verdict, int]:
 
 
 def headline(evaluation: Evaluation) -> str:
-    """The ledger in one line."""
+    """The ledger in one line, with what of it was not seen."""
     number = counts(evaluation)
     total = len(evaluation.ledger)
     if total == 0:
@@ -115,7 +133,11 @@ def headline(evaluation: Evaluation) -> str:
         return "all conform" if total > 1 else "conforms"
     parts = []
     if number[Verdict.DOES_NOT_CONFORM]:
-        parts.append(f"{number[Verdict.DOES_NOT_CONFORM]} of {total} do not conform")
+        word = "do" if number[Verdict.DOES_NOT_CONFORM] > 1 or total > 1 else "does"
+        parts.append(f"{number[Verdict.DOES_NOT_CONFORM]} of {total} {word} not conform" if total > 1 else "does not conform")
     if number[Verdict.NOT_DECIDED]:
-        parts.append(f"{number[Verdict.NOT_DECIDED]} not decided")
+        parts.append(f"{number[Verdict.NOT_DECIDED]} not decided" if total > 1 else "not decided")
+    unseen = [c.line.id for c in evaluation.ledger if c.area_seen < c.line.least_seen]
+    if unseen:
+        parts.append(f"too little seen of {', '.join(unseen[:6])}{' and more' if len(unseen) > 6 else ''}")
     return ", ".join(parts)

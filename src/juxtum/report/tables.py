@@ -19,8 +19,8 @@ def ledger_rows(evaluation: Evaluation) -> list[list[Any]]:
     """One row for each characteristic, as `LEDGER_COLUMNS`."""
     rows = []
     for c in evaluation.ledger:
-        line = c.characteristic
-        limits = (0.0, line.lower, line.upper)
+        line = c.line
+        limits = (line.limits.nominal, line.limits.lower, line.limits.upper)
         expanded = c.expanded if c.points else None
         rows.append([line.id, line.title, line.kind, *limits, c.value, expanded, c.k, c.probability, str(c.verdict), c.reason])
     return rows

@@ -84,8 +84,16 @@ def polydata(points: Floats, triangles: Ints, normals: Floats | None, scalars: F
     return data
 
 
-def surface(points: Floats, triangles: Ints, normals: Floats | None, scalars: Floats | None = None) -> Surface:
-    """A surface or cloud with optional scalars per point (NaN where there are none)."""
+def surface(
+    points: Floats, triangles: Ints, normals: Floats | None, scalars: Floats | None = None, caster: NearestTree | None = None
+) -> Surface:
+    """A surface or cloud with optional scalars per point (NaN where there are none).
+
+    Parameters
+    ----------
+    caster : NearestTree, optional
+        Of the same triangles, where there is one already.
+    """
     full = polydata(points, triangles, normals, scalars)
     middle = light = full
     if normals is not None and len(triangles) > MIDDLE_ENOUGH:
@@ -95,7 +103,8 @@ def surface(points: Floats, triangles: Ints, normals: Floats | None, scalars: Fl
     elif len(triangles) == 0 and len(points) > 2 * LIGHT_ENOUGH:
         step = len(points) // LIGHT_ENOUGH
         light = polydata(points[::step], triangles, None, None if scalars is None else scalars[::step])
-    caster = NearestTree(points, triangles) if len(triangles) else None
+    if caster is None and len(triangles):
+        caster = NearestTree(points, triangles)
     return Surface(points, triangles, full, middle, light, caster, scalars is not None)
 
 
@@ -131,7 +140,7 @@ def _line_data(ends: Floats) -> Any:
 
 def scan_surface(scan: Scan) -> Surface:
     """A scan without a map."""
-    return surface(scan.points, scan.triangles, scan.normals)
+    return surface(scan.points, scan.triangles, scan.normals, caster=scan.tree if isinstance(scan, TriangleMesh) else None)
 
 
 def map_surface(deviation: Deviation, triangles: Ints, normals: Floats | None) -> Surface:

@@ -220,7 +220,7 @@ class AlignStation(Station):
             [("centre moves, X Y Z", shift), ("turns", f"{c.motion.angle:.4f}\u00b0"), ("largest movement", f"{c.motion.largest:.3f} mm")]
         )
         lines = [
-            f"{x.before.characteristic.id} {x.before.characteristic.title}: {x.before.verdict} \u2192 {x.after.verdict}" for x in c.changes
+            f"{x.before.line.id} {x.before.line.title}: {x.before.verdict} \u2192 {x.after.verdict}" for x in c.changes
         ]
         self._changes.setText("\n".join(lines) if lines else "No verdict changes.")
 

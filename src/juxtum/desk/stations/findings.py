@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from juxtum.desk.derived import Derived
-from juxtum.evaluate import CharacteristicResult, Verdict
+from juxtum.evaluate import LineResult, Verdict
 from juxtum.geometry import TriangleMesh
 from juxtum.geometry.arrays import Floats
 from juxtum.report.result import counts, headline
@@ -243,26 +243,20 @@ def _next_measure(d: Derived) -> NextAction:
     worst = worst_result(d)
     if worst is not None and worst.place is not None and not _has_reading_near(d, worst):
         text = f"pin a reading at {signed(worst.value)}"
-        reason = f"the largest excess of {worst.characteristic.title.lower()} lies there"
+        reason = f"the largest excess of {worst.line.title.lower()} lies there"
         return NextAction(text, reason, "pin worst", "Pin it")
     return NextAction("hand it over", f"{headline(d.evaluation)}; the readings are pinned", "go report", "Go to Report")
 
 
-def worst_result(d: Derived) -> CharacteristicResult | None:
+def worst_result(d: Derived) -> LineResult | None:
     """The characteristic farthest beyond its limit for its width."""
     if d.evaluation is None:
         return None
     measured = [c for c in d.evaluation.ledger if c.points]
-    return max(measured, key=_excess, default=None)
+    return max(measured, key=lambda c: c.excess, default=None)
 
 
-def _excess(c: CharacteristicResult) -> float:
-    line = c.characteristic
-    beyond = c.value - line.limit if line.upper is not None else line.limit - c.value
-    return beyond / max(abs(line.limit), 1e-9)
-
-
-def _has_reading_near(d: Derived, worst: CharacteristicResult) -> bool:
+def _has_reading_near(d: Derived, worst: LineResult) -> bool:
     assert d.evaluation is not None and worst.place is not None
     return any(float(((r.place - worst.place) ** 2).sum()) < 9.0 for r in d.evaluation.readings)
 
@@ -304,6 +298,7 @@ def map_facts(d: Derived) -> list[tuple[str, str]]:
         ("smallest, largest", f"{signed(s.min)}  {signed(s.max)}"),
         ("95 % of area between", f"{signed(s.percentiles['2.5'])}  {signed(s.percentiles['97.5'])}"),
         ("within the map's limits", percent(s.within_tolerance)), ("area seen", percent(s.area_seen)),
+        ("outliers, left out", thousands(s.outliers)),
     ]  # fmt: skip
 
 

@@ -17,7 +17,7 @@ from juxtum.desk.stations.findings import Key, doubtful_places, map_facts, numbe
 from juxtum.desk.style import THEME, colour, font
 from juxtum.desk.widgets import Facts, LengthField, button, form, label, line, row
 from juxtum.errors import InputError
-from juxtum.evaluate import CharacteristicResult, Reading
+from juxtum.evaluate import LineResult, Reading
 from juxtum.evaluate.uncertainty import Budget
 from juxtum.geometry.arrays import Floats
 from juxtum.job.steps import GridStep, Measure, ReadingStep
@@ -182,11 +182,11 @@ class MeasureStation(Station):
         self._show_list(readings)
         self._detail.show_item(self._selected_result(), self._selected_reading())
 
-    def _selected_result(self) -> CharacteristicResult | None:
+    def _selected_result(self) -> LineResult | None:
         if self.window_.selected_reading:
             return None
         ledger = self.derived.evaluation.ledger if self.derived.evaluation else ()
-        chosen = [c for c in ledger if c.characteristic.id == self.window_.selected_line]
+        chosen = [c for c in ledger if c.line.id == self.window_.selected_line]
         return chosen[0] if chosen else worst_result(self.derived)
 
     def _selected_reading(self) -> Reading | None:
@@ -241,7 +241,7 @@ class Detail(QWidget):
         for widget in (self._title, self._value, self._reason, self._budget_title, self._budget):
             layout.addWidget(widget)
 
-    def show_item(self, result: CharacteristicResult | None, reading: Reading | None) -> None:
+    def show_item(self, result: LineResult | None, reading: Reading | None) -> None:
         """Show a characteristic or a reading, or nothing."""
         self.setVisible(result is not None or reading is not None)
         if reading is not None:
@@ -251,11 +251,12 @@ class Detail(QWidget):
             self._reason.setText(f"at ({place}) on face {reading.face}; mean of {reading.count} points")
             self._show_budget(reading.budget if reading.is_seen else None)
         elif result is not None:
-            line = result.characteristic
-            self._title.setText(f"{line.id}  {line.title}, {line.side}")
+            line = result.line
+            self._title.setText(f"{line.id}  {line.title}")
             self._value.show_result(result)
             words = result.reason[:1].upper() + result.reason[1:] + "."
             if result.points:
+                words += f" {_both(result)}"
                 words += f" Probability of conformity {percent(result.probability)}; {percent(result.area_seen, 0)} of its area seen."
             self._reason.setText(words)
             self._show_budget(result.budget if result.points else None)
@@ -278,14 +279,14 @@ class _ValueLine(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self.text = ""
-        self._result: CharacteristicResult | None = None
+        self._result: LineResult | None = None
         self._expanded = ""
 
     def _resize(self) -> None:
         self.setFixedHeight(THEME.px(60) if self._result is not None else THEME.px(34))
         self.update()
 
-    def show_result(self, result: CharacteristicResult) -> None:
+    def show_result(self, result: LineResult) -> None:
         """A characteristic's value."""
         self._result = result
         self.text = measured(result.value, result.expanded)
@@ -314,11 +315,18 @@ class _ValueLine(QWidget):
         if r is not None:
             paint_mark(painter, QPointF(self.width() - 12, 17 * k), r.verdict, 13 * k)
             box = QRectF(2, 36 * k, self.width() * 0.55, 18 * k)
-            paint_ruler(painter, box, (r.characteristic.lower, r.characteristic.upper), r.value, r.expanded, r.verdict)
+            paint_ruler(painter, box, (r.line.limits.lower, r.line.limits.upper), r.value, r.expanded, r.verdict)
             painter.setPen(verdict_colour(r.verdict))
             painter.setFont(font(SMALL + 2, bold=True))
             painter.drawText(QPointF(self.width() * 0.55 + 14, 50 * k), str(r.verdict))
         painter.end()
+
+
+def _both(result: LineResult) -> str:
+    """Both sides, since the large number is the worse one, and what it means."""
+    sides = ", ".join(f"{s.side} side {measured(s.value, s.expanded)}" for s in result.measured.sides)
+    meaning = result.measured.meaning
+    return f"{sides[:1].upper()}{sides[1:]}. {meaning[:1].upper()}{meaning[1:]}."
 
 
 def _standard(value: float, decimals: int) -> str:

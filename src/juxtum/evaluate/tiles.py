@@ -1,0 +1,189 @@
+"""Tiles: small squares of a surface over which deviations are averaged, since single points carry noise."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+import numpy.typing as npt
+
+from juxtum.evaluate.deviation import Deviation
+from juxtum.geometry.arrays import Floats
+
+TILE = 2.0
+"""Side of a tile, mm; two and a half spacings of a coarser scan."""
+LEAST_POINTS = 4
+FILLED = 0.4
+"""A tile counts when it holds this share of the points that a full one would."""
+DRAWS = 400
+UNSURE = 0.3
+"""How well the correction is known, as a share of it: which part of the scatter is shape is itself an estimate."""
+Rows = npt.NDArray[np.int64]
+
+
+def tile_size(spacing: float) -> float:
+    """Side of a tile for a scan's spacing, mm."""
+    return max(TILE, 2.5 * spacing)
+
+
+@dataclass(frozen=True, eq=False)
+class Tiles:
+    """Means over tiles of each face.
+
+    Parameters
+    ----------
+    means : array (K,)
+        mm.
+    counts : array (K,)
+    rows : array (K,)
+        The point nearest to each tile's middle, as a row of the deviation.
+    cells : array (K, 3)
+        Number of the cube that makes each tile.
+    faces : array (K,)
+    spreads : array (K,)
+        Standard deviation of the points within each tile, mm.
+    """
+
+    means: Floats
+    counts: Rows
+    rows: Rows
+    cells: Rows
+    faces: Rows
+    spreads: Floats
+
+    @cached_property
+    def noise(self) -> Floats:
+        """Standard uncertainty of each mean (K,), mm.
+
+        Two tiles side by side differ by the noise of both and by the shape, which is smooth; so the median size of
+        that difference, taken over all neighbours, tells the noise of a mean whatever the correlation of its points.
+        Where there are too few neighbours, it follows from the spread within, as if points were independent.
+        """
+        within = float(np.sqrt(np.mean(self.spreads**2 / np.maximum(self.counts, 1))))
+        first, second = self._beside
+        if len(first) < 12:
+            return np.asarray(within * np.sqrt(np.median(self.counts) / self.counts) * 1.4)
+        size = np.sqrt(1 / self.counts[first] + 1 / self.counts[second])
+        unit_noise = 1.4826 * float(np.median(np.abs(self.means[first] - self.means[second]) / size))
+        return np.asarray(np.maximum(unit_noise, 0.5 * within * np.sqrt(np.median(self.counts))) / np.sqrt(self.counts))
+
+
+    @cached_property
+    def around(self) -> tuple[Floats, Floats]:
+        """Mean of each tile and those beside it (K,), and the share of its noise's variance that is left in that (K,)."""
+        first, second = self._beside
+        own, n = np.arange(len(self.means)), len(self.means)
+        to, of = np.concatenate([own, first, second]), np.concatenate([own, second, first])
+        count = np.bincount(to, minlength=n)
+        return np.bincount(to, self.means[of], n) / count, 1 / count
+
+    @cached_property
+    def _beside(self) -> tuple[Rows, Rows]:
+        return _neighbours(self.cells, self.faces)
+
+
+def _neighbours(cells: Rows, faces: Rows) -> tuple[Rows, Rows]:
+    """Pairs of tiles of one face whose cubes touch with a side."""
+    low = cells.min(0) - 1
+    span = cells.max(0) - low + 2
+    keys = ((faces * span[0] + cells[:, 0] - low[0]) * span[1] + cells[:, 1] - low[1]) * span[2] + cells[:, 2] - low[2]
+    order = np.argsort(keys)
+    ordered = keys[order]
+    firsts, seconds = [], []
+    for step in (1, span[2], span[1] * span[2]):
+        place = np.searchsorted(ordered, keys + step).clip(0, len(keys) - 1)
+        hit = ordered[place] == keys + step
+        firsts.append(np.flatnonzero(hit))
+        seconds.append(order[place[hit]])
+    return np.concatenate(firsts), np.concatenate(seconds)
+
+
+def make_tiles(deviation: Deviation, rows: Rows, distances: Floats) -> Tiles:
+    """Average deviations over tiles; a face too narrow for a full tile keeps the fullest that it has.
+
+    Parameters
+    ----------
+    rows : array (N,)
+        Points that count, as rows of the deviation.
+    distances : array (N,)
+        Their deviations, coats taken off, mm.
+    """
+    size = tile_size(deviation.spacing)
+    cells = np.floor(deviation.feet[rows] / size).astype(np.int64)
+    cells -= cells.min(0)
+    span = cells.max(0) + 1
+    keys = ((deviation.faces[rows].astype(np.int64) * span[0] + cells[:, 0]) * span[1] + cells[:, 1]) * span[2] + cells[:, 2]
+    _, first, inverse, counts = np.unique(keys, return_index=True, return_inverse=True, return_counts=True)
+    weights = np.maximum(deviation.weights[rows], 1e-12)
+    total = np.bincount(inverse, weights)
+    means = np.bincount(inverse, weights * distances) / total
+    spreads = np.sqrt(np.bincount(inverse, weights * (distances - means[inverse]) ** 2) / total)
+    faces = deviation.faces[rows][first].astype(np.int64)
+    keep = _full(counts, faces, size**2 / max(deviation.spacing**2, 1e-9))
+    return Tiles(means[keep], counts[keep], rows[first][keep], cells[first][keep], faces[keep], spreads[keep])
+
+
+def _full(counts: Rows, faces: Rows, expected: float) -> npt.NDArray[np.bool_]:
+    enough = counts >= max(FILLED * expected, LEAST_POINTS)
+    most = np.zeros(int(faces.max()) + 1, dtype=np.int64)
+    np.maximum.at(most, faces, counts)
+    has_full = np.zeros(len(most), dtype=bool)
+    has_full[faces[enough]] = True
+    lean = ~has_full[faces] & (counts >= np.maximum(0.6 * most[faces], min(LEAST_POINTS, counts.max())))
+    return np.asarray(enough | lean)
+
+
+@dataclass(frozen=True)
+class Correction:
+    """What the choice of the largest adds to it, and the standard uncertainty of what is left, mm."""
+
+    bias: float
+    standard: float
+
+
+def choice_of_the_largest(tiles: Tiles, sign: float, seed: int = 7) -> Correction:
+    """How far the largest of many noisy means lies beyond the largest true one, on average, and how much it scatters.
+
+    The true means are estimated by drawing the noisy ones towards those beside them, and these towards their middle,
+    as far as noise explains their scatter (empirical Bayes, as in James and Stein); then noise is put onto the estimate
+    many times over (parametric bootstrap, Efron).
+
+    Parameters
+    ----------
+    sign : float
+        1 for the upper side, -1 for the lower one.
+    """
+    noise, means = tiles.noise, sign * tiles.means
+    around, share = tiles.around
+    around = sign * around
+    several = float(np.median(share))
+    local, kept = _drawn_in(around, noise * np.sqrt(share), float(np.median(around)), len(means) * several)
+    rest, kept_rest = _drawn_in(means - around, noise * np.sqrt(np.maximum(1 - share, 0.0)), 0.0, len(means))
+    drawn = local + rest
+    # The estimate holds some noise itself: it makes its own largest too large, and takes its part of the scatter.
+    left = noise * np.sqrt(kept**2 * share + kept_rest**2 * np.maximum(1 - share, 0.0))
+    near = np.flatnonzero(drawn >= drawn.max() - 8 * float(noise.max()) - 1e-12)
+    near = near[np.argsort(-drawn[near], kind="stable")][:3000]
+    m, s, r = drawn[near], noise[near], left[near]
+    normal = np.random.default_rng(seed).normal(size=(DRAWS, len(m)))
+    noisy = (m + np.sqrt(np.maximum(s**2 - r**2, 0.0)) * normal).max(1)
+    inflated = float((m + r * normal).max(1).mean() - m.max())
+    bias = float(noisy.mean()) - (float(m.max()) - inflated)
+    scatter = float((m + s * normal).max(1).std(ddof=1))
+    return Correction(bias, float(np.hypot(scatter, UNSURE * bias)))
+
+
+def _drawn_in(values: Floats, noise: Floats, centre: float, independent: float) -> tuple[Floats, Floats]:
+    """Values drawn towards a centre as far as noise explains their scatter, and the share of each that is kept.
+
+    What stands far out stays as it is. Scatter beyond the noise counts as shape only when it is more than chance would
+    give among so many independent values.
+    """
+    off = values - centre
+    scatter = (1.4826 * float(np.median(np.abs(off)))) ** 2
+    expected = float(np.median(noise)) ** 2
+    signal = scatter - expected if scatter > expected * (1 + 4 / np.sqrt(max(independent, 1.0))) else 0.0
+    far = np.abs(off) > 4 * np.sqrt(signal + noise**2) + 1e-12
+    kept = np.where(far, 1.0, signal / (signal + noise**2 + 1e-18))
+    return centre + off * kept, kept
