@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtWidgets import QApplication, QLineEdit
 
 from hand import Hand, close, opened
 from helpers import write_bracket
@@ -216,3 +216,31 @@ def test_stopped_work_says_so(desk: Hand) -> None:
     desk.window.session.compute(stopped, lambda _: None)
     desk.wait()
     assert "Stopped; the job is as it was" in desk.window.notice.text
+
+
+def test_characteristics_are_changed_and_reordered(desk: Hand) -> None:
+    window = desk.window
+    desk.go(Key.BRIEF)
+    desk.click("Add characteristic")
+    assert [p.id for p in window.session.job.procedure.profiles] == ["1", "2"]
+    desk.click("Change characteristic 2")
+    title, number = desk.named("Title", QLineEdit), desk.named("Number", QLineEdit)
+    assert isinstance(title, QLineEdit) and isinstance(number, QLineEdit)
+    title.setText("Pad of the clamp")
+    number.setText("7")
+    upper = desk.named("Upper limit", QLineEdit)
+    assert isinstance(upper, QLineEdit)
+    upper.setText("0,35")
+    upper.editingFinished.emit()
+    desk.click("Add characteristic")
+    desk.click("Move characteristic 7 up")
+    first, second = window.session.job.procedure.profiles
+    assert (first.id, first.title, first.upper, second.id) == ("7", "Pad of the clamp", 0.35, "1")
+    assert list(desk.ledger()) == ["7", "1"]
+    desk.click("Change characteristic 1")
+    number.setText("7")
+    desk.click("Add characteristic")
+    assert "there is a characteristic 7 already" in window.notice.text
+    for _ in range(3):
+        desk.press(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert [p.id for p in window.session.job.procedure.profiles] == ["1"]

@@ -119,7 +119,32 @@ class Procedure(BaseModel):
 
     def without(self, step: Step) -> Procedure:
         """With a step taken out."""
-        return Procedure(steps=tuple(s for s in self.steps if s is not step))
+        return Procedure(steps=tuple(s for s in self.steps if s != step))
+
+    def with_profile_changed(self, name: str, made: ProfileStep) -> Procedure:
+        """With the characteristic of a number replaced where it stands.
+
+        Raises
+        ------
+        JobError
+            When another one has its new number.
+        """
+        if made.id != name and any(p.id == made.id for p in self.profiles):
+            raise JobError(f"there is a characteristic {made.id} already", "characteristic", "Choose another number")
+        return Procedure(steps=tuple(made if isinstance(s, ProfileStep) and s.id == name else s for s in self.steps))
+
+    def with_profile_earlier(self, name: str) -> Procedure:
+        """With the characteristic of a number one place earlier among the characteristics."""
+        places = [k for k, s in enumerate(self.steps) if isinstance(s, ProfileStep)]
+        order = [self.steps[k] for k in places]
+        row = next((k for k, s in enumerate(order) if isinstance(s, ProfileStep) and s.id == name), 0)
+        if row == 0:
+            return self
+        order[row - 1], order[row] = order[row], order[row - 1]
+        steps = list(self.steps)
+        for place, step in zip(places, order, strict=True):
+            steps[place] = step
+        return Procedure(steps=tuple(steps))
 
 
 def _same_slot(old: StepModel, new: StepModel) -> bool:

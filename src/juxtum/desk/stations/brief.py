@@ -30,6 +30,16 @@ ROOM = (
 GAUGE = (("a", "Error a, mm", 0.0, 10.0), ("b", "Error b, mm/m", 0.0, 10.0))
 
 
+def _with_profile_changed(job: Job, name: str, step: ProfileStep) -> Job:
+    old = next((p for p in job.procedure.profiles if p.id == name), step)
+    kept = step.model_copy(update={"least_seen": old.least_seen})
+    return job.model_copy(update={"procedure": job.procedure.with_profile_changed(name, kept)})
+
+
+def _earlier(job: Job, name: str) -> Job:
+    return job.model_copy(update={"procedure": job.procedure.with_profile_earlier(name)})
+
+
 class BriefStation(Station):
     """The worksheet of Brief."""
 
@@ -38,6 +48,8 @@ class BriefStation(Station):
     def build(self) -> None:
         """Files, characteristics, cover fields, instrument and room."""
         self._chosen: tuple[int, ...] = ()
+        self._changed = ""
+        """Number of the characteristic that is being changed."""
         self._files = Facts("Files")
         self.body.addWidget(self._files)
         self.body.addLayout(
@@ -58,9 +70,18 @@ class BriefStation(Station):
         self.body.addWidget(self._faces)
         self._lower, self._upper = LengthField("Lower limit", -0.2), LengthField("Upper limit", 0.2)
         self.body.addLayout(form([("Lower limit", self._lower), ("Upper limit", self._upper)]))
+        self._number, self._title = QLineEdit(), QLineEdit()
+        self._number.setAccessibleName("Number")
+        self._number.setMaxLength(80)
+        self._number.setPlaceholderText("next")
+        self._title.setAccessibleName("Title")
+        self._title.setMaxLength(200)
+        self._title.setPlaceholderText("what the drawing calls it")
+        self.body.addLayout(form([("Number", self._number), ("Title", self._title)]))
         self._pick = button("Pick faces", self._toggle_pick, tip="Click faces of the nominal on the stage")
         self._pick.setCheckable(True)
-        self.body.addLayout(row(self._pick, button("Add characteristic", self._add)))
+        self._put = button("Add characteristic", self._add)
+        self.body.addLayout(row(self._pick, self._put))
         self._list = QVBoxLayout()
         self._list.setSpacing(2)
         self.body.addLayout(self._list)
@@ -152,7 +173,7 @@ class BriefStation(Station):
         """Stop picking."""
         super().leave()
         self._pick.setChecked(False)
-        self._chosen = ()
+        self._end_change()
         self.view.put("marked", None)
 
     def picked(self, hit: Hit) -> None:
@@ -181,11 +202,37 @@ class BriefStation(Station):
             self.window_.tell("the lower limit is not below the upper limit", "characteristic", "Swap them")
             return
         used = [int(p.id) for p in self.session.job.procedure.profiles if p.id.isdigit()]
-        number = str(max(used, default=0) + 1)
+        number = self._number.text().strip() or self._changed or str(max(used, default=0) + 1)
         names = ", ".join(str(n) for n in self._chosen)
-        title = "Profile, whole part" if not self._chosen else f"Profile, face{'s' if len(self._chosen) > 1 else ''} {names}"
-        step = ProfileStep(id=number, title=title[:200], lower=self._lower.value, upper=self._upper.value, faces=self._chosen)
+        usual = "Profile, whole part" if not self._chosen else f"Profile, face{'s' if len(self._chosen) > 1 else ''} {names}"
+        title = self._title.text().strip() or usual[:200]
+        step = ProfileStep(id=number, title=title, lower=self._lower.value, upper=self._upper.value, faces=self._chosen)
+        name = self._changed
+        if name:
+            self._end_change()
+            self.session.edit(f"change characteristic {name}", lambda job: _with_profile_changed(job, name, step))
+            return
+        if any(p.id == number for p in self.session.job.procedure.profiles):
+            self.window_.tell(f"there is a characteristic {number} already", "characteristic", "Choose another number, or change that one")
+            return
+        self._end_change()
         self.session.add(step, f"add characteristic {number}")
+
+    def _begin_change(self, step: ProfileStep) -> None:
+        """Put a characteristic into the fields above, to be changed there."""
+        self._changed, self._chosen = step.id, step.faces
+        self._number.setText(step.id)
+        self._title.setText(step.title)
+        self._lower.set_value(step.lower)
+        self._upper.set_value(step.upper)
+        self._put.setText(f"Change characteristic {step.id}")
+        self._show_chosen()
+
+    def _end_change(self) -> None:
+        self._changed, self._chosen = "", ()
+        self._number.clear()
+        self._title.clear()
+        self._put.setText("Add characteristic")
 
     def show_results(self) -> None:
         """Files, characteristics, fields."""
@@ -227,6 +274,12 @@ class BriefStation(Station):
             words = label(f"{step.id}  {step.title}  {tolerance(step.lower, step.upper)}", "soft")
             words.setToolTip(words.text())
             inner.addWidget(words, 1)
+            earlier = button("\u2191", lambda s=step: self.session.edit(f"move characteristic {s.id}", lambda j: _earlier(j, s.id)), "plain", "One place up")
+            earlier.setAccessibleName(f"Move characteristic {step.id} up")
+            inner.addWidget(earlier)
+            change = button("change", lambda s=step: self._begin_change(s), "plain")
+            change.setAccessibleName(f"Change characteristic {step.id}")
+            inner.addWidget(change)
             remove = button("remove", lambda s=step: self.session.edit(f"remove characteristic {s.id}", lambda j: j.without(s)), "plain")
             remove.setAccessibleName(f"Remove characteristic {step.id}")
             inner.addWidget(remove)
