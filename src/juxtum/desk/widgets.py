@@ -159,9 +159,9 @@ class LengthField(QLineEdit):
         self.editingFinished.connect(self._finished)
 
     def set_value(self, value: float | None) -> None:
-        """Show a value; None is shown as not stated."""
+        """Show a value; None is shown as unknown."""
         self.value = 0.0 if value is None else value
-        self.setPlaceholderText("not stated" if value is None else "")
+        self.setPlaceholderText("unknown" if value is None else "")
         self.setText("" if value is None else f"{value:g}")
         self._mark(False)
 

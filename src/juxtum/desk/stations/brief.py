@@ -108,6 +108,7 @@ class BriefStation(Station):
         for part, table in (("instrument", GAUGE), ("environment", ROOM)):
             for name, title, low, high in table:
                 field = LengthField(title, 0.0, f"{title}, from {low:g} to {high:g}")
+                field.set_value(None)
                 field.chosen.connect(self._number_setter(part, name, low, high))
                 self._numbers[name] = field
                 rows.append((title, field))

@@ -240,6 +240,10 @@ def _next_measure(d: Derived) -> NextAction:
         return NextAction("align the scan first", "deviations need both in one frame", "go align", "Go to Align")
     if not d.evaluation.ledger:
         return NextAction("add the profile of the whole part", "the map has no verdict yet", "add whole profile", "Add it")
+    if d.job.circumstances.instrument is None:
+        return NextAction(
+            "say what it was scanned with", "without an instrument no value has an uncertainty and nothing is decided", "go brief", "Go to Brief"
+        )
     worst = worst_result(d)
     if worst is not None and worst.place is not None and not _has_reading_near(d, worst):
         text = f"pin a reading at {signed(worst.value)}"

@@ -366,12 +366,12 @@ class BudgetBars(QWidget):
             painter.setPen(colour("ink_soft"))
             words = painter.fontMetrics().elidedText(c.source, Qt.TextElideMode.ElideRight, int(width * 0.56))
             painter.drawText(QPointF(0, middle + 4), words)
-            painter.fillRect(QRectF(width * 0.6, middle - 3, width * 0.2, 6), colour("field"))
             if math.isfinite(c.standard):
+                painter.fillRect(QRectF(width * 0.6, middle - 3, width * 0.2, 6), colour("field"))
                 painter.fillRect(QRectF(width * 0.6, middle - 3, width * 0.2 * c.standard / largest, 6), colour("ink_soft"))
             painter.setFont(font(SMALL, mono=True))
             painter.setPen(colour("ink"))
-            painter.drawText(QRectF(width * 0.8, middle - 8, width * 0.2, 16), Qt.AlignmentFlag.AlignRight, _standard(c.standard, 4))
+            painter.drawText(QRectF(width * 0.7, middle - 8, width * 0.3, 16), Qt.AlignmentFlag.AlignRight, _standard(c.standard, 4))
         painter.end()
 
 
