@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from benchmarks.starts import judge, made_scan, parts
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.optimize import least_squares
@@ -48,7 +49,31 @@ def test_rough_alignment_from_any_pose(seed: int, clean_scan: Scan, nominal: Nom
 def test_symmetry_is_told(nominal: Nominal) -> None:
     box = box_mesh(cuts=4)
     found = rough_align(box.moved(turned((170, 10, 30), (5, 5, 5))), Nominal.from_mesh(box_mesh()))
-    assert found.alternatives and "the part is symmetrical" in found.notes[0]
+    assert len(found.alternatives) == 3 and all("180 degrees" in note for note in found.notes)
+    others = [rough_align(box.moved(turned((170, 10, 30), (5, 5, 5))), Nominal.from_mesh(box_mesh()), choice=k).transform.matrix for k in range(1, 4)]
+    for pose in others:
+        assert any(np.allclose(pose, other.matrix, atol=1e-6) for other in found.alternatives), "each can be chosen"
+
+
+@pytest.mark.parametrize("kind", ["full mesh", "one view mesh", "full cloud"])
+def test_a_small_feature_decides(kind: str) -> None:
+    """A flange of six holes lies in one of six turns; one hole of 4 mm tells which."""
+    rng = np.random.default_rng(3)
+    drawn = Nominal.from_shape(parts()["bolted flange"])
+    scan = made_scan(drawn, kind, rng)
+    pose = turned((100, -50, 20), (300, -20, 80))
+    assert judge(drawn, scan, pose).word == "right"
+
+
+def test_a_turned_part_is_fitted_and_its_free_turn_is_noted() -> None:
+    drawn = Nominal.from_shape(parts()["turned shaft"])
+    scan = made_scan(drawn, "full mesh", np.random.default_rng(5)).moved(turned((60, 10, -130), (50, 60, 70)))
+    start = rough_align(scan, drawn)
+    assert any("free to turn about Z" in note for note in start.notes) and not start.alternatives
+    found = best_fit(scan, drawn, start.transform)
+    assert found.rms < 0.03 and found.locked["Rz"] == "free" and "free to turn about Z" in found.notes[0]
+    moved = drawn.projector.project(found.transform.apply(scan.points))
+    assert np.abs(moved.distances).max() < 0.15
 
 
 def test_scan_of_another_part_is_refused(nominal: Nominal) -> None:
@@ -77,8 +102,9 @@ def test_free_motion_is_named() -> None:
 
     nominal = Nominal.from_shape(BRepPrimAPI_MakeCylinder(20.0, 60.0).Shape())
     scan = PointCloud(nominal.samples.centres)
-    with pytest.raises(AlignmentError, match="free to turn about Z"):
-        best_fit(scan, nominal, RigidTransform.identity())
+    found = best_fit(scan, nominal, turned((0, 0, 12), (0.1, 0.2, 0.1)))
+    assert "free to turn about Z" in found.notes[0] and found.locked["Rz"] == "free" and found.locked["Tz"] == "best fit"
+    assert found.transform.angle == pytest.approx(12, abs=0.05), "the free turn stays as the start had it"
 
 
 def test_datum_system_locks_in_order(clean_scan: Scan, nominal: Nominal, known: Truth) -> None:

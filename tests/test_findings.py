@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from helpers import bracket_mesh, write_bracket
+from helpers import STATED, bracket_mesh, write_bracket
 from juxtum.desk.actions import ACTIONS
 from juxtum.desk.derived import Derived, Deriver
 from juxtum.desk.first_steps import LESSONS, is_done
@@ -82,6 +82,8 @@ def test_the_route_says_what_comes_next(walk: Walk) -> None:
     assert walk.says(Key.ALIGN) == ("not aligned yet", "align automatically")
     walk.job = walk.job.with_step(Rough()).with_step(BestFit(start="rough")).with_step(Decide(frame="best fit"))
     assert walk.says(Key.ALIGN)[0].startswith("best fit, RMS 0.0") and walk.says(Key.ALIGN)[1] == "pick datums"
+    assert walk.says(Key.MEASURE)[1] == "go brief", "what it was scanned with is not said yet"
+    walk.job = walk.job.model_copy(update={"circumstances": STATED})
     assert walk.says(Key.MEASURE)[1] == "pin worst"
     worst = worst_result(walk.derived)
     assert worst is not None and worst.place is not None

@@ -15,6 +15,8 @@ from juxtum.geometry.mesh import Scan
 from juxtum.nominal import Nominal, faces_mask
 from juxtum.progress import Progress, silent
 
+FREE = 1e-5
+"""A motion is free when the squares along it are less than this share of the largest."""
 HUBER = 1.345
 """Tuning constant of Huber's weights in robust deviations (95 % efficient on normal noise)."""
 
@@ -55,7 +57,7 @@ def best_fit(
     Raises
     ------
     AlignmentError
-        When too little of the scan lies near the nominal, or a motion is left free.
+        When too little of the scan lies near the nominal.
     """
     options = options or BestFitOptions()
     progress = progress or silent()
@@ -96,7 +98,16 @@ def _converge(
     rms = float(np.sqrt(weighted.sum() / equations.weights.sum()))
     used = int((equations.weights > 0).sum())
     covariance = _covariance(equations, rms, sample.area)
-    return Alignment(transform, "best fit", rms, used, covariance, frozen(equations.centre), dict.fromkeys(AXES, "best fit"))
+    free = _free_motions(equations, size)
+    locked = dict.fromkeys(AXES, "best fit") | {axis: "free" for axis in AXES if any(_is_about(axis, words) for words in free)}
+    notes = tuple(f"the nominal leaves the scan {words}; that stays as it was" for words in free)
+    return Alignment(transform, "best fit", rms, used, covariance, frozen(equations.centre), locked, notes)
+
+
+def _is_about(axis: str, words: str) -> bool:
+    """Whether the words of a free motion speak of Tx ... Rz."""
+    kind = "slide along" if axis[0] == "T" else "turn about"
+    return f"{kind} {axis[1].upper()}" in words
 
 
 def _linearise(
@@ -133,16 +144,24 @@ def _weights(residuals: Floats, trim: float) -> Floats:
 
 
 def _solve(equations: _Equations, size: float) -> Floats:
-    """The step that minimises the weighted squares; a free motion is an error that names it."""
+    """The step that minimises the weighted squares; what is free stays as it is."""
     scale = np.array([1, 1, 1, 1 / size, 1 / size, 1 / size])
     rows = equations.jacobian * scale * np.sqrt(equations.weights)[:, None]
     normal = rows.T @ rows
     values, vectors = np.linalg.eigh(normal)
-    if values[0] < 1e-7 * values[-1]:
-        free = free_motion(vectors[:, 0] * scale, equations.centre)
-        raise AlignmentError(f"the nominal leaves the scan {free}", "best fit", "Use a datum system, or faces that hold it")
+    held = values >= FREE * values[-1]
     gradient = rows.T @ (equations.residuals * np.sqrt(equations.weights))
-    return np.asarray(-np.linalg.solve(normal, gradient) * scale)
+    step = vectors[:, held] @ ((vectors[:, held].T @ gradient) / values[held])
+    return np.asarray(-step * scale)
+
+
+def _free_motions(equations: _Equations, size: float) -> tuple[str, ...]:
+    """What the nominal does not hold, in words: these motions stay where the start had them."""
+    scale = np.array([1, 1, 1, 1 / size, 1 / size, 1 / size])
+    rows = equations.jacobian * scale * np.sqrt(equations.weights)[:, None]
+    values, vectors = np.linalg.eigh(rows.T @ rows)
+    free = np.flatnonzero(values < FREE * values[-1])
+    return tuple(free_motion(vectors[:, k] * scale, equations.centre) for k in free)
 
 
 def free_motion(twist: Floats, centre: Floats) -> str:
@@ -177,5 +196,5 @@ def _covariance(equations: _Equations, rms: float, area: float) -> Floats:
 
     rows = equations.jacobian * np.sqrt(equations.weights)[:, None]
     share = max(1.0, CORRELATION_LENGTH**2 / max(area, 1e-9)) if area else 1.0
-    return frozen(np.linalg.pinv(rows.T @ rows, hermitian=True) * rms**2 * share)
+    return frozen(np.linalg.pinv(rows.T @ rows, rcond=FREE * 1e-3, hermitian=True) * rms**2 * share)
 

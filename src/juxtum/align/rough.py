@@ -12,9 +12,11 @@ from itertools import permutations, product
 import numpy as np
 import numpy.typing as npt
 
+from juxtum.align.contest import Contest
 from juxtum.align.pairs import rigid_from_pairs
 from juxtum.align.result import AXES, Alignment
-from juxtum.align.samples import scan_sample
+from juxtum.align.samples import ScanSample, scan_sample
+from juxtum.align.symmetry import near_symmetries, principal_frame
 from juxtum.errors import AlignmentError
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats, frozen
@@ -23,6 +25,10 @@ from juxtum.nominal import Nominal
 from juxtum.progress import Progress, silent
 
 MARKS = 5000
+PROMISING = 28
+"""So many guesses are drawn in further after the first rounds."""
+DECISIVE = 0.97
+"""With so much of the scan near the nominal after the first guesses no others are tried."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -38,13 +44,21 @@ class _Candidate:
         return self.inside - 0.02 * self.rms
 
 
-def rough_align(scan: Scan, nominal: Nominal, progress: Progress | None = None) -> Alignment:
+def rough_align(scan: Scan, nominal: Nominal, progress: Progress | None = None, choice: int = 0) -> Alignment:
     """Bring a scan near the nominal, whatever its pose.
+
+    The poses that the part's own near-symmetry allows are always tried, and the last candidates are compared on many
+    points, by those at which they differ: one keyway decides, if the scan shows it.
+
+    Parameters
+    ----------
+    choice : int
+        Which of the poses that fit equally well is taken: 0 for the likeliest.
 
     Returns
     -------
     Alignment
-        With `alternatives` and a note when another pose fits as well.
+        With `alternatives` and a note when other poses fit as well, and a note of what the shape leaves free.
 
     Raises
     ------
@@ -53,35 +67,33 @@ def rough_align(scan: Scan, nominal: Nominal, progress: Progress | None = None) 
     """
     progress = progress or silent()
     search = _Search(scan, nominal)
-    found = search.run(_axis_guesses(search.sample.points, nominal), progress.part(0.0, 0.4))
-    if not found or found[0].inside < 0.9:
-        found = _ranked(found + search.run(_turn_guesses(search.sample.points, nominal), progress.part(0.4, 1.0)))
+    found = search.run(_axis_guesses(search.sample.points, nominal), progress.part(0.0, 0.3))
+    if not found or found[0].inside < DECISIVE:
+        found = _ranked(found + search.run(_turn_guesses(search.sample.points, nominal), progress.part(0.3, 0.7)))
     if not found or found[0].inside < 0.5:
         share = 100 * found[0].inside if found else 0.0
         what = f"no pose brings the scan onto the nominal; the best has {share:.0f} % of it near"
         raise AlignmentError(what, "rough alignment", "Check that this is the right part and unit, or pick pairs by hand")
-    found = _as_it_lies_first(search, found)
-    best = found[0]
-    others = tuple(c.transform for c in found[1:] if _rivals(best, c))
-    notes = (f"{len(others)} other pose{'s' if len(others) > 1 else ''} fit as well: the part is symmetrical",) if others else ()
-    spread = frozen(np.eye(6) * best.rms**2)
-    locked = dict.fromkeys(AXES, "rough")
-    used = int(best.inside * len(search.sample.points))
-    return Alignment(best.transform, "rough", best.rms, used, spread, nominal.centre, locked, notes, others)
+    progress.phase("trying what the part's symmetry allows", 0.75)
+    found = _ranked([*found, search.near_identity(), *search.turned(found[0])])
+    best, others, free = Contest(search.scan, nominal, search.near).settle([c.transform for c in found if c.inside > found[0].inside - 0.3])
+    poses = [best, *others]
+    chosen = poses[choice % len(poses)]
+    rest = tuple(pose for pose in poses if pose is not chosen)
+    notes = tuple(_told(chosen, pose) for pose in rest)
+    notes += (f"the shape leaves the scan {free}",) if free else ()
+    last = search.drawn_in(chosen)
+    spread = frozen(np.eye(6) * last.rms**2)
+    used = int(last.inside * len(search.fine.points))
+    return Alignment(chosen, "rough", last.rms, used, spread, nominal.centre, dict.fromkeys(AXES, "rough"), notes, rest)
 
 
-def _as_it_lies_first(search: _Search, found: list[_Candidate]) -> list[_Candidate]:
-    """Of poses that fit equally well the one that leaves the scan where it lies is the likely one."""
-    still = search.near_identity()
-    if still.inside > found[0].inside - 0.02 and still.rms < 1.15 * found[0].rms + 0.005:
-        return [still, *(c for c in found if (c.transform.inverse @ still.transform).angle > 3)]
-    return found
-
-
-def _rivals(best: _Candidate, other: _Candidate) -> bool:
-    """Whether another pose is truly different and fits as well."""
-    apart = (best.transform.inverse @ other.transform).angle > 5
-    return apart and other.inside > best.inside - 0.02 and other.rms < 1.15 * best.rms + 0.005
+def _told(chosen: RigidTransform, other: RigidTransform) -> str:
+    motion = other @ chosen.inverse
+    axis = "(" + ", ".join(f"{v:.2f}" for v in motion.axis) + ")"
+    if motion.angle < 1:
+        return f"not sure where it lies: {np.linalg.norm(motion.offset):.1f} mm away it fits as well"
+    return f"not sure which way it lies: turned by {motion.angle:.0f} degrees about {axis} it fits as well"
 
 
 def _ranked(candidates: list[_Candidate]) -> list[_Candidate]:
@@ -90,6 +102,8 @@ def _ranked(candidates: list[_Candidate]) -> list[_Candidate]:
 
 class _Search:
     def __init__(self, scan: Scan, nominal: Nominal) -> None:
+        self.scan = scan
+        self.few = scan_sample(scan, 160)
         self.sample = scan_sample(scan, 500)
         self.fine = scan_sample(scan, 3000)
         self.nominal = nominal
@@ -98,17 +112,26 @@ class _Search:
 
     def run(self, guesses: list[RigidTransform], progress: Progress) -> list[_Candidate]:
         """Draw every guess in against marks, and the best few once more against the surface."""
-        drawn = []
+        begun = []
         for index, guess in enumerate(guesses):
             progress.phase(f"trying pose {index + 1} of {len(guesses)}", index / len(guesses))
-            drawn.append(self._drawn_near(guess))
+            begun.append(self._drawn_near(guess, self.few, 4, 4))
+        promising = _ranked(begun)[:PROMISING]
+        drawn = [self._drawn_near(c.transform, self.sample, 9, 1) for c in promising]
         best = self._distinct(_ranked(drawn))
         best = [c for c in best if c.inside > best[0].inside - 0.12][:6]
-        return _ranked([self._drawn_in(c.transform) for c in best])
+        return _ranked([self.drawn_in(c.transform) for c in best])
 
     def near_identity(self) -> _Candidate:
         """The scan drawn in from where it lies."""
-        return self._drawn_in(RigidTransform.identity())
+        return self.drawn_in(RigidTransform.identity())
+
+    def turned(self, best: _Candidate) -> list[_Candidate]:
+        """A pose's like: turned as the part's own near-symmetry allows, and slid along its long axis."""
+        tried = [symmetry @ best.transform for symmetry in near_symmetries(self.nominal)]
+        reach, axis = _long_axis(self.nominal)
+        tried += [RigidTransform.translation(axis * reach * k) @ best.transform for k in (-0.2, -0.08, 0.08, 0.2)]
+        return [self.drawn_in(pose) for pose in tried]
 
     @staticmethod
     def _distinct(candidates: list[_Candidate]) -> list[_Candidate]:
@@ -118,22 +141,22 @@ class _Search:
                 kept.append(candidate)
         return kept
 
-    def _drawn_near(self, transform: RigidTransform) -> _Candidate:
-        """Cheap rounds against some thousand marks on the nominal."""
-        sample = self.sample
+    def _drawn_near(self, transform: RigidTransform, sample: ScanSample, rounds: int, by_points: int) -> _Candidate:
+        """Cheap rounds against some thousand marks on the nominal, the first ones towards points."""
         inside, heights = np.zeros(0, dtype=bool), np.zeros(0)
-        for index in range(13):
+        for index in range(rounds):
             points = transform.apply(sample.points)
             directions = None if sample.normals is None else transform.turn(sample.normals)
             feet, normals, apart = self.marks.nearest(points, directions)
             heights = np.abs(np.einsum("ij,ij->i", points - feet, normals))
             inside = (heights < self.near) & (np.linalg.norm(points - feet, axis=1) < 3 * self.marks.spacing)
             keep = apart <= np.quantile(apart, 0.9)
-            transform = self._step(transform, points[keep], feet[keep], normals[keep], index < 5)
+            transform = self._step(transform, points[keep], feet[keep], normals[keep], index < by_points)
         rms = float(np.sqrt(np.mean(heights[inside] ** 2))) if inside.any() else np.inf
         return _Candidate(transform, float(inside.mean()), rms)
 
-    def _drawn_in(self, transform: RigidTransform) -> _Candidate:
+    def drawn_in(self, transform: RigidTransform) -> _Candidate:
+        """A pose after some rounds against the surface."""
         mesh, sample = self.nominal.mesh, self.fine
         distances = np.full(len(sample.points), np.inf)
         for index in range(14):
@@ -196,11 +219,11 @@ def _even_choice(nominal: Nominal, count: int) -> npt.NDArray[np.int64]:
     return np.unique(np.searchsorted(areas, steps).clip(0, len(areas) - 1))
 
 
-def _principal_frame(points: Floats) -> Floats:
-    """Rows are the principal axes, right-handed."""
-    _, vectors = np.linalg.eigh(np.cov((points - points.mean(0)).T))
-    frame = vectors.T
-    return np.asarray(frame * np.array([1, 1, np.linalg.det(frame)])[:, None])
+def _long_axis(nominal: Nominal) -> tuple[float, Floats]:
+    """Length and direction (3,) of the part's longest extent."""
+    points = _nominal_points(nominal)
+    axis = principal_frame(points)[-1]
+    return float(np.ptp(points @ axis)), axis
 
 
 def _nominal_points(nominal: Nominal) -> Floats:
@@ -210,7 +233,7 @@ def _nominal_points(nominal: Nominal) -> Floats:
 def _axis_guesses(points: Floats, nominal: Nominal) -> list[RigidTransform]:
     """The 24 ways in which two sets of principal axes can be laid onto each other."""
     theirs = _nominal_points(nominal)
-    a, b = _principal_frame(points), _principal_frame(theirs)
+    a, b = principal_frame(points), principal_frame(theirs)
     guesses = []
     for order, signs in product(permutations(range(3)), product((1, -1), repeat=3)):
         turn = np.zeros((3, 3))

@@ -36,7 +36,8 @@ def find_fragments(scan: Scan) -> Fragments:
         raw = piece_labels(scan)
         areas = np.asarray(np.bincount(raw, scan.triangle_areas), dtype=np.float64)
     else:
-        raw = cloud_labels(scan.points, scan.spacing)
+        # The nearest neighbour of a scattered point is much nearer than the next one over.
+        raw = cloud_labels(scan.points, 2 * scan.spacing)
         areas = np.asarray(np.bincount(raw) * scan.spacing**2, dtype=np.float64)
     order = np.argsort(-areas, kind="stable")
     rank = np.empty(len(order), dtype=np.int32)

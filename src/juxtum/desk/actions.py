@@ -183,6 +183,8 @@ JOB = (
            lambda w: w.session.derived.table is not None),
     Action("drop pieces", "Drop the loose pieces", "Job/3", lambda w: w.assemble.drop_pieces(), "Ctrl+D", "sparkles", "",
            lambda w: loose_pieces(w.session.derived) > 0),
+    Action("next pose", "Take the next pose that fits", "Job/3", lambda w: w.align.next_pose(), "", "", "Where the shape fits in more than one",
+           lambda w: _has_map(w) and bool(w.session.derived.evaluation.alignment.alternatives)),
     Action("align automatically", "Align by itself", "Job/4", lambda w: w.align.automatic(), "Ctrl+L", "move-3d", "Rough, then best fit", _has_both),
     Action("pick pairs", "Pick pairs", "Job/4", lambda w: w.going.begin_pairs(), "", "crosshair", "", _has_both),
     Action("pick datums", "Pick datums", "Job/4", lambda w: w.going.begin_datums(), "Ctrl+Shift+D", "anchor", "", _has_both),

@@ -17,6 +17,7 @@ from juxtum.job import Evaluation, Job, Runner
 from juxtum.job.inputs import LoadedScan
 from juxtum.job.planning import task_of
 from juxtum.job.runner import Comparison
+from juxtum.job.steps import Trim
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import known_spots, methods
 from juxtum.plan.planner import Grounds, Planner
@@ -162,7 +163,8 @@ class Deriver:
         standing = self._of("standing", raw, lambda: find_table(raw))
         scan = self.runner.cleaned(job, progress)
         progress.phase("preparing the picture", 0.3)
-        table = standing if scan is raw else self._of("table", scan, lambda: find_table(scan))
+        nominal = self.runner.nominal(job, progress) if job.nominal else None
+        table = self._of(f"table {id(nominal)}", scan, lambda: Trim.table(scan, nominal, progress))
         pieces = self._of("pieces", scan, lambda: Pieces(find_fragments(scan).areas))
         upright = self._of("upright", raw, lambda: _upright(standing, raw))
         surface = self._of("scan", scan, lambda: scan_surface(scan))

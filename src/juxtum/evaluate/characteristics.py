@@ -57,7 +57,14 @@ def profile(deviation: Deviation, line: Line, judgement: Judgement) -> LineResul
     tiles = make_tiles(deviation, rows, distances)
     sides = tuple(_side(deviation, tiles, side, line.limits, judgement) for side in (UPPER, LOWER))
     measured = Measured(sides, len(rows), seen, meaning_of_profile(deviation))
-    return judged(line, measured, judgement.objection, deviation.doubts_about(line.faces))
+    return judged(line, measured, judgement.objection, (*deviation.doubts_about(line.faces), *_unsure(line, judgement.alignment)))
+
+
+def _unsure(line: Line, alignment: Alignment) -> tuple[str, ...]:
+    """Faces cannot be told from each other while the scan may lie in another pose."""
+    if not line.faces or not alignment.alternatives:
+        return ()
+    return (f"not sure which way the scan lies: {len(alignment.alternatives) + 1} poses fit, and each has other surface on these faces",)
 
 
 def _unseen(side: str) -> SideMeasured:

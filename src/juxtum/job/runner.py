@@ -7,7 +7,7 @@ import json
 import threading
 from collections import OrderedDict
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, TypeVar
 
 import numpy as np
@@ -34,7 +34,7 @@ from juxtum.job.document import Job
 from juxtum.job.doubts import Doubts, doubts_about_inputs, doubts_about_scan
 from juxtum.job.files import FileStore
 from juxtum.job.inputs import LoadedScan, load_nominal, load_scan
-from juxtum.job.steps import AlignStep, AsScanned, CleaningStep, GridStep, StepModel
+from juxtum.job.steps import AlignStep, AsScanned, CleaningStep, GridStep, StepModel, Trim
 from juxtum.nominal import Nominal
 from juxtum.progress import Progress, silent
 
@@ -138,14 +138,15 @@ class Runner:
         steps = job.procedure.cleaning[:count]
         keys = [_scan_key(job)]
         for step in steps:
-            keys.append(_key(step, keys[-1]))
+            keys.append(_cleaning_key(job, step, keys[-1]))
         with self._lock:
             done = self._kept.get(keys[-1]) if steps else None
         if done is not None:
             return done  # type: ignore[no-any-return]
         scan = self.loaded_scan(job, progress).scan
+        nominal = self.nominal(job, progress) if job.nominal else None
         for step, key in zip(steps, keys[1:], strict=True):
-            scan = self._once(key, _cleaning(step, scan, progress))
+            scan = self._once(key, _cleaning(step, scan, nominal, progress))
         for key in keys[:-1] if self._lean else ():
             self._kept.pop(key, None)
         return scan
@@ -244,13 +245,22 @@ class Runner:
         return _key(self._frame_key(job, frame), *told, *(p.model_dump_json() for p in parts))
 
 
-def _cleaning(step: CleaningStep, scan: Scan, progress: Progress) -> Callable[[], Scan]:
-    return lambda: step.run(scan, progress)
+def _cleaning(step: CleaningStep, scan: Scan, nominal: Nominal | None, progress: Progress) -> Callable[[], Scan]:
+    return lambda: step.run(scan, progress, nominal)
+
+
+def _cleaning_key(job: Job, step: CleaningStep, before: str) -> str:
+    """A table that is to be found is told from the part by the nominal."""
+    finds = isinstance(step, Trim) and step.plane is None
+    return _key(step, before, _nominal_key(job)) if finds else _key(step, before)
 
 
 def _aligned(step: AlignStep, scan: Scan, nominal: Nominal, start: Alignment, progress: Progress) -> Alignment:
     try:
-        return step.run(scan, nominal, start.transform, progress)
+        made = step.run(scan, nominal, start.transform, progress)
+        # What the start was not sure of, whatever starts from it is not sure of either.
+        notes = tuple(dict.fromkeys((*start.notes, *made.notes)))
+        return replace(made, notes=notes, alternatives=made.alternatives or start.alternatives)
     except JuxtumError as problem:
         if isinstance(problem, AlignmentError):
             raise
@@ -276,5 +286,5 @@ def _scan_key(job: Job) -> str:
 def _cleaned_key(job: Job) -> str:
     key = _scan_key(job)
     for step in job.procedure.cleaning:
-        key = _key(step, key)
+        key = _cleaning_key(job, step, key)
     return key

@@ -12,6 +12,7 @@ from juxtum.align.best_fit import BestFitOptions
 from juxtum.align.datums import DatumFeature, datum_alignment
 from juxtum.align.result import no_alignment
 from juxtum.assemble import Prism, drop_fragments, find_table, inside_prism, trim
+from juxtum.assemble.table import could_be_the_part, thinnest
 from juxtum.errors import InputError
 from juxtum.evaluate import DecisionRule, Limits, Line
 from juxtum.evaluate.characteristics import PROFILE
@@ -56,15 +57,30 @@ class Trim(StepModel):
         """For undo and lists."""
         return "trim off the table" if self.plane is None else "trim by plane"
 
-    def run(self, scan: Scan, progress: Progress) -> Scan:
-        """Cut; a scan without a table stays as it is when the plane was to be found."""
+    def run(self, scan: Scan, progress: Progress, nominal: Nominal | None = None) -> Scan:
+        """Cut; a scan without a table stays as it is when the plane was to be found.
+
+        Parameters
+        ----------
+        nominal : Nominal, optional
+            What the part should be: a face of the part is not taken for a table, and a thin part is not cut off with it.
+        """
         progress.phase("looking for the table")
-        plane = find_table(scan) if self.plane is None else self.plane.plane()
+        plane = self.table(scan, nominal, progress) if self.plane is None else self.plane.plane()
         if plane is None:
             return scan
         if self.keep == "below":
             return trim(scan, plane.flipped(), -self.offset)
-        return trim(scan, plane, self.offset)
+        offset = self.offset if self.plane is not None or nominal is None else min(self.offset, 0.4 * thinnest(nominal))
+        return trim(scan, plane, offset)
+
+    @staticmethod
+    def table(scan: Scan, nominal: Nominal | None, progress: Progress) -> Plane | None:
+        """The table in a scan; none when what looks like one belongs to the part."""
+        plane = find_table(scan)
+        if plane is None or nominal is None or not could_be_the_part(scan, plane, nominal, progress):
+            return plane
+        return None
 
 
 class Fragments(StepModel):
@@ -81,7 +97,7 @@ class Fragments(StepModel):
             return f"drop pieces under {100 * self.share:g} % of the largest"
         return "keep the largest piece" if self.smallest is None else f"drop pieces under {self.smallest:g} mm\u00b2"
 
-    def run(self, scan: Scan, progress: Progress) -> Scan:
+    def run(self, scan: Scan, progress: Progress, nominal: Nominal | None = None) -> Scan:
         """Drop them."""
         progress.phase("counting pieces")
         return drop_fragments(scan, self.smallest, self.share)
@@ -100,7 +116,7 @@ class Selection(StepModel):
         """For undo and lists."""
         return "delete the selection" if self.delete == "inside" else "keep the selection"
 
-    def run(self, scan: Scan, progress: Progress) -> Scan:
+    def run(self, scan: Scan, progress: Progress, nominal: Nominal | None = None) -> Scan:
         """Delete."""
         progress.phase("deleting the selection")
         prism = Prism(np.array(self.view).reshape(4, 4), np.array(self.outline))
@@ -137,10 +153,12 @@ class Rough(AlignModel):
 
     kind: Literal["rough"] = "rough"
     name: Name = "rough"
+    choice: Annotated[int, Field(ge=0, le=1000)] = 0
+    """Which of the poses that fit equally well is taken."""
 
     def run(self, scan: Scan, nominal: Nominal, start: RigidTransform, progress: Progress) -> Alignment:
         """Find the pose."""
-        return rough_align(scan, nominal, progress)
+        return rough_align(scan, nominal, progress, self.choice)
 
 
 class Pairs(AlignModel):

@@ -35,6 +35,7 @@ def result_document(job: Job, evaluation: Evaluation) -> dict[str, Any]:
             "used": alignment.used,
             "locked": alignment.locked,
             "notes": list(alignment.notes),
+            "alternatives": [other.matrix.tolist() for other in alignment.alternatives],
         },
         "deviation": asdict(evaluation.statistics) | _patches(evaluation.deviation),
         "decision": {"rule": str(job.procedure.decide.rule), "guard": job.procedure.decide.guard},

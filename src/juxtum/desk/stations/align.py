@@ -77,6 +77,16 @@ class AlignStation(Station):
 
         self.session.edit("align by itself", change, then=self._show_all)
 
+    def next_pose(self) -> None:
+        """Of poses that fit equally well take the next one."""
+
+        def change(job: Job) -> Job:
+            for step in job.procedure.of(Rough):
+                job = job.with_step(step.model_copy(update={"choice": step.choice + 1}))
+            return job
+
+        self.session.edit("another pose", change, then=self._show_all)
+
     def best_fit(self) -> None:
         """Best fit from the frame in force, or from a rough alignment."""
         frame = self.derived.frame

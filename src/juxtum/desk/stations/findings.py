@@ -227,7 +227,9 @@ def _next_align(d: Derived) -> NextAction:
     if not kinds:
         return NextAction("align by itself", "the pose is found from the shape, then fitted to all of it", "align automatically", "Align")
     if d.evaluation is not None and d.evaluation.alignment.alternatives:
-        return NextAction("pick three pairs", "the part's symmetry leaves more than one pose that fits", "pick pairs", "Pick pairs")
+        number = len(d.evaluation.alignment.alternatives)
+        words = f"{number} other pose{'s' if number > 1 else ''} fit as well; look at the stage, take the next one or pick pairs"
+        return NextAction("see whether it lies right", words, "next pose", "Take the next pose")
     if "datums" not in kinds:
         return NextAction(
             "lock it to the drawing's datums", "a best fit spreads errors over the part; the drawing counts from its datums", "pick datums", "Pick datums"

@@ -1,0 +1,159 @@
+"""The last round between poses: compared on many points, by those at which they differ."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from juxtum.align.samples import ScanSample, scan_sample
+from juxtum.geometry import RigidTransform
+from juxtum.geometry.arrays import Floats, unit
+from juxtum.geometry.mesh import Scan
+from juxtum.nominal import Nominal
+
+SAMPLE = 12_000
+ROUNDS = 12
+FREE = 3e-5
+"""A motion is free when moving along it changes the distances by less than this share (squared) of what others do."""
+LEAST_DIFFERENT = 12
+"""So many points, at least, must speak for one pose before it wins."""
+MAJORITY = 0.75
+
+
+@dataclass(frozen=True, eq=False)
+class _Pose:
+    transform: RigidTransform
+    misfits: Floats
+    """Distance of each point of the sample from the nominal (N,), capped, mm."""
+
+    @property
+    def mean(self) -> float:
+        return float(self.misfits.mean())
+
+
+class Contest:
+    """Draws poses in on the exact surface and lets them compete.
+
+    Parameters
+    ----------
+    near : float
+        Farther than this a point does not lie on the part, mm.
+    """
+
+    def __init__(self, scan: Scan, nominal: Nominal, near: float) -> None:
+        self._nominal = nominal
+        self._cap = 4 * near
+        self._near = near
+        self._sample = scan_sample(scan, SAMPLE)
+        self._few = scan_sample(scan, SAMPLE // 6)
+
+    def settle(self, poses: list[RigidTransform]) -> tuple[RigidTransform, list[RigidTransform], str]:
+        """The pose that wins, those that it cannot be told from, and what motion its shape leaves free (or "")."""
+        drawn = self._distinct([self._drawn_in(pose) for pose in poses])
+        drawn.sort(key=lambda p: p.mean)
+        best = drawn[0]
+        rivals: list[_Pose] = []
+        for other in drawn[1:]:
+            verdict = self._compare(best, other)
+            if verdict < 0:
+                best, rivals = other, [r for r in (best, *rivals) if self._compare(other, r) == 0]
+            elif verdict == 0:
+                rivals.append(other)
+        free, twist = self._free(best.transform)
+        rivals = [r for r in rivals if twist is None or not _is_along(twist, best.transform, r.transform, self._nominal)]
+        return best.transform, [r.transform for r in rivals], free
+
+    def _compare(self, first: _Pose, second: _Pose) -> int:
+        """1 when the first pose fits better where the two differ, -1 when the second does, 0 when nothing tells them apart."""
+        noise = max(1.4826 * float(np.median(np.minimum(first.misfits, second.misfits))), 1e-4)
+        difference = second.misfits - first.misfits
+        differ = np.abs(difference) > 5 * noise
+        for_first, for_second = int((differ & (difference > 0)).sum()), int((differ & (difference < 0)).sum())
+        spoken = for_first + for_second
+        if spoken < LEAST_DIFFERENT:
+            return 0
+        if for_first >= MAJORITY * spoken:
+            return 1
+        return -1 if for_second >= MAJORITY * spoken else int(np.sign(difference[differ].sum())) * int(abs(first.mean - second.mean) > noise / 3)
+
+    def _distinct(self, poses: list[_Pose]) -> list[_Pose]:
+        kept: list[_Pose] = []
+        corners = self._nominal.mesh.bounds
+        for pose in sorted(poses, key=lambda p: p.mean):
+            if all(_apart(pose.transform, other.transform, corners) > 2 * self._near for other in kept):
+                kept.append(pose)
+        return kept
+
+    def _drawn_in(self, pose: RigidTransform) -> _Pose:
+        """Gauss-Newton against the exact surface, the worst tenth left out, then every point's distance."""
+        for index in range(ROUNDS):
+            found, rows, n = self._feet(self._few, pose, self._cap * (3 if index < 4 else 1))
+            if len(rows) < 20:
+                break
+            p = pose.apply(self._few.points[rows])
+            d = found.distances[rows]
+            keep = np.abs(d) <= np.quantile(np.abs(d), 0.9)
+            centre = p[keep].mean(0)
+            jacobian = np.concatenate([n[keep], np.cross(p[keep] - centre, n[keep])], axis=1)
+            step = _damped(jacobian, d[keep])
+            pose = RigidTransform.about(centre, step) @ pose
+            if np.linalg.norm(step[:3]) < 1e-5 and np.linalg.norm(step[3:]) < 1e-7:
+                break
+        found, _, _ = self._feet(self._sample, pose, self._cap)
+        return _Pose(pose, np.where(found.found, np.minimum(np.abs(found.distances), self._cap), self._cap))
+
+    def _feet(self, sample: ScanSample, pose: RigidTransform, limit: float):  # type: ignore[no-untyped-def]
+        directions = None if sample.normals is None else pose.turn(sample.normals)
+        found = self._nominal.projector.project(pose.apply(sample.points), directions, limit=limit)
+        rows = np.flatnonzero(found.found & ~found.on_border)
+        return found, rows, found.normals[rows]
+
+    def _free(self, pose: RigidTransform) -> tuple[str, Floats | None]:
+        """The motion that the data do not hold, in words and as a twist about the origin of the part, or nothing."""
+        from juxtum.align.best_fit import free_motion
+
+        _, rows, n = self._feet(self._few, pose, self._cap)
+        if len(rows) < 20:
+            return "", None
+        p = pose.apply(self._few.points[rows])
+        centre, size = p.mean(0), self._nominal.diagonal / 2
+        scaled = np.concatenate([n, np.cross(p - centre, n) / size], axis=1)
+        values, vectors = np.linalg.eigh(scaled.T @ scaled / len(rows))
+        if values[0] > FREE * values[-1]:
+            return "", None
+        twist = vectors[:, 0] * np.array([1, 1, 1, 1 / size, 1 / size, 1 / size])
+        moved = np.concatenate([twist[:3] - np.cross(twist[3:], centre), twist[3:]])
+        return free_motion(twist, centre), moved
+
+
+def _damped(jacobian: Floats, residuals: Floats) -> Floats:
+    """A step that leaves free motions where they are."""
+    scale = np.array([1, 1, 1, *(1 / max(float(np.abs(jacobian[:, 3:]).max()), 1e-9) for _ in range(3))])
+    rows = jacobian * scale
+    normal = rows.T @ rows
+    values, vectors = np.linalg.eigh(normal)
+    held = values > 1e-6 * values[-1]
+    inverse = (vectors[:, held] / values[held]) @ vectors[:, held].T
+    return np.asarray(-(inverse @ (rows.T @ residuals)) * scale)
+
+
+def _apart(first: RigidTransform, second: RigidTransform, bounds: Floats) -> float:
+    """How far any corner of the part's bounds is apart in two poses, mm."""
+    corners = np.array([[bounds[i, 0], bounds[j, 1], bounds[k, 2]] for i in (0, 1) for j in (0, 1) for k in (0, 1)])
+    motion = second @ first.inverse
+    return float(np.linalg.norm(motion.apply(corners) - corners, axis=1).max())
+
+
+def _is_along(twist: Floats, first: RigidTransform, second: RigidTransform, nominal: Nominal) -> bool:
+    """Whether two poses differ by nothing but a free motion."""
+    motion = second @ first.inverse
+    slide, turn = twist[:3], twist[3:]
+    rate = float(np.linalg.norm(turn))
+    if rate * nominal.diagonal < 0.02 * np.linalg.norm(slide):
+        return motion.angle < 1 and bool(np.linalg.norm(np.cross(unit(slide), motion.offset)) < 0.01 * nominal.diagonal)
+    axis = turn / rate
+    foot = np.cross(turn, slide) / rate**2
+    stays = motion.apply(foot[None])[0] - foot
+    off = np.linalg.norm(stays - (stays @ axis) * axis)
+    return bool(abs(motion.axis @ axis) > np.cos(np.radians(2)) or motion.angle < 1) and bool(off < 0.01 * nominal.diagonal)

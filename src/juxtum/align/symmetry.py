@@ -1,0 +1,61 @@
+"""Near-symmetries of a part: turns that lay it almost onto itself. A scan may lie in each of them."""
+
+from __future__ import annotations
+
+import weakref
+from itertools import product
+
+import numpy as np
+
+from juxtum.geometry import RigidTransform
+from juxtum.geometry.arrays import Floats
+from juxtum.geometry.transform import rotation_from_vector
+from juxtum.nominal import Nominal
+
+SAMPLE = 250
+SAME = 0.8
+"""A turn is a near-symmetry when so much of the part comes to lie on the part."""
+STEPS = (180.0, 120.0, 90.0, 72.0, 60.0, 45.0, 36.0, 30.0)
+"""Turns about each axis of the part that drawn parts have, degrees, with their multiples."""
+_KNOWN: weakref.WeakKeyDictionary[Nominal, tuple[RigidTransform, ...]] = weakref.WeakKeyDictionary()
+
+
+def principal_frame(points: Floats) -> Floats:
+    """Rows are the principal axes from the shortest to the longest, right-handed."""
+    _, vectors = np.linalg.eigh(np.cov((points - points.mean(0)).T))
+    frame = vectors.T
+    return np.asarray(frame * np.array([1, 1, np.linalg.det(frame)])[:, None])
+
+
+def near_symmetries(nominal: Nominal) -> tuple[RigidTransform, ...]:
+    """Turns (without the one by nothing) that lay the part almost onto itself, about its middle."""
+    if nominal not in _KNOWN:
+        _KNOWN[nominal] = _found(nominal)
+    return _KNOWN[nominal]
+
+
+def _found(nominal: Nominal) -> tuple[RigidTransform, ...]:
+    areas = np.cumsum(nominal.samples.mesh.triangle_areas)
+    rows = np.searchsorted(areas, (np.arange(SAMPLE) + 0.5) * areas[-1] / SAMPLE).clip(0, len(areas) - 1)
+    points, normals = nominal.samples.centres[rows], nominal.samples.mesh.triangle_normals[rows]
+    even = nominal.samples.centres[np.searchsorted(areas, (np.arange(3000) + 0.5) * areas[-1] / 3000).clip(0, len(areas) - 1)]
+    near = nominal.diagonal / 60
+    kept: list[RigidTransform] = []
+    for turn in _turns(even, nominal):
+        found = nominal.mesh.tree.query(turn.apply(points), turn.turn(normals), limit=near, angle=45.0)
+        apart = all((turn.inverse @ other).angle > 2 for other in kept)
+        if apart and found.found.mean() > SAME:
+            kept.append(turn)
+    return tuple(kept)
+
+
+def _turns(points: Floats, nominal: Nominal) -> list[RigidTransform]:
+    """All candidate turns about the middle of the area and the middle of the bounds."""
+    axes = [*principal_frame(points), *np.eye(3)]
+    angles = sorted({round(step * k, 3) for step in STEPS for k in range(1, int(360 / step))})
+    middles = (points.mean(0), nominal.centre)
+    made = []
+    for middle, axis, angle in product(middles, axes, angles):
+        rotation = rotation_from_vector(np.asarray(axis) * np.radians(angle))
+        made.append(RigidTransform.from_parts(rotation, middle - rotation @ middle))
+    return made

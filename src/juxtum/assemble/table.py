@@ -1,0 +1,41 @@
+"""Whether what looks like a table is a face of the part: only the nominal can tell."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from juxtum.align import rough_align
+from juxtum.align.samples import scan_sample
+from juxtum.errors import AlignmentError
+from juxtum.geometry import Plane
+from juxtum.geometry.mesh import Scan
+from juxtum.nominal import Nominal
+from juxtum.progress import Progress
+
+LIES_ON_THE_PART = 0.97
+"""With so much of its flat region on the nominal a scan has no table."""
+SAMPLE = 4000
+
+
+def thinnest(nominal: Nominal) -> float:
+    """The smallest extent of the part's bounds, mm."""
+    return float(np.ptp(nominal.mesh.bounds, axis=0).min())
+
+
+def could_be_the_part(scan: Scan, plane: Plane, nominal: Nominal, progress: Progress) -> bool:
+    """Whether the flat region along a plane lies on the part, with the scan as it is brought near the nominal.
+
+    A table reaches farther than the part: then no alignment of the whole scan brings it onto the nominal.
+    """
+    sample = scan_sample(scan, SAMPLE)
+    flat = np.abs(plane.distances(sample.points)) < max(0.25 * scan.spacing, 0.08)
+    along = sample.points[flat] - np.outer(plane.distances(sample.points[flat]), plane.normal)
+    if len(along) and np.linalg.norm(np.ptp(along, axis=0)) > 1.25 * nominal.diagonal:
+        return False
+    try:
+        found = rough_align(scan, nominal, progress)
+    except AlignmentError:
+        return False
+    near = max(nominal.diagonal / 250, 0.2)
+    on = nominal.projector.project(found.transform.apply(sample.points[flat]), limit=2 * near)
+    return bool(on.found.mean() > LIES_ON_THE_PART)
