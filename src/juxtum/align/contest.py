@@ -46,7 +46,7 @@ class Contest:
         self._cap = 4 * near
         self._near = near
         self._sample = scan_sample(scan, SAMPLE)
-        self._few = scan_sample(scan, SAMPLE // 6)
+        self._few = scan_sample(scan, SAMPLE // 4)
 
     def settle(self, poses: list[RigidTransform]) -> tuple[RigidTransform, list[RigidTransform], str]:
         """The pose that wins, those that it cannot be told from, and what motion its shape leaves free (or "")."""
@@ -86,14 +86,15 @@ class Contest:
         return kept
 
     def _drawn_in(self, pose: RigidTransform) -> _Pose:
-        """Gauss-Newton against the exact surface, the worst tenth left out, then every point's distance."""
+        """Gauss-Newton against the exact surface, the worst tenth left out at first, then every point's distance."""
         for index in range(ROUNDS):
             found, rows, n = self._feet(self._few, pose, self._cap * (3 if index < 4 else 1))
             if len(rows) < 20:
                 break
             p = pose.apply(self._few.points[rows])
             d = found.distances[rows]
-            keep = np.abs(d) <= np.quantile(np.abs(d), 0.9)
+            # A keyway is one point in a hundred: the last rounds may leave none of them out.
+            keep = np.abs(d) <= np.quantile(np.abs(d), 0.9 if index < 4 else 1.0)
             centre = p[keep].mean(0)
             jacobian = np.concatenate([n[keep], np.cross(p[keep] - centre, n[keep])], axis=1)
             step = _damped(jacobian, d[keep])

@@ -16,7 +16,7 @@ from juxtum.align.contest import Contest
 from juxtum.align.pairs import rigid_from_pairs
 from juxtum.align.result import AXES, Alignment
 from juxtum.align.samples import ScanSample, scan_sample
-from juxtum.align.symmetry import near_symmetries, principal_frame
+from juxtum.align.symmetry import all_round, near_symmetries, principal_frame
 from juxtum.errors import AlignmentError
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats, frozen
@@ -131,7 +131,25 @@ class _Search:
         tried = [symmetry @ best.transform for symmetry in near_symmetries(self.nominal)]
         reach, axis = _long_axis(self.nominal)
         tried += [RigidTransform.translation(axis * reach * k) @ best.transform for k in (-0.2, -0.08, 0.08, 0.2)]
+        tried += self._all_round(best)
         return [self.drawn_in(pose) for pose in tried]
+
+    def _all_round(self, best: _Candidate) -> list[RigidTransform]:
+        """Of all turns of a part that is nearly round the few that fit best: a keyway is found by its own few points."""
+        turns = [turn @ best.transform for turn in all_round(self.nominal)]
+        if not turns:
+            return []
+        tree, sample, cap = self.nominal.mesh.tree, scan_sample(self.scan, 1500), 6 * self.near
+        misfits = []
+        for pose in turns:
+            directions = None if sample.normals is None else pose.turn(sample.normals)
+            found = tree.query(pose.apply(sample.points), directions, limit=cap, angle=75.0)
+            misfits.append(float(np.where(found.found, np.minimum(found.distances, cap), cap).mean()))
+        kept: list[int] = []
+        for index in np.argsort(misfits):
+            if all(min(abs(index - k), len(turns) - abs(index - k)) > 2 for k in kept):
+                kept.append(int(index))
+        return [turns[k] for k in kept[:5]]
 
     @staticmethod
     def _distinct(candidates: list[_Candidate]) -> list[_Candidate]:

@@ -17,6 +17,9 @@ SAME = 0.8
 """A turn is a near-symmetry when so much of the part comes to lie on the part."""
 STEPS = (180.0, 120.0, 90.0, 72.0, 60.0, 45.0, 36.0, 30.0)
 """Turns about each axis of the part that drawn parts have, degrees, with their multiples."""
+LEAST_TURNS = 14
+"""A part onto which so many of these turns about one axis lay it is nearly round."""
+ROUND_STEP = 2.0
 _KNOWN: weakref.WeakKeyDictionary[Nominal, tuple[RigidTransform, ...]] = weakref.WeakKeyDictionary()
 
 
@@ -32,6 +35,31 @@ def near_symmetries(nominal: Nominal) -> tuple[RigidTransform, ...]:
     if nominal not in _KNOWN:
         _KNOWN[nominal] = _found(nominal)
     return _KNOWN[nominal]
+
+
+def all_round(nominal: Nominal) -> tuple[RigidTransform, ...]:
+    """Turns by every few degrees about the axis about which the part is nearly round; none where there is no such axis."""
+    by_axis: dict[tuple[float, ...], list[RigidTransform]] = {}
+    for turn in near_symmetries(nominal):
+        axis = turn.axis * (1 if turn.axis[int(np.argmax(np.abs(turn.axis)))] > 0 else -1)
+        by_axis.setdefault(tuple(np.round(axis, 2)), []).append(turn)
+    most = max(by_axis.values(), key=len, default=[])
+    if len(most) < LEAST_TURNS:
+        return ()
+    turn = most[0]
+    foot = _fixed_point(turn, nominal)
+    made = []
+    for angle in np.arange(ROUND_STEP, 360.0, ROUND_STEP):
+        rotation = rotation_from_vector(turn.axis * np.radians(angle))
+        made.append(RigidTransform.from_parts(rotation, foot - rotation @ foot))
+    return tuple(made)
+
+
+def _fixed_point(turn: RigidTransform, nominal: Nominal) -> Floats:
+    """A point that a turn leaves where it is, near the part's middle."""
+    offset = turn.offset - (turn.offset @ turn.axis) * turn.axis
+    point = np.linalg.lstsq(np.eye(3) - turn.rotation, offset, rcond=1e-6)[0]
+    return np.asarray(point + ((nominal.centre - point) @ turn.axis) * turn.axis)
 
 
 def _found(nominal: Nominal) -> tuple[RigidTransform, ...]:
