@@ -13,7 +13,7 @@ import numpy as np
 import pytest
 
 from helpers import box_mesh, bracket_mesh, write_bracket
-from juxtum.cli import commands, main
+from juxtum.cli import commands, facts, main
 from juxtum.cli.display import virtual_display
 from juxtum.cli.facts import file_facts
 from juxtum.cli.main import _joined_numbers
@@ -42,7 +42,7 @@ def test_unexpected_failures_are_one_line_and_a_log(monkeypatch: pytest.MonkeyPa
     def broken(options: argparse.Namespace) -> int:
         raise ZeroDivisionError("the secret cause")
 
-    monkeypatch.setattr(commands, "info", broken)
+    monkeypatch.setattr(facts, "info", broken)
     assert main(["info", "x"]) == 2
     said = capsys.readouterr().err
     assert said.count("\n") == 1 and "ZeroDivisionError" in said and str(log_file()) in said and "Traceback" not in said
@@ -54,7 +54,7 @@ def test_stops_are_told(problem: BaseException, words: str, monkeypatch: pytest.
     def stopped(options: argparse.Namespace) -> int:
         raise problem
 
-    monkeypatch.setattr(commands, "info", stopped)
+    monkeypatch.setattr(facts, "info", stopped)
     assert main(["info", "x"]) == 2
     assert words in capsys.readouterr().err
 

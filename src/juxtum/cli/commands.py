@@ -8,7 +8,6 @@ import os
 import sys
 from itertools import count
 from pathlib import Path
-from typing import Any
 
 from pydantic import BaseModel, ConfigDict, ValidationError
 
@@ -193,30 +192,6 @@ def _finish(results: list[tuple[Job, Evaluation]], options: argparse.Namespace) 
         print(f"written to {options.out}")
     failed = any(c.verdict is not Verdict.CONFORMS for _, evaluation in results for c in evaluation.ledger)
     return 1 if options.strict and failed else 0
-
-
-def info(options: argparse.Namespace) -> int:
-    """`juxtum info`."""
-    from juxtum.cli.facts import file_facts
-
-    facts = file_facts(options.file)
-    if options.json:
-        print(json.dumps(facts, indent=1, allow_nan=False))
-    else:
-        for name, value in facts.items():
-            print(f"{name:12} {_plain(value)}")
-    return 0
-
-
-def _plain(value: Any) -> str:
-    if value is None:
-        return "not known"
-    if isinstance(value, bool):
-        return "yes" if value else "no"
-    if isinstance(value, list):
-        inner = [f"({_plain(v).replace('; ', ', ')})" if isinstance(v, list) else _plain(v) for v in value]
-        return "; ".join(inner) or "none"
-    return f"{value:.6g}" if isinstance(value, float) else str(value)
 
 
 def open(options: argparse.Namespace) -> int:

@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
+import argparse
+import json
 import math
 from pathlib import Path
 from typing import Any
 
 from juxtum.exchange.cad import CAD_SUFFIXES, read_cad
+from juxtum.exchange.inputfile import JOB_SUFFIX
 from juxtum.exchange.limits import check_file
 from juxtum.exchange.meshes import read_mesh
 from juxtum.geometry import TriangleMesh
 from juxtum.geometry.topology import closure
-from juxtum.job.store import SUFFIX
-from juxtum.nominal import Nominal
-from juxtum.nominal.tessellation import exact_bounds, is_closed
 from juxtum.units import Unit
 
 
@@ -27,12 +27,15 @@ def file_facts(path: Path) -> dict[str, Any]:
     """
     check_file(path)
     suffix = path.suffix.lower()
-    if suffix == SUFFIX:
+    if suffix == JOB_SUFFIX:
         return _job_facts(path)
     return _cad_facts(path) if suffix in CAD_SUFFIXES else _mesh_facts(path)
 
 
 def _cad_facts(path: Path) -> dict[str, Any]:
+    from juxtum.nominal import Nominal
+    from juxtum.nominal.tessellation import exact_bounds, is_closed
+
     cad = read_cad(path)
     nominal = Nominal.from_shape(cad.shape, cad.file_unit)
     closed = is_closed(cad.shape)
@@ -94,9 +97,15 @@ def _surface_facts(mesh: TriangleMesh, problems: list[str]) -> dict[str, Any]:
         "kind": "mesh",
         "volume": volume if math.isfinite(volume) else None,
         "area": mesh.area,
-        "faces": len(Nominal.from_mesh(mesh).faces) if len(mesh.triangles) < 300_000 and not volume < 0 else 0,
+        "faces": _face_count(mesh) if len(mesh.triangles) < 300_000 and not volume < 0 else 0,
         "watertight": state.is_watertight,
     }
+
+
+def _face_count(mesh: TriangleMesh) -> int:
+    from juxtum.nominal import Nominal
+
+    return len(Nominal.from_mesh(mesh).faces)
 
 
 def _job_facts(path: Path) -> dict[str, Any]:
@@ -113,3 +122,25 @@ def _job_facts(path: Path) -> dict[str, Any]:
         "scan": job.scan.name if job.scan else None,
         "steps": [step.kind for step in job.procedure.steps],
     }
+
+
+def info(options: argparse.Namespace) -> int:
+    """`juxtum info`."""
+    facts = file_facts(options.file)
+    if options.json:
+        print(json.dumps(facts, indent=1, allow_nan=False))
+    else:
+        for name, value in facts.items():
+            print(f"{name:12} {_plain(value)}")
+    return 0
+
+
+def _plain(value: Any) -> str:
+    if value is None:
+        return "not known"
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, list):
+        inner = [f"({_plain(v).replace('; ', ', ')})" if isinstance(v, list) else _plain(v) for v in value]
+        return "; ".join(inner) or "none"
+    return f"{value:.6g}" if isinstance(value, float) else str(value)

@@ -5,13 +5,18 @@ from __future__ import annotations
 import argparse
 import logging
 import os
+import signal
 import sys
+import threading
 import warnings
 from collections.abc import Callable, Sequence
+from importlib import import_module
 
 from juxtum.errors import Cancelled, JuxtumError
 
 BAD = 2
+MODULES = {"plan": "planning", "capture": "capturing", "device": "capturing", "info": "facts"}
+"""Where commands live that are not in `commands`."""
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
@@ -19,6 +24,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
     from juxtum.cli.parser import make_parser
 
     warnings.simplefilter("ignore")
+    _end_tidily()
     try:
         parser = make_parser()
         options = parser.parse_args(_joined_numbers(list(sys.argv[1:] if arguments is None else arguments)))
@@ -39,6 +45,16 @@ def main(arguments: Sequence[str] | None = None) -> int:
         return _say(_unexpected(problem))
 
 
+def _end_tidily() -> None:
+    """Being asked to end is like Ctrl+C: unfinished folders go, and a sentence says so."""
+
+    def asked(_: int, __: object) -> None:
+        raise KeyboardInterrupt
+
+    if threading.current_thread() is threading.main_thread():
+        signal.signal(signal.SIGTERM, asked)
+
+
 def _joined_numbers(arguments: list[str]) -> list[str]:
     """`--lower -0,2` as one word, since what starts with a minus is taken for an option."""
     result: list[str] = []
@@ -51,10 +67,9 @@ def _joined_numbers(arguments: list[str]) -> list[str]:
 
 
 def _command(name: str) -> Callable[[argparse.Namespace], int]:
-    from juxtum.cli import capturing, commands, planning
-
-    own: dict[str, Callable[[argparse.Namespace], int]] = {"plan": planning.plan, "capture": capturing.capture, "device": capturing.device}
-    found: Callable[[argparse.Namespace], int] = own.get(name) or getattr(commands, name)
+    # Only what a command needs is imported: a look at a file should not wait for planning.
+    module = import_module(f"juxtum.cli.{MODULES.get(name, 'commands')}")
+    found: Callable[[argparse.Namespace], int] = getattr(module, name)
     return found
 
 

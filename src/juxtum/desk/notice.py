@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import logging
 
-from PyQt6.QtCore import QTimer, pyqtSignal
+from PyQt6.QtCore import Qt, QTimer, pyqtSignal
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QWidget
 
 from juxtum.desk.widgets import button, label
@@ -25,6 +25,8 @@ class Notice(QFrame):
         layout = QHBoxLayout(self)
         layout.setContentsMargins(14, 8, 8, 8)
         self._text = label("", "", wrap=True)
+        # Texts of devices and names of files come from outside: nothing in them is markup.
+        self._text.setTextFormat(Qt.TextFormat.PlainText)
         self._text.setAccessibleName("Notice text")
         layout.addWidget(self._text, 1)
         self._log = button("Show log", self.log_wanted.emit, "plain")

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, field_validator
 
 from juxtum.units import Unit
+
+JOB_SUFFIX = ".juxtum"
 
 
 class InputFile(BaseModel):
@@ -27,3 +29,10 @@ class InputFile(BaseModel):
     name: Annotated[str, Field(min_length=1, max_length=255, pattern=r"^[^/\\\x00]+$")]
     sha256: Annotated[str, Field(pattern="^[0-9a-f]{64}$")]
     unit: Unit | None = None
+
+    @field_validator("name")
+    @classmethod
+    def _no_folder(cls, name: str) -> str:
+        if name in (".", ".."):
+            raise ValueError("a file cannot be called that")
+        return name

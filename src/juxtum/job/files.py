@@ -75,10 +75,12 @@ class FileStore:
 
     def _copy(self, path: Path, taken: InputFile) -> Path:
         target = self.kept_path(taken)
-        if not target.exists():
+        if not target.exists() or content_hash(target) != taken.sha256:
             target.parent.mkdir(parents=True, exist_ok=True)
             unfinished = target.with_name(f".{os.getpid()}.part")
             shutil.copyfile(path, unfinished)
+            with unfinished.open("rb") as file:
+                os.fsync(file.fileno())
             os.replace(unfinished, target)
         return target
 
@@ -86,6 +88,19 @@ class FileStore:
         """Where a copy would lie."""
         assert self._keep is not None
         return self._keep / taken.sha256 / taken.name
+
+    def checked(self, taken: InputFile) -> Path:
+        """Where a file's content is, after it was seen to be still the same.
+
+        Raises
+        ------
+        JobError
+            When it is lost or was changed.
+        """
+        path = self.locate(taken)
+        if content_hash(path) != taken.sha256:
+            raise JobError("the kept copy of this file was changed or cut off", f"{taken.name} in {path.parent}", "Bring it in again")
+        return path
 
     def locate(self, taken: InputFile) -> Path:
         """Where a file's content is now.

@@ -120,7 +120,7 @@ class Runner:
         source = job.nominal
         if source is None:
             raise JobError("the job has no nominal", job.title, "Bring one in Brief")
-        return self._once(_nominal_key(job), lambda: load_nominal(self.files.locate(source), source.unit, progress or silent()))
+        return self._once(_nominal_key(job), lambda: load_nominal(self.files.checked(source), source.unit, progress or silent()))
 
     def loaded_scan(self, job: Job, progress: Progress | None = None) -> LoadedScan:
         """The scan in mm at 20 degrees Celsius, with what was found in its file."""
@@ -129,8 +129,7 @@ class Runner:
             raise JobError("the job has no scan", job.title, "Bring one in Assemble")
         nominal = self.nominal(job, progress) if job.nominal else None
         factor = job.circumstances.environment.to_reference
-        place = self.files.locate(source)
-        return self._once(_scan_key(job), lambda: load_scan(place, source.unit, nominal, factor, progress or silent()))
+        return self._once(_scan_key(job), lambda: load_scan(self.files.checked(source), source.unit, nominal, factor, progress or silent()))
 
     def cleaned(self, job: Job, progress: Progress | None = None, count: int | None = None) -> Scan:
         """The scan after its cleaning steps, or after the first `count` of them."""

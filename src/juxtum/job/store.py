@@ -11,8 +11,8 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from juxtum.errors import InputError
-from juxtum.exchange.inputfile import InputFile
+from juxtum.errors import InputError, JobError
+from juxtum.exchange.inputfile import JOB_SUFFIX, InputFile
 from juxtum.exchange.limits import MAX_FILE_BYTES, check_file
 from juxtum.exchange.writing import write_atomically
 from juxtum.instruments.circumstances import Circumstances, for_other_parts
@@ -21,7 +21,7 @@ from juxtum.job.document import Brief, Job, Procedure
 from juxtum.job.files import FileStore, content_hash
 from juxtum.units import Unit
 
-SUFFIX = ".juxtum"
+SUFFIX = JOB_SUFFIX
 VERSION = 4
 MAX_DOCUMENT_BYTES = 64 * 1024**2
 
@@ -39,9 +39,20 @@ def save_job(job: Job, path: Path, files: FileStore) -> None:
         with zipfile.ZipFile(target, "w", zipfile.ZIP_STORED) as package:
             package.writestr("job.json", job.model_dump_json(by_alias=True, indent=1), zipfile.ZIP_DEFLATED)
             for taken in _inputs(job):
-                package.write(files.locate(taken), _member(taken))
+                package.write(files.checked(taken), _member(taken))
+        _read_back(target, job, path)
 
     write_atomically(path, write)
+
+
+def _read_back(written: Path, job: Job, path: Path) -> None:
+    """See that what was written opens as the same job, before it takes the place of the file that is there."""
+    with zipfile.ZipFile(written) as package:
+        _check_members(package, path)
+        same = parse_job(package.read("job.json"), path) == job
+        held = set(package.namelist()) >= {_member(taken) for taken in _inputs(job)}
+    if not (same and held):
+        raise JobError("the job could not be read back as it was written", str(path), "Save it somewhere else")
 
 
 def load_job(path: Path, files: FileStore, folder: Path) -> Job:
@@ -124,7 +135,7 @@ def _migrated(raw: dict[str, Any]) -> dict[str, Any]:
 
 def _unpack(package: zipfile.ZipFile, taken: InputFile, folder: Path, path: Path) -> Path:
     target = folder / taken.sha256 / taken.name
-    if target.exists() and target.stat().st_size == package.getinfo(_member(taken)).file_size:
+    if target.exists() and content_hash(target) == taken.sha256:
         return target
     target.parent.mkdir(parents=True, exist_ok=True)
     unfinished = target.with_name(f".{os.getpid()}.part")

@@ -10,7 +10,7 @@ from juxtum.capture.result import kept_points, record_of, surface_of, write_patc
 from juxtum.capture.session import CaptureSession
 from juxtum.exchange.inputfile import InputFile
 from juxtum.exchange.meshes import write_ply
-from juxtum.exchange.writing import write_atomically
+from juxtum.exchange.writing import as_file_name, write_atomically
 from juxtum.job import FileStore, Job
 from juxtum.job.files import data_folder
 from juxtum.job.planning import with_captured_circumstances
@@ -98,7 +98,7 @@ def with_scan_of_capture(job: Job, files: FileStore, progress: Progress) -> Job:
     surface = surface_of(patches, progress=progress.part(0, 0.9))
     folder = data_folder() / "captures" / job.id
     folder.mkdir(parents=True, exist_ok=True)
-    path = folder / f"{(job.brief.part or 'part').split()[0]} captured.ply"
+    path = folder / f"{as_file_name(job.brief.part)} captured.ply"
     write_atomically(path, lambda target: write_ply(target, surface))
     assert job.capture is not None
     return with_captured_circumstances(job.model_copy(update={"scan": files.adopt(path)}), job.capture)

@@ -10,7 +10,7 @@ from juxtum.desk.capturing.panel import CapturePanel
 from juxtum.desk.stations.findings import NextAction, thousands
 from juxtum.desk.widgets import Facts, button, label, row
 from juxtum.devices.kinds import DeviceKind
-from juxtum.exchange.writing import write_atomically
+from juxtum.exchange.writing import as_file_name, write_atomically
 from juxtum.plan.tray import TrayPlan
 from juxtum.progress import Progress
 from juxtum.scene.drawables import plain_cloud
@@ -73,7 +73,7 @@ class TrayPanel(CapturePanel):
         scan = self.scan
         if scan is None:
             return
-        name = f"{(self.station.derived.job.brief.part or 'part').split()[0]} tray.ply"
+        name = f"{as_file_name(self.station.derived.job.brief.part)} tray.ply"
         path = self.station.window_.bringing.asking.cloud(name)
         if path is not None:
             self.station.session.compute(lambda _: write_atomically(path, lambda target: write_points(target, scan.points)), lambda _: None)
