@@ -185,3 +185,20 @@ def test_plane_fit_and_its_refusals() -> None:
         fit_plane(np.arange(5)[:, None] * np.ones((1, 3)))
     with pytest.raises(InputError, match="lie on one line"):
         Plane.through([[0, 0, 0], [1, 1, 1], [2, 2, 2]])
+
+
+def test_an_inside_out_scan_is_called_that() -> None:
+    mesh = bracket()
+    flipped = TriangleMesh(mesh.points, mesh.triangles[:, ::-1])
+    with pytest.raises(AlignmentError, match="the scan is inside out"):
+        rough_align(flipped.moved(turned((20, 30, 100), (4, 5, 6))), Nominal.from_mesh(mesh))
+
+
+def test_what_takes_no_part_in_the_best_fit_is_told() -> None:
+    """A beam that sags by 10 mm at one end leaves much of itself out of reach."""
+    drawn = Nominal.from_shape(parts()["beam of 3 m"])
+    scan = made_scan(drawn, "full mesh", np.random.default_rng(2))
+    sag = np.array(scan.points)
+    sag[:, 2] -= 10 * np.clip(sag[:, 0] / 3000, 0, 1) ** 2 * 2
+    found = best_fit(TriangleMesh(sag, scan.triangles), drawn, RigidTransform.identity())
+    assert any("took no part in the best fit" in note for note in found.notes)

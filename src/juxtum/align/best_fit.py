@@ -17,6 +17,8 @@ from juxtum.progress import Progress, silent
 
 FREE = 1e-5
 """A motion is free when the squares along it are less than this share of the largest."""
+FAR = 0.05
+"""A larger share of points beyond the reach is told."""
 HUBER = 1.345
 """Tuning constant of Huber's weights in robust deviations (95 % efficient on normal noise)."""
 
@@ -80,6 +82,8 @@ class _Equations:
     weights: Floats
     centre: Floats
     share: float
+    far: float
+    """Share of the points that lie beyond the reach."""
 
 
 def _converge(
@@ -101,6 +105,8 @@ def _converge(
     free = _free_motions(equations, size)
     locked = dict.fromkeys(AXES, "best fit") | {axis: "free" for axis in AXES if any(_is_about(axis, words) for words in free)}
     notes = tuple(f"the nominal leaves the scan {words}; that stays as it was" for words in free)
+    if equations.far > FAR and not options.faces:
+        notes += (f"{100 * equations.far:.0f} % of the scan lies farther than {reach:g} mm from the nominal and took no part in the best fit",)
     return Alignment(transform, "best fit", rms, used, covariance, frozen(equations.centre), locked, notes)
 
 
@@ -129,7 +135,7 @@ def _linearise(
     n = np.where(long[:, None], unit(offset) * np.sign(d)[:, None], n)
     centre = p.mean(0)
     jacobian = np.concatenate([n, np.cross(p - centre, n)], axis=1)
-    return _Equations(jacobian, d, _weights(d, options.trim), centre, float(usable.mean()))
+    return _Equations(jacobian, d, _weights(d, options.trim), centre, float(usable.mean()), float((~found.found).mean()))
 
 
 def _weights(residuals: Floats, trim: float) -> Floats:

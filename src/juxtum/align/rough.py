@@ -20,7 +20,7 @@ from juxtum.align.symmetry import all_round, near_symmetries, principal_frame
 from juxtum.errors import AlignmentError
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats, frozen
-from juxtum.geometry.mesh import Scan
+from juxtum.geometry.mesh import Scan, TriangleMesh
 from juxtum.nominal import Nominal
 from juxtum.progress import Progress, silent
 
@@ -70,6 +70,8 @@ def rough_align(scan: Scan, nominal: Nominal, progress: Progress | None = None, 
     found = search.run(_axis_guesses(search.sample.points, nominal), progress.part(0.0, 0.3))
     if not found or found[0].inside < DECISIVE:
         found = _ranked(found + search.run(_turn_guesses(search.sample.points, nominal), progress.part(0.3, 0.7)))
+    if (not found or found[0].inside < 0.5) and _is_inside_out(scan, nominal, found[0].inside if found else 0.0):
+        raise AlignmentError("the scan is inside out: its surface looks into the part", "rough alignment", "Flip its triangles and bring it again")
     if not found or found[0].inside < 0.5:
         share = 100 * found[0].inside if found else 0.0
         what = f"no pose brings the scan onto the nominal; the best has {share:.0f} % of it near"
@@ -86,6 +88,15 @@ def rough_align(scan: Scan, nominal: Nominal, progress: Progress | None = None, 
     spread = frozen(np.eye(6) * last.rms**2)
     used = int(last.inside * len(search.fine.points))
     return Alignment(chosen, "rough", last.rms, used, spread, nominal.centre, dict.fromkeys(AXES, "rough"), notes, rest)
+
+
+def _is_inside_out(scan: Scan, nominal: Nominal, share: float) -> bool:
+    """Whether the scan fits much better with its triangles flipped."""
+    if not isinstance(scan, TriangleMesh):
+        return False
+    search = _Search(TriangleMesh(scan.points, scan.triangles[:, ::-1]), nominal)
+    found = search.run(_axis_guesses(search.sample.points, nominal), silent())
+    return bool(found) and found[0].inside > max(share + 0.3, 0.6)
 
 
 def _told(chosen: RigidTransform, other: RigidTransform) -> str:

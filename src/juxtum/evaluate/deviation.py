@@ -93,6 +93,13 @@ class Deviation:
 
         return find_strays(self)
 
+    @cached_property
+    def noise(self) -> float:
+        """Standard deviation of single points about those beside them, mm; NaN when there are too few to tell."""
+        from juxtum.evaluate.strays import point_noise
+
+        return point_noise(self)
+
     def doubts_about(self, numbers: tuple[int, ...]) -> tuple[str, ...]:
         """What forbids to say that some faces (by number; all when empty) conform, in words, largest first."""
         every: tuple[ForeignPatch | PassedPatch, ...] = (*self.foreign, *self.passed)

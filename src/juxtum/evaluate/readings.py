@@ -82,6 +82,9 @@ def take_reading(deviation: Deviation, alignment: Alignment, chain: Chain, place
     values = deviation.distances[rows]
     values = values - chain.thickness_on(deviation.faces[rows])
     value, sampling = _mean(values, RADIUS)
+    if len(values) == 1:
+        # One point says nothing of its own noise; the others of the scan do.
+        sampling = deviation.noise
     spread = float(alignment.point_uncertainty(spot[None], normal[None])[0])
     length = measured_length(alignment, spot, deviation.nominal.mesh.bounds)
     budget = chain.budget(length, sampling, spread, len(rows), int(foot.faces[0]) + 1)
@@ -106,7 +109,7 @@ def _mean(values: Floats, radius: float) -> tuple[float, float]:
     if len(values) == 0:
         return float("nan"), float("nan")
     if len(values) == 1:
-        return float(values[0]), 0.0
+        return float(values[0]), float("nan")
     independent = effective_count(len(values), np.pi * radius**2)
     return float(values.mean()), float(values.std(ddof=1) / np.sqrt(independent))
 

@@ -41,6 +41,24 @@ def find_strays(deviation: Deviation) -> Bools:
     return frozen(strays, np.bool_)
 
 
+def point_noise(deviation: Deviation) -> float:
+    """Standard deviation of single points about those beside them, mm; NaN when there are too few to tell."""
+    rows = np.flatnonzero(deviation.clear)
+    if len(rows) < 20:
+        return float("nan")
+    cells = np.floor(deviation.feet[rows] / max(PLACE * deviation.spacing, 1e-6)).astype(np.int64)
+    cells -= cells.min(0)
+    span = cells.max(0) + 1
+    keys = ((deviation.faces[rows].astype(np.int64) * span[0] + cells[:, 0]) * span[1] + cells[:, 1]) * span[2] + cells[:, 2]
+    order = np.lexsort([deviation.distances[rows], keys])
+    d = deviation.distances[rows][order]
+    starts = np.flatnonzero(np.r_[True, np.diff(keys[order]) != 0])
+    counts = np.diff(np.r_[starts, len(order)])
+    several = np.repeat(counts >= 4, counts)
+    off = np.abs(d - np.repeat(_medians(d, starts, counts), counts))[several]
+    return 1.4826 * float(np.median(off)) if len(off) else float("nan")
+
+
 def _medians(ordered: Floats, starts: Ints, counts: Ints) -> Floats:
     """Median of each group; values rise within their group."""
     return np.asarray((ordered[starts + (counts - 1) // 2] + ordered[starts + counts // 2]) / 2)

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from datetime import date, datetime
 from typing import TypeVar
 
-from sqlalchemy import create_engine, event, select
+from sqlalchemy import create_engine, event, make_url, select
 from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.orm import Session
 
@@ -51,7 +51,15 @@ class Entry:
     @property
     def passed(self) -> bool:
         """Whether it is within its limit."""
-        return self.value <= self.limit
+        return abs(self.value) <= self.limit
+
+
+def _without_password(url: str) -> str:
+    """A database address as it may be shown."""
+    try:
+        return make_url(url).render_as_string(hide_password=True)
+    except SQLAlchemyError:
+        return "the logbook's address"
 
 
 class Logbook:
@@ -71,13 +79,14 @@ class Logbook:
     def __init__(self, url: str | None = None) -> None:
         self.url = url or f"sqlite:///{data_folder() / 'logbook.sqlite'}"
         self._lock = threading.RLock()
+        self._where = _without_password(self.url)
         try:
             self._engine = create_engine(self.url)
             if self.url.startswith("sqlite"):
                 event.listen(self._engine, "connect", lambda connection, _: connection.execute("pragma foreign_keys=on"))
             self._upgrade()
         except (SQLAlchemyError, OSError) as problem:
-            raise JobError("the logbook cannot be opened", self.url, "Check the file and its folder, or name another logbook") from problem
+            raise JobError("the logbook cannot be opened", self._where, "Check the file and its folder, or name another logbook") from problem
         self._begin()
 
     def _upgrade(self) -> None:
@@ -92,7 +101,7 @@ class Logbook:
                 config.attributes["connection"] = connection
                 command.upgrade(config, "head")
         except CommandError as problem:
-            raise JobError("the logbook was written by a newer program", self.url, "Use that one, or name another logbook") from problem
+            raise JobError("the logbook was written by a newer program", self._where, "Use that one, or name another logbook") from problem
 
     def _begin(self) -> None:
         """A new logbook knows the shop's artefacts."""
@@ -110,7 +119,7 @@ class Logbook:
                 with Session(self._engine, expire_on_commit=False) as session, session.begin():
                     yield session
             except SQLAlchemyError as problem:
-                raise JobError("the logbook could not be read or written", self.url, "Check the file and the free space") from problem
+                raise JobError("the logbook could not be read or written", self._where, "Check the file and the free space") from problem
 
     def close(self) -> None:
         """Let the database go."""
@@ -207,7 +216,7 @@ class Logbook:
             return Readiness(policy=policy, is_met=False, reason=f"the certificate {instrument.certificate} ran out on {instrument.due.isoformat()}")
         if policy is Policy.CERTIFICATE:
             return Readiness(policy=policy, is_met=True, reason=f"certificate {instrument.certificate}, valid until {instrument.due.isoformat()}")
-        today = [check for check in self.checks(instrument) if check.at.date() == now.date()]
+        today = [check for check in self.checks(instrument) if check.at.date() == now.date() and check.at <= now]
         if not today:
             return Readiness(policy=policy, is_met=False, reason=f"{instrument.name} was not verified today")
         last = today[0]
