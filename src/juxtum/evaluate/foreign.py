@@ -131,8 +131,8 @@ def _patches(scan: Scan, rows: npt.NDArray[np.int64], strange: Bools) -> tuple[n
     from scipy.sparse import coo_matrix
     from scipy.sparse.csgraph import connected_components
 
-    t = scan.triangles[strange[scan.triangles].any(1)]
-    first, second = t.ravel(), np.roll(t, -1, axis=1).ravel()
+    touching = scan.triangles[strange[scan.triangles].any(1)]
+    first, second = touching.ravel(), np.roll(touching, -1, axis=1).ravel()
     number = np.full(len(scan.points), -1)
     number[rows] = np.arange(len(rows))
     both = strange[first] & strange[second]
