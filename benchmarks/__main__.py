@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 
-from benchmarks import accuracy, capture, memory, planning, speed, window
+from benchmarks import accuracy, capture, memory, planning, speed, starts, window
 
 ALL = {
     "nearest": speed.nearest,
@@ -15,6 +15,7 @@ ALL = {
     "truth": accuracy.truth_table,
     "rigid": accuracy.rigid,
     "rough": accuracy.rough,
+    "starts": starts.starts,
     "memory": memory.five_million,
     "plan": planning.plan,
     "chance": planning.chance,

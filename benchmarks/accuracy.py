@@ -14,7 +14,7 @@ from juxtum.align import best_fit, rough_align
 from juxtum.align.datums import DatumFeature, datum_points
 from juxtum.associate import fit_cylinder
 from juxtum.associate.gauss import inliers
-from juxtum.demo.job import FACES
+from juxtum.demo.job import CIRCUMSTANCES, FACES
 from juxtum.demo.truth import truth
 from juxtum.demo.world import nominal_path, scan_path
 from juxtum.evaluate import measure_deviation
@@ -28,7 +28,7 @@ POSES = int(os.environ.get("JUXTUM_POSES", "200"))
 def demo() -> tuple[Runner, Job]:
     """The demo with the default procedure."""
     files = FileStore()
-    job = Job(nominal=files.adopt(nominal_path()), scan=files.adopt(scan_path()), procedure=default_procedure())
+    job = Job(nominal=files.adopt(nominal_path()), scan=files.adopt(scan_path()), procedure=default_procedure(), circumstances=CIRCUMSTANCES)
     return Runner(files), job
 
 

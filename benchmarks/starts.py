@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-import sys
+import os
 import time
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -118,9 +119,10 @@ def _fits(nominal: Nominal, error: RigidTransform, points: Floats, limit: float)
     return bool(there.found.all() and np.abs(there.distances).max() < tight)
 
 
-def run(names: list[str]) -> None:
-    """Print a table: parts by kinds of scan, one word a pose."""
+def starts() -> Iterator[str]:
+    """A line for each part and kind of scan, one word a pose; JUXTUM_PARTS names some of the parts."""
     rng = np.random.default_rng(11)
+    names = [name for name in os.environ.get("JUXTUM_PARTS", "").split(",") if name]
     counts: dict[str, int] = {}
     times = []
     for name, shape in parts().items():
@@ -137,9 +139,5 @@ def run(names: list[str]) -> None:
                 words.append(outcome.word)
                 times.append(outcome.seconds)
                 counts[outcome.word] = counts.get(outcome.word, 0) + 1
-            print(f"{name:24} {kind:16} {', '.join(words)}", flush=True)
-    print(counts, f"median {np.median(times):.2f} s, longest {max(times):.1f} s")
-
-
-if __name__ == "__main__":
-    run(sys.argv[1:])
+            yield f"{name:24} {kind:16} {', '.join(words)}"
+    yield f"{counts}; median {np.median(times):.2f} s, longest {max(times):.1f} s"
