@@ -1,0 +1,82 @@
+"""The extreme of a profile: no bias by its choice, covered by its uncertainty, not hidden by strays or narrow faces."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from juxtum.align.result import no_alignment
+from juxtum.demo import solids
+from juxtum.evaluate import DecisionRule, Environment, Instrument, Limits, Line, LineResult, Verdict, measure_deviation, profile
+from juxtum.evaluate.characteristics import PROFILE, Judgement
+from juxtum.evaluate.uncertainty import Chain
+from juxtum.geometry import RigidTransform, TriangleMesh
+from juxtum.geometry.arrays import Floats
+from juxtum.nominal import Nominal
+from juxtum.nominal.model import sample_surface
+
+PERFECT = Chain(Instrument(a=0.0, b=0.0), Environment(temperature=20.0, temperature_u=0.0))
+JUDGEMENT = Judgement(no_alignment(), PERFECT, DecisionRule.GUARDED)
+SEEDS = 16
+
+
+@pytest.fixture(scope="module")
+def block() -> Nominal:
+    """80 x 80 x 10 mm, its top at Z = 10."""
+    return Nominal.from_shape(solids.box((-40, -40, 0), (80, 80, 10)))
+
+
+def top_of(nominal: Nominal) -> int:
+    return next(f.number for f in nominal.faces if f.primitive is not None and f.centre[2] > 9.99 and f.primitive.normal[2] > 0.99)  # type: ignore[union-attr]
+
+
+def sheet(spacing: float) -> TriangleMesh:
+    """An even mesh over the middle of the top."""
+    n = int(60 / spacing) + 1
+    u, v = (k.ravel() for k in np.meshgrid(np.arange(n), np.arange(n), indexing="ij"))
+    corner = (np.arange(n - 1)[:, None] * n + np.arange(n - 1)).ravel()
+    triangles = np.concatenate([np.stack([corner, corner + n, corner + 1], 1), np.stack([corner + 1, corner + n, corner + n + 1], 1)])
+    return TriangleMesh(np.stack([u * spacing - 30, v * spacing - 30, np.full(n * n, 10.0)], 1), triangles)
+
+
+def measured(nominal: Nominal, mesh: TriangleMesh, heights: Floats) -> LineResult:
+    raised = np.array(mesh.points)
+    raised[:, 2] += heights
+    deviation = measure_deviation(TriangleMesh(raised, mesh.triangles), nominal, RigidTransform.identity())
+    return profile(deviation, Line("1", "top", PROFILE, Limits(-0.2, 0.2), (top_of(nominal),), 0.0), JUDGEMENT)
+
+
+@pytest.mark.parametrize("shape", ["flat", "bump"])
+@pytest.mark.parametrize(("noise", "spacing"), [(0.005, 0.6), (0.05, 0.6), (0.02, 2.0)])
+def test_the_truth_lies_within_the_uncertainty(block: Nominal, shape: str, noise: float, spacing: float) -> None:
+    mesh = sheet(spacing)
+    away = np.hypot(mesh.points[:, 0] - 5, mesh.points[:, 1] + 8)
+    true = 0.1 * np.exp(-(away**2) / 32) if shape == "bump" else np.zeros(len(away))
+    truth = [s.value for s in measured(block, mesh, true).measured.sides]
+    covered, errors = np.zeros(2), np.zeros(2)
+    for seed in range(SEEDS):
+        found = measured(block, mesh, true + np.random.default_rng(seed).normal(0, noise, len(true)))
+        off = np.array([s.value for s in found.measured.sides]) - truth
+        covered += np.abs(off) <= [s.expanded for s in found.measured.sides]
+        errors += off
+    assert (covered >= 0.8 * SEEDS).all() and covered.sum() >= 0.88 * 2 * SEEDS
+    assert (np.abs(errors / SEEDS) < 0.25 * noise + 1e-3).all(), "the largest of many tiles is not the largest because of its noise"
+
+
+def test_three_stray_points_make_no_extreme(block: Nominal) -> None:
+    mesh = sheet(0.6)
+    heights = np.random.default_rng(1).normal(0, 0.01, len(mesh.points))
+    clean = measured(block, mesh, heights)
+    heights[[4000, 4001, 4102]] += 0.9
+    found = measured(block, mesh, heights)
+    assert found.value == pytest.approx(clean.value, abs=0.01) and found.expanded < 0.05 and found.verdict is Verdict.CONFORMS
+
+
+def test_a_narrow_rib_counts() -> None:
+    """A rib 2 mm wide that is 0.6 mm too high is part of the whole part's profile."""
+    drawn = Nominal.from_shape(solids.fused(solids.box((0, 0, 0), (60, 40, 8)), [solids.box((5, 19, 6), (50, 2, 8))]))
+    made = Nominal.from_shape(solids.fused(solids.box((0, 0, 0), (60, 40, 8)), [solids.box((5, 19, 6), (50, 2, 8.6))]))
+    pieces = sample_surface(made.mesh, made.triangle_faces, 0.7).mesh
+    deviation = measure_deviation(pieces, drawn, RigidTransform.identity())
+    found = profile(deviation, Line("1", "all", PROFILE, Limits(-0.2, 0.2)), JUDGEMENT)
+    assert found.value == pytest.approx(0.6, abs=0.05) and found.verdict is Verdict.DOES_NOT_CONFORM
