@@ -8,6 +8,7 @@ import numpy as np
 import numpy.typing as npt
 
 from juxtum.evaluate.deviation import Deviation
+from juxtum.evaluate.places import sorted_into_places
 from juxtum.geometry.arrays import Floats
 
 LEAST_SHARE = 0.05
@@ -39,14 +40,8 @@ def find_doubling(deviation: Deviation) -> Doubling | None:
     rows = np.flatnonzero(deviation.clear)
     if len(rows) < 10 * LEAST_IN_CELL:
         return None
-    cells = np.floor(deviation.feet[rows] / (4 * max(deviation.spacing, 0.05))).astype(np.int64)
-    cells -= cells.min(0)
-    span = cells.max(0) + 1
-    keys = ((deviation.faces[rows].astype(np.int64) * span[0] + cells[:, 0]) * span[1] + cells[:, 1]) * span[2] + cells[:, 2]
-    order = np.lexsort([deviation.distances[rows], keys])
-    d, ordered = deviation.distances[rows][order], keys[order]
-    starts = np.flatnonzero(np.r_[True, ordered[1:] != ordered[:-1]])
-    counts = np.diff(np.r_[starts, len(ordered)])
+    order, starts, counts = sorted_into_places(deviation, rows, 4 * max(deviation.spacing, 0.05))
+    d = deviation.distances[rows][order]
     gaps = _gaps(d, starts, counts)
     large = counts >= LEAST_IN_CELL
     double = large & np.isfinite(gaps)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from juxtum.evaluate.deviation import Deviation
+from juxtum.evaluate.places import sorted_into_places
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen
 
 CLEARLY = 8.0
@@ -24,13 +25,7 @@ def find_strays(deviation: Deviation) -> Bools:
     if len(rows) < 50:
         return frozen(strays, np.bool_)
     d = deviation.distances[rows]
-    cells = np.floor(deviation.feet[rows] / max(PLACE * deviation.spacing, 1e-6)).astype(np.int64)
-    cells -= cells.min(0)
-    span = cells.max(0) + 1
-    keys = ((deviation.faces[rows].astype(np.int64) * span[0] + cells[:, 0]) * span[1] + cells[:, 1]) * span[2] + cells[:, 2]
-    order = np.lexsort([d, keys])
-    starts = np.flatnonzero(np.r_[True, np.diff(keys[order]) != 0])
-    counts = np.diff(np.r_[starts, len(order)])
+    order, starts, counts = sorted_into_places(deviation, rows, max(PLACE * deviation.spacing, 1e-6))
     middle = _medians(d[order], starts, counts)
     off = np.abs(d[order] - np.repeat(middle, counts))
     noise = 1.4826 * float(np.median(off))
@@ -46,14 +41,8 @@ def point_noise(deviation: Deviation) -> float:
     rows = np.flatnonzero(deviation.clear)
     if len(rows) < 20:
         return float("nan")
-    cells = np.floor(deviation.feet[rows] / max(PLACE * deviation.spacing, 1e-6)).astype(np.int64)
-    cells -= cells.min(0)
-    span = cells.max(0) + 1
-    keys = ((deviation.faces[rows].astype(np.int64) * span[0] + cells[:, 0]) * span[1] + cells[:, 1]) * span[2] + cells[:, 2]
-    order = np.lexsort([deviation.distances[rows], keys])
+    order, starts, counts = sorted_into_places(deviation, rows, max(PLACE * deviation.spacing, 1e-6))
     d = deviation.distances[rows][order]
-    starts = np.flatnonzero(np.r_[True, np.diff(keys[order]) != 0])
-    counts = np.diff(np.r_[starts, len(order)])
     several = np.repeat(counts >= 4, counts)
     off = np.abs(d - np.repeat(_medians(d, starts, counts), counts))[several]
     return 1.4826 * float(np.median(off)) if len(off) else float("nan")
