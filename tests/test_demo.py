@@ -15,11 +15,11 @@ from juxtum.demo.world import nominal_path
 from juxtum.errors import InputError
 from juxtum.evaluate import grid_places
 from juxtum.exchange.cad import read_cad
+from juxtum.exchange.shapes import exact_volume
 from juxtum.geometry import Cylinder, Plane
 from juxtum.geometry.mesh import Scan
 from juxtum.job import FileStore
 from juxtum.nominal import FaceKind, Nominal
-from juxtum.nominal.tessellation import exact_volume
 
 
 def test_the_shipped_model_is_what_the_script_builds(nominal: Nominal) -> None:

@@ -13,9 +13,9 @@ from juxtum.evaluate import Environment, Instrument, SearchRule, measure_deviati
 from juxtum.evaluate.statistics import weighted_percentiles
 from juxtum.evaluate.uncertainty import Chain
 from juxtum.exchange.cad import read_cad
+from juxtum.exchange.solid import TessellationRule
 from juxtum.geometry import PointCloud, RigidTransform, TriangleMesh
 from juxtum.nominal import FaceKind, Nominal
-from juxtum.nominal.tessellation import TessellationRule
 
 IDENTITY = RigidTransform.identity()
 
@@ -34,8 +34,10 @@ def test_offsets_come_back_on_every_kind_of_face(nominal: Nominal) -> None:
     for offset in (0.25, -0.25):
         found = nominal.projector.project(feet + offset * normals)
         off = np.abs(found.distances - offset)
-        # In a shallow inner corner the neighbouring face may be nearer than the face the point came from, never farther.
-        assert np.abs(found.distances).max() < 0.25 + 1e-6
+        # In a shallow inner corner the neighbouring face may be nearer than the face the point came from; farther only in
+        # the middle of a wedge, by less than the triangles are off that say which face to ask.
+        assert np.abs(found.distances).max() < 0.25 + nominal.projector._t.rule.chord
+        assert np.mean(np.abs(found.distances) > 0.25 + 1e-6) < 1e-4
         assert np.quantile(off, 0.998) < 1e-6
     kinds = {nominal.faces[f].kind for f in np.unique(found.faces)}
     assert kinds >= {FaceKind.PLANE, FaceKind.CYLINDER, FaceKind.CONE, FaceKind.TORUS, FaceKind.FREE_FORM}

@@ -8,7 +8,7 @@ import math
 from pathlib import Path
 from typing import Any
 
-from juxtum.exchange.cad import CAD_SUFFIXES, read_cad
+from juxtum.exchange.cad import CAD_SUFFIXES
 from juxtum.exchange.inputfile import JOB_SUFFIX
 from juxtum.exchange.limits import check_file
 from juxtum.exchange.meshes import read_mesh
@@ -33,25 +33,27 @@ def file_facts(path: Path) -> dict[str, Any]:
 
 
 def _cad_facts(path: Path) -> dict[str, Any]:
-    from juxtum.nominal import Nominal
-    from juxtum.nominal.tessellation import exact_bounds, is_closed
+    from juxtum.exchange.cad_process import read_cad_arrays
 
-    cad = read_cad(path)
-    nominal = Nominal.from_shape(cad.shape, cad.file_unit)
-    closed = is_closed(cad.shape)
-    problems = list(nominal.problems)
+    arrays = read_cad_arrays(path)
+    problems = list(arrays.problems)
+    if (arrays.spline_rows >= 0).any():
+        from juxtum.nominal.tessellation import checked
+
+        found = checked(arrays)
+        arrays, problems = found.arrays, problems + list(found.problems)
     return {
         "file": path.name,
         "kind": "CAD",
-        "volume": nominal.volume if math.isfinite(nominal.volume) else None,
-        "area": nominal.area,
-        "bounds": exact_bounds(cad.shape),
-        "faces": len(nominal.faces),
-        "triangles": len(nominal.mesh.triangles),
-        "points": len(nominal.mesh.points),
-        "solids": cad.solids,
-        "unit": cad.file_unit,
-        "watertight": closed,
+        "volume": arrays.volume if arrays.is_closed else None,
+        "area": float(arrays.areas.sum()),
+        "bounds": arrays.bounds.tolist(),
+        "faces": len(arrays.kinds),
+        "triangles": len(arrays.triangles),
+        "points": len(arrays.nodes),
+        "solids": arrays.solids,
+        "unit": arrays.file_unit,
+        "watertight": arrays.is_closed,
         "problems": problems,
     }
 

@@ -12,11 +12,11 @@ import numpy.typing as npt
 
 from juxtum.demo.carrier import BORE_HEIGHT, build_carrier
 from juxtum.demo.truth import Bump, Truth
+from juxtum.exchange.solid import TessellationRule
 from juxtum.geometry import TriangleMesh
 from juxtum.geometry.arrays import Bools, Floats, unit
 from juxtum.geometry.rays import RayCaster
 from juxtum.nominal import Nominal
-from juxtum.nominal.tessellation import TessellationRule
 from juxtum.progress import Progress, silent
 
 GRID = 0.62

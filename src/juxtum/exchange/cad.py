@@ -99,28 +99,44 @@ def _checked(shape: Any, unit: str, path: Path) -> CadShape:
     if solids == 0:
         if _count(shape, TopAbs_ShapeEnum.TopAbs_FACE) == 0:
             raise InputError("the file holds no solid", str(path), "Export the solid body of the part, not its wires")
-        shape = _sewn(shape, path)
+        shape = _guarded(lambda: _sewn(shape), path)
         solids = _count(shape, TopAbs_ShapeEnum.TopAbs_SOLID)
     return CadShape(shape, unit, solids)
 
 
-def _sewn(shape: Any, path: Path) -> Any:
-    """Faces joined into a closed solid (IGES often comes as loose faces); refused when they do not close."""
+def _sewn(shape: Any) -> Any:
+    """Faces joined (IGES often comes as loose faces): every shell that closes becomes a solid, the others stay shells."""
+    from OCP.BRep import BRep_Builder, BRep_Tool
     from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeSolid, BRepBuilderAPI_Sewing
     from OCP.BRepLib import BRepLib
     from OCP.TopAbs import TopAbs_ShapeEnum
     from OCP.TopExp import TopExp_Explorer
-    from OCP.TopoDS import TopoDS
+    from OCP.TopoDS import TopoDS, TopoDS_Compound
 
     sewing = BRepBuilderAPI_Sewing(1e-3)
     sewing.Add(shape)
     sewing.Perform()
-    walk = TopExp_Explorer(sewing.SewedShape(), TopAbs_ShapeEnum.TopAbs_SHELL)
-    if not walk.More() or sewing.NbFreeEdges() > 0:
-        raise InputError("the file holds no solid, and its faces do not close", str(path), "Export the solid body of the part")
-    solid = BRepBuilderAPI_MakeSolid(TopoDS.Shell(walk.Current())).Solid()
-    BRepLib.OrientClosedSolid_s(solid)
-    return solid
+    sewed = sewing.SewedShape()
+    builder, result, count = BRep_Builder(), TopoDS_Compound(), 0
+    builder.MakeCompound(result)
+    walk = TopExp_Explorer(sewed, TopAbs_ShapeEnum.TopAbs_SHELL)
+    while walk.More():
+        shell = TopoDS.Shell(walk.Current())
+        walk.Next()
+        count += 1
+        if not BRep_Tool.IsClosed_s(shell):
+            builder.Add(result, shell)
+            continue
+        solid = BRepBuilderAPI_MakeSolid(shell).Solid()
+        BRepLib.OrientClosedSolid_s(solid)
+        builder.Add(result, solid)
+    if count == 0:
+        return sewed
+    lone = TopExp_Explorer(sewed, TopAbs_ShapeEnum.TopAbs_FACE, TopAbs_ShapeEnum.TopAbs_SHELL)
+    while lone.More():
+        builder.Add(result, lone.Current())
+        lone.Next()
+    return result
 
 
 def _count(shape: Any, kind: Any) -> int:

@@ -8,7 +8,8 @@ from pathlib import Path
 import numpy as np
 
 from juxtum.errors import InputError
-from juxtum.exchange.cad import CAD_SUFFIXES, read_cad
+from juxtum.exchange.cad import CAD_SUFFIXES
+from juxtum.exchange.cad_process import read_cad_arrays
 from juxtum.exchange.meshes import MESH_SUFFIXES, MeshFile, read_mesh
 from juxtum.geometry import TriangleMesh
 from juxtum.geometry.mesh import Scan
@@ -41,9 +42,12 @@ def load_nominal(path: Path, unit: Unit | None, progress: Progress) -> Nominal:
     """
     progress.phase(f"reading {path.name}")
     if path.suffix.lower() in CAD_SUFFIXES:
-        cad = read_cad(path)
-        progress.phase(f"preparing the faces of {path.name}", 0.1)
-        return Nominal.from_shape(cad.shape, cad.file_unit)
+        arrays = read_cad_arrays(path, progress)
+        progress.phase(f"preparing the faces of {path.name}", 0.5)
+        try:
+            return Nominal.from_arrays(arrays)
+        except InputError as problem:
+            raise InputError(problem.what, str(path), problem.next) from problem
     if path.suffix.lower() not in MESH_SUFFIXES:
         kinds = "STEP, IGES, STL, PLY, OBJ, OFF or 3MF"
         raise InputError(f"'{path.suffix or path.name}' files cannot be a nominal", str(path), f"Give {kinds}")

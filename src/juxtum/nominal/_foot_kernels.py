@@ -11,10 +11,9 @@ from __future__ import annotations
 import numba as nb
 import numpy as np
 
+from juxtum.nominal._border_kernels import is_inside, nearest_border, nearest_chord
 from juxtum.nominal._spline_kernels import ORDER
 from juxtum.nominal._spline_kernels import foot as spline_foot
-
-PLANE, CYLINDER, CONE, SPHERE, TORUS, SPLINE = 0, 1, 2, 3, 4, 5
 
 
 @nb.njit(cache=True)
@@ -34,7 +33,8 @@ def elementary_foot(kind, row, p, q, n):
     if kind == 3:
         r = np.sqrt(x * x + y * y + z * z)
         if r < 1e-12:
-            return False
+            # In the middle every direction is as near as another.
+            x, y, z, r = ax, ay, az, 1.0
         for k, value in enumerate((x, y, z)):
             q[k] = row[k] + value / r * row[6]
             n[k] = sense * value / r
@@ -42,8 +42,16 @@ def elementary_foot(kind, row, p, q, n):
     rx, ry, rz = x - h * ax, y - h * ay, z - h * az
     r = np.sqrt(rx * rx + ry * ry + rz * rz)
     if r < 1e-12:
-        return False
-    rx, ry, rz = rx / r, ry / r, rz / r
+        # On the axis every direction is as near as another.
+        if abs(az) < 0.9:
+            rx, ry, rz = ay, -ax, 0.0
+        else:
+            rx, ry, rz = 0.0, az, -ay
+        r = 0.0
+        size = np.sqrt(rx * rx + ry * ry + rz * rz)
+        rx, ry, rz = rx / size, ry / size, rz / size
+    else:
+        rx, ry, rz = rx / r, ry / r, rz / r
     if kind == 1:
         r_to, h_to, n_r, n_h = row[6], h, 1.0, 0.0
     elif kind == 2:
@@ -54,14 +62,14 @@ def elementary_foot(kind, row, p, q, n):
             # Beyond the tip: the other half of the endless cone is no surface, the tip itself is nearest.
             r_to, h_to = 0.0, -row[6] * c / s
             away = np.sqrt(r * r + (h - h_to) ** 2)
-            if away < 1e-12:
-                return False
-            n_r, n_h = r / away, (h - h_to) / away
+            n_r, n_h = 0.0, -1.0 if s > 0 else 1.0
+            if away > 1e-12:
+                n_r, n_h = r / away, (h - h_to) / away
     else:
         d = np.sqrt((r - row[6]) ** 2 + h * h)
-        if d < 1e-12:
-            return False
-        n_r, n_h = (r - row[6]) / d, h / d
+        n_r, n_h = 1.0, 0.0
+        if d > 1e-12:
+            n_r, n_h = (r - row[6]) / d, h / d
         r_to, h_to = row[6] + row[7] * n_r, row[7] * n_h
     q[0] = row[0] + r_to * rx + h_to * ax
     q[1] = row[1] + r_to * ry + h_to * ay
@@ -85,135 +93,29 @@ def face_foot(face, kinds, rows, shapes, boxes, knots, poles, p, seed, work, out
 
 
 @nb.njit(cache=True)
-def on_border_piece(piece, p, c, t):
-    """Nearest point c, tangent t and parameter on the cubic of a border piece (start, end, two tangents)."""
-    dx, dy, dz = piece[3] - piece[0], piece[4] - piece[1], piece[5] - piece[2]
-    length2 = dx * dx + dy * dy + dz * dz
-    s = 0.0
-    if length2 > 0:
-        s = ((p[0] - piece[0]) * dx + (p[1] - piece[1]) * dy + (p[2] - piece[2]) * dz) / length2
-        s = min(max(s, 0.0), 1.0)
-    for _ in range(8):
-        f = 0.0
-        df = 0.0
-        for k in range(3):
-            a, b, m0, m1 = piece[k], piece[3 + k], piece[6 + k], piece[9 + k]
-            c2, c3 = 3 * (b - a) - 2 * m0 - m1, 2 * (a - b) + m0 + m1
-            c[k] = a + s * (m0 + s * (c2 + s * c3))
-            t[k] = m0 + s * (2 * c2 + 3 * s * c3)
-            f += (c[k] - p[k]) * t[k]
-            df += t[k] * t[k] + (c[k] - p[k]) * (2 * c2 + 6 * s * c3)
-        if df <= 0:
-            break
-        new = min(max(s - f / df, 0.0), 1.0)
-        if abs(new - s) < 1e-12:
-            break
-        s = new
-    return s
-
-
-@nb.njit(cache=True)
-def _squared_to_chord(piece, p):
-    dx, dy, dz = piece[3] - piece[0], piece[4] - piece[1], piece[5] - piece[2]
-    x, y, z = p[0] - piece[0], p[1] - piece[1], p[2] - piece[2]
-    length2 = dx * dx + dy * dy + dz * dz
-    s = 0.0
-    if length2 > 0:
-        s = min(max((x * dx + y * dy + z * dz) / length2, 0.0), 1.0)
-    return (x - s * dx) ** 2 + (y - s * dy) ** 2 + (z - s * dz) ** 2
-
-
-@nb.njit(cache=True)
-def nearest_border(face, starts, pieces, neighbours, p, c, t):
-    """Nearest border piece of a face, the point c on it and its parameter; piece -1 when the face has no border."""
-    best = -1
-    best_d = np.inf
-    for i in range(starts[face], starts[face + 1]):
-        d = _squared_to_chord(pieces[i], p)
-        if d < best_d:
-            best_d = d
-            best = i
-    s = -1.0
-    if best >= 0:
-        s = on_border_piece(pieces[best], p, c, t)
-        # Chords say where to look; at the end of a piece the curve of the next one may come nearer.
-        other = neighbours[best, 0] if s <= 1e-9 else neighbours[best, 1] if s >= 1 - 1e-9 else -1
-        if other >= 0:
-            here = (p[0] - c[0]) ** 2 + (p[1] - c[1]) ** 2 + (p[2] - c[2]) ** 2
-            place, along = np.empty(3), np.empty(3)
-            there = on_border_piece(pieces[other], p, place, along)
-            if (p[0] - place[0]) ** 2 + (p[1] - place[1]) ** 2 + (p[2] - place[2]) ** 2 < here:
-                best, s = other, there
-                for k in range(3):
-                    c[k], t[k] = place[k], along[k]
-    return best, s
-
-
-@nb.njit(cache=True)
-def _inward(normal, t, m):
-    m[0] = normal[1] * t[2] - normal[2] * t[1]
-    m[1] = normal[2] * t[0] - normal[0] * t[2]
-    m[2] = normal[0] * t[1] - normal[1] * t[0]
-    size = np.sqrt(m[0] ** 2 + m[1] ** 2 + m[2] ** 2)
-    if size > 0:
-        for k in range(3):
-            m[k] /= size
-
-
-@nb.njit(cache=True)
-def _corner(before, after, normal):
-    """1 where a border turns towards its face between two pieces, -1 where it turns away, 0 where it goes on smoothly."""
-    ax, ay, az = before[9], before[10], before[11]
-    bx, by, bz = after[6], after[7], after[8]
-    sizes = np.sqrt((ax * ax + ay * ay + az * az) * (bx * bx + by * by + bz * bz))
-    along = ax * bx + ay * by + az * bz
-    if sizes == 0.0 or along > 0.98 * sizes:
-        return 0
-    if along < -0.98 * sizes:
-        # The border turns back on itself: only the chords tell a spike of the face from a slit in it.
-        ax, ay, az = before[3] - before[0], before[4] - before[1], before[5] - before[2]
-        bx, by, bz = after[3] - after[0], after[4] - after[1], after[5] - after[2]
-    turn = (ay * bz - az * by) * normal[0] + (az * bx - ax * bz) * normal[1] + (ax * by - ay * bx) * normal[2]
-    return 1 if turn > 0 else -1
-
-
-@nb.njit(cache=True)
-def is_inside(face, starts, pieces, neighbours, q, normal, c, t, m):
-    """Whether a point on the surface lies within the face's borders."""
-    piece, s = nearest_border(face, starts, pieces, neighbours, q, c, t)
-    if piece < 0:
-        return True
-    other = neighbours[piece, 0] if s <= 1e-9 else neighbours[piece, 1] if s >= 1 - 1e-9 else -1
-    if other >= 0:
-        before, after = (other, piece) if s <= 1e-9 else (piece, other)
-        corner = _corner(pieces[before], pieces[after], normal)
-        if corner != 0:
-            # What is nearest to a corner lies beyond it where the border turns inwards, and within where it turns outwards.
-            near = (q[0] - c[0]) ** 2 + (q[1] - c[1]) ** 2 + (q[2] - c[2]) ** 2
-            return corner < 0 or near < 1e-18
-    _inward(normal, t, m)
-    mx, my, mz = m[0], m[1], m[2]
-    if other >= 0:
-        end = 9 if s <= 1e-9 else 6
-        for k in range(3):
-            t[k] = pieces[other, end + k]
-        _inward(normal, t, m)
-        mx, my, mz = mx + m[0], my + m[1], mz + m[2]
-    side = (q[0] - c[0]) * mx + (q[1] - c[1]) * my + (q[2] - c[2]) * mz
-    return side >= -1e-9
+def feet_of_nodes(nodes, owners, uv, surfaces, feet, normals):
+    """Foot and normal of each node on the surface of its own face; left as they are where there is none."""
+    kinds, rows, shapes, boxes, knots, poles = surfaces
+    work, out = np.empty((4, 6, ORDER)), np.empty((6, 3))
+    q, n = np.empty(3), np.empty(3)
+    for i in range(len(nodes)):
+        face = owners[i]
+        if face_foot(face, kinds, rows, shapes, boxes, knots, poles, nodes[i], uv[i], work, out, q, n):
+            feet[i] = q
+            normals[i] = n
 
 
 @nb.njit(parallel=True, cache=True, nogil=True)
-def project_inner(points, index, weights, rule, surfaces, mesh, feet, normals, faces, unsure):
+def project_inner(points, index, weights, rule, surfaces, mesh, border, feet, normals, faces, unsure):
     """First pass: the foot on the face of the nearest triangle; `unsure` marks what needs the second pass.
 
     rule: chord error, angular error.
     surfaces: kinds, rows, shapes, boxes, knots, poles.
-    mesh: triangle nodes, face of each triangle, node uv, node positions, border flags of the triangles' nodes,
-    the two border pieces at each node (-1 for none), pieces.
+    mesh: triangle nodes, face of each triangle, node uv, node positions.
+    border: see `nearest_chord`.
     """
     kinds, rows, shapes, boxes, knots, poles = surfaces
-    nodes, triangle_faces, uv, places, touches, node_pieces, pieces = mesh
+    nodes, triangle_faces, uv, places = mesh
     n = len(points)
     for chunk in nb.prange((n + 255) // 256):
         work = np.empty((4, 6, ORDER))
@@ -247,80 +149,98 @@ def project_inner(points, index, weights, rule, surfaces, mesh, feet, normals, f
             apart = 0.0
             for k in range(3):
                 apart += (near[k] - feet[i, k]) ** 2
+            if not good:
+                normals[i] = 0.0
             unsure[i] = not good or apart > (3 * rule[0] + margin) ** 2
-            if touches[t] and not unsure[i]:
-                for j in range(3):
-                    for side in range(2):
-                        piece = node_pieces[nodes[t, j], side]
-                        if piece >= 0 and _squared_to_chord(pieces[piece], near) <= beside * beside:
-                            unsure[i] = True
+            if not unsure[i]:
+                piece, _ = nearest_chord(face, border, near, beside * beside)
+                unsure[i] = piece >= 0
+
+
+@nb.njit(cache=True)
+def _faces_at(corners, corner_starts, corner_entries, places, p, tried, seeds):
+    """Faces that meet at some welded corners, each with its node nearest to p; returns how many."""
+    count = 0
+    for w in corners:
+        for e in range(corner_starts[w], corner_starts[w + 1]):
+            face, node = corner_entries[e, 0], corner_entries[e, 1]
+            at = -1
+            for j in range(count):
+                if tried[j] == face:
+                    at = j
+            if at < 0:
+                if count == len(tried):
+                    continue
+                at = count
+                count += 1
+                tried[at], seeds[at] = face, node
+                continue
+            old, new = 0.0, 0.0
+            for k in range(3):
+                old += (places[seeds[at], k] - p[k]) ** 2
+                new += (places[node, k] - p[k]) ** 2
+            if new < old:
+                seeds[at] = node
+    return count
 
 
 @nb.njit(parallel=True, cache=True, nogil=True)
 def project_border(points, directions, cosine, index, surfaces, mesh, border, feet, normals, faces, signs, kinds_of_foot):
     """Second pass: all faces that meet near the nearest triangle compete with their feet and their borders.
 
-    border: starts of each face's pieces, pieces, previous and next piece, corner starts, corner entries (face, node),
-    welded node of each node. kinds_of_foot: 0 on a face, 1 on a border, -1 unchanged.
+    border: the trees of `nearest_chord`, previous and next piece, welded places of both ends of each piece, corner starts,
+    corner entries (face, node), welded place of each node. kinds_of_foot: 0 on a face, 1 on a border, -1 unchanged.
     """
     kinds, rows, shapes, boxes, knots, poles = surfaces
-    nodes, uv = mesh
-    starts, pieces, neighbours, corner_starts, corner_entries, welded = border
+    nodes, uv, triangle_faces, places = mesh
+    trees, neighbours, ends, corner_starts, corner_entries, welded = border
     n = len(points)
     filtered = len(directions) == n
     for chunk in nb.prange((n + 31) // 32):
         work = np.empty((4, 6, ORDER))
         out = np.empty((6, 3))
         q, normal, c, t, m = np.empty(3), np.empty(3), np.empty(3), np.empty(3), np.empty(3)
-        tried = np.empty(64, np.int32)
+        tried, seeds = np.empty(64, np.int32), np.empty(64, np.int64)
+        corners = np.empty(5, np.int64)
         for i in range(chunk * 32, min(n, chunk * 32 + 32)):
             p = points[i]
             best = np.inf
             strongest = -1.0
             kinds_of_foot[i] = -1
-            count = 0
-            for corner in range(3):
-                w = welded[nodes[index[i], corner]]
-                for e in range(corner_starts[w], corner_starts[w + 1]):
-                    face, node = corner_entries[e, 0], corner_entries[e, 1]
-                    known = False
-                    for j in range(count):
-                        known = known or tried[j] == face
-                    if known or count == 64:
-                        continue
-                    tried[count] = face
-                    count += 1
-                    if face_foot(face, kinds, rows, shapes, boxes, knots, poles, p, uv[node], work, out, q, normal):
-                        agree = 1.0
-                        if filtered:
-                            agree = normal[0] * directions[i, 0] + normal[1] * directions[i, 1] + normal[2] * directions[i, 2]
-                        d = (p[0] - q[0]) ** 2 + (p[1] - q[1]) ** 2 + (p[2] - q[2]) ** 2
-                        if agree >= cosine and d < best and is_inside(
-                            face, starts, pieces, neighbours, q, normal, c, t, m
-                        ):
-                            best = d
-                            kinds_of_foot[i] = 0
-                            faces[i] = face
-                            for k in range(3):
-                                feet[i, k] = q[k]
-                                normals[i, k] = normal[k]
-                            side = (p[0] - q[0]) * normal[0] + (p[1] - q[1]) * normal[1] + (p[2] - q[2]) * normal[2]
-                            signs[i] = 1.0 if side >= 0 else -1.0
+            for k in range(3):
+                corners[k] = welded[nodes[index[i], k]]
+            beside, _ = nearest_chord(triangle_faces[index[i]], trees, p, np.inf)
+            last = 3
+            if beside >= 0:
+                corners[3], corners[4] = ends[beside, 0], ends[beside, 1]
+                last = 5
+            count = _faces_at(corners[:last], corner_starts, corner_entries, places, p, tried, seeds)
             for j in range(count):
                 face = tried[j]
-                piece, s = nearest_border(face, starts, pieces, neighbours, p, c, t)
+                seed = uv[seeds[j]]
+                if face_foot(face, kinds, rows, shapes, boxes, knots, poles, p, seed, work, out, q, normal):
+                    agree = 1.0
+                    if filtered:
+                        agree = normal[0] * directions[i, 0] + normal[1] * directions[i, 1] + normal[2] * directions[i, 2]
+                    d = (p[0] - q[0]) ** 2 + (p[1] - q[1]) ** 2 + (p[2] - q[2]) ** 2
+                    if agree >= cosine and d < best and is_inside(face, trees, neighbours, q, normal, c, t, m):
+                        best = d
+                        kinds_of_foot[i] = 0
+                        faces[i] = face
+                        for k in range(3):
+                            feet[i, k] = q[k]
+                            normals[i, k] = normal[k]
+                        side = (p[0] - q[0]) * normal[0] + (p[1] - q[1]) * normal[1] + (p[2] - q[2]) * normal[2]
+                        signs[i] = 1.0 if side >= 0 else -1.0
+            for j in range(count):
+                face = tried[j]
+                piece, s = nearest_border(face, trees, neighbours, p, c, t)
                 if piece < 0:
                     continue
                 d = (p[0] - c[0]) ** 2 + (p[1] - c[1]) ** 2 + (p[2] - c[2]) ** 2
                 if d > best + 1e-12 and not (kinds_of_foot[i] == 1 and d <= best + 1e-5 * (1 + best)):
                     continue
-                node = corner_entries[corner_starts[welded[nodes[index[i], 0]]], 1]
-                for corner in range(3):
-                    w = welded[nodes[index[i], corner]]
-                    for e in range(corner_starts[w], corner_starts[w + 1]):
-                        if corner_entries[e, 0] == face:
-                            node = corner_entries[e, 1]
-                if not face_foot(face, kinds, rows, shapes, boxes, knots, poles, c, uv[node], work, out, q, normal):
+                if not face_foot(face, kinds, rows, shapes, boxes, knots, poles, c, uv[seeds[j]], work, out, q, normal):
                     continue
                 side = (p[0] - c[0]) * normal[0] + (p[1] - c[1]) * normal[1] + (p[2] - c[2]) * normal[2]
                 if d < best - 1e-5 * (1 + best) or kinds_of_foot[i] != 1:

@@ -89,7 +89,7 @@ def basis(knots, start, degree, count, u, table, scratch):
 def evaluate(shape, knots, poles, u, v, work, out):
     """Point and derivatives S, Su, Sv, Suu, Suv, Svv into out (6, 3).
 
-    shape: degree u, degree v, poles u, poles v, first knot u, first knot v, first pole; poles are (x w, y w, z w, w).
+    shape: degree u, degree v, poles u, poles v, first knot u, first knot v, first pole, closed in u, closed in v; poles are (x w, y w, z w, w).
     """
     du, dv, nu, nv = shape[0], shape[1], shape[2], shape[3]
     span_u = basis(knots, shape[4], du, nu, u, work[0], work[2])
@@ -122,47 +122,98 @@ def evaluate(shape, knots, poles, u, v, work, out):
 
 
 @nb.njit(cache=True)
+def _moved(value, step, low, high, closed):
+    """A parameter after a step: held at the ends of an open direction, carried round a closed one."""
+    width = high - low
+    if closed:
+        step = min(max(step, -width / 4), width / 4)
+    value += step
+    if closed and value < low:
+        return value + width
+    if closed and value > high:
+        return value - width
+    return min(max(value, low), high)
+
+
+@nb.njit(cache=True)
+def _step(out, p, weak_u, weak_v, move):
+    """Newton's step in u and v from the point and derivatives in `out`; False where the surface gives no direction.
+
+    A direction in which the surface shrinks to a point (a pole) is left where it is.
+    """
+    rx, ry, rz = out[0, 0] - p[0], out[0, 1] - p[1], out[0, 2] - p[2]
+    f = rx * out[1, 0] + ry * out[1, 1] + rz * out[1, 2]
+    g = rx * out[2, 0] + ry * out[2, 1] + rz * out[2, 2]
+    a = out[1, 0] ** 2 + out[1, 1] ** 2 + out[1, 2] ** 2
+    c = out[2, 0] ** 2 + out[2, 1] ** 2 + out[2, 2] ** 2
+    a2 = a + rx * out[3, 0] + ry * out[3, 1] + rz * out[3, 2]
+    c2 = c + rx * out[5, 0] + ry * out[5, 1] + rz * out[5, 2]
+    if weak_u or weak_v:
+        move[0], move[1] = 0.0, 0.0
+        if weak_u and c > 0:
+            move[1] = -g / (c2 if c2 > 0 else c)
+        elif weak_v and a > 0:
+            move[0] = -f / (a2 if a2 > 0 else a)
+        return a > 0 or c > 0
+    b = out[1, 0] * out[2, 0] + out[1, 1] * out[2, 1] + out[1, 2] * out[2, 2]
+    b2 = b + rx * out[4, 0] + ry * out[4, 1] + rz * out[4, 2]
+    det = a2 * c2 - b2 * b2
+    if a2 <= 0 or det <= 1e-9 * a * c:
+        a2, b2, c2 = a, b, c
+        det = a * c - b * b
+    if det <= 1e-14 * a * c or a * c == 0:
+        return False
+    move[0] = (b2 * g - c2 * f) / det
+    move[1] = (b2 * f - a2 * g) / det
+    return True
+
+
+@nb.njit(cache=True)
+def _normal(out, n):
+    """Unit normal Su x Sv into n; False where the derivatives are parallel or none."""
+    x = out[1, 1] * out[2, 2] - out[1, 2] * out[2, 1]
+    y = out[1, 2] * out[2, 0] - out[1, 0] * out[2, 2]
+    z = out[1, 0] * out[2, 1] - out[1, 1] * out[2, 0]
+    size = np.sqrt(x * x + y * y + z * z)
+    a = out[1, 0] ** 2 + out[1, 1] ** 2 + out[1, 2] ** 2
+    c = out[2, 0] ** 2 + out[2, 1] ** 2 + out[2, 2] ** 2
+    if not size > 1e-9 * (a + c) * 1e-3:
+        return False
+    n[0], n[1], n[2] = x / size, y / size, z / size
+    return True
+
+
+@nb.njit(cache=True)
 def foot(shape, box, knots, poles, p, seed, work, out, q, n):
     """Newton's steps to the point of the surface nearest to p; True when they converged.
 
     box: lowest and highest u and v. The foot and the unit normal (Su x Sv) go into q and n.
     """
-    u, v = seed[0], seed[1]
+    u, v = min(max(seed[0], box[0]), box[1]), min(max(seed[1], box[2]), box[3])
+    wide_u, wide_v = box[1] - box[0], box[3] - box[2]
+    move = np.empty(2)
     done = False
     for _ in range(25):
         evaluate(shape, knots, poles, u, v, work, out)
-        rx, ry, rz = out[0, 0] - p[0], out[0, 1] - p[1], out[0, 2] - p[2]
-        f = rx * out[1, 0] + ry * out[1, 1] + rz * out[1, 2]
-        g = rx * out[2, 0] + ry * out[2, 1] + rz * out[2, 2]
-        a = out[1, 0] ** 2 + out[1, 1] ** 2 + out[1, 2] ** 2
-        c = out[2, 0] ** 2 + out[2, 1] ** 2 + out[2, 2] ** 2
-        b = out[1, 0] * out[2, 0] + out[1, 1] * out[2, 1] + out[1, 2] * out[2, 2]
-        a2 = a + rx * out[3, 0] + ry * out[3, 1] + rz * out[3, 2]
-        b2 = b + rx * out[4, 0] + ry * out[4, 1] + rz * out[4, 2]
-        c2 = c + rx * out[5, 0] + ry * out[5, 1] + rz * out[5, 2]
-        det = a2 * c2 - b2 * b2
-        if a2 <= 0 or det <= 1e-9 * a * c:
-            a2, b2, c2 = a, b, c
-            det = a * c - b * b
-        if det <= 1e-14 * a * c or a * c == 0:
+        a = (out[1, 0] ** 2 + out[1, 1] ** 2 + out[1, 2] ** 2) * wide_u**2
+        c = (out[2, 0] ** 2 + out[2, 1] ** 2 + out[2, 2] ** 2) * wide_v**2
+        if not _step(out, p, a < 1e-14 * c, c < 1e-14 * a, move):
             break
-        du = (b2 * g - c2 * f) / det
-        dv = (b2 * f - a2 * g) / det
-        new_u = min(max(u + du, box[0]), box[1])
-        new_v = min(max(v + dv, box[2]), box[3])
-        step = np.sqrt((new_u - u) ** 2 * a + (new_v - v) ** 2 * c)
+        new_u = _moved(u, move[0], box[0], box[1], shape[7] == 1)
+        new_v = _moved(v, move[1], box[2], box[3], shape[8] == 1)
+        far_u, far_v = abs(new_u - u) / wide_u, abs(new_v - v) / wide_v
+        # Round a closed direction the way is the short one.
+        step = np.sqrt(min(far_u, 1 - far_u * shape[7]) ** 2 * a + min(far_v, 1 - far_v * shape[8]) ** 2 * c)
         u, v = new_u, new_v
         if step < 1e-9:
             done = True
             break
     evaluate(shape, knots, poles, u, v, work, out)
-    x = out[1, 1] * out[2, 2] - out[1, 2] * out[2, 1]
-    y = out[1, 2] * out[2, 0] - out[1, 0] * out[2, 2]
-    z = out[1, 0] * out[2, 1] - out[1, 1] * out[2, 0]
-    size = np.sqrt(x * x + y * y + z * z)
-    if size == 0:
-        return False
     for k in range(3):
         q[k] = out[0, k]
-    n[0], n[1], n[2] = x / size, y / size, z / size
+    if not _normal(out, n):
+        # At a pole the normal is that of the surface just beside it.
+        evaluate(shape, knots, poles, u + (box[0] + box[1] - 2 * u) * 1e-5, v + (box[2] + box[3] - 2 * v) * 1e-5, work, out)
+        if not _normal(out, n):
+            return False
     return done

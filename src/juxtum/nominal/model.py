@@ -11,12 +11,13 @@ from typing import Any
 import numpy as np
 
 from juxtum.errors import InputError
+from juxtum.exchange import solid
+from juxtum.exchange.solid import CadArrays, TessellationRule
 from juxtum.geometry import Cylinder, Plane, TriangleMesh
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen, unit
 from juxtum.geometry.topology import edge_keys, sound_triangles
-from juxtum.nominal import _foot_kernels as kernels
 from juxtum.nominal.projection import ExactProjector, MeshProjector, Projector, sharp_edges
-from juxtum.nominal.tessellation import Tessellation, TessellationRule, bare_triangles, exact_volume, is_closed, tessellate
+from juxtum.nominal.tessellation import checked
 
 
 class FaceKind(StrEnum):
@@ -31,12 +32,12 @@ class FaceKind(StrEnum):
 
 
 _KINDS = {
-    kernels.PLANE: FaceKind.PLANE,
-    kernels.CYLINDER: FaceKind.CYLINDER,
-    kernels.CONE: FaceKind.CONE,
-    kernels.SPHERE: FaceKind.SPHERE,
-    kernels.TORUS: FaceKind.TORUS,
-    kernels.SPLINE: FaceKind.FREE_FORM,
+    solid.PLANE: FaceKind.PLANE,
+    solid.CYLINDER: FaceKind.CYLINDER,
+    solid.CONE: FaceKind.CONE,
+    solid.SPHERE: FaceKind.SPHERE,
+    solid.TORUS: FaceKind.TORUS,
+    solid.SPLINE: FaceKind.FREE_FORM,
 }
 
 
@@ -108,18 +109,30 @@ class Nominal:
 
     @classmethod
     def from_shape(cls, shape: Any, file_unit: str = "mm", rule: TessellationRule | None = None) -> Nominal:
-        """From an Open CASCADE shape in millimetres; exact faces are kept."""
-        diagonal = _diagonal_of(shape)
-        rule = rule or TessellationRule.for_size(diagonal)
-        samples = _coarse_samples(shape, diagonal)
-        t = tessellate(shape, rule)
+        """From an Open CASCADE shape in millimetres, within this process; exact faces are kept."""
+        from juxtum.exchange.shapes import cad_arrays
+
+        return cls.from_arrays(cad_arrays(shape, file_unit, rule))
+
+    @classmethod
+    def from_arrays(cls, arrays: CadArrays) -> Nominal:
+        """From the arrays of a CAD model; faces whose surface does not fit their own nodes are named and left out.
+
+        Raises
+        ------
+        InputError
+            When no face can be used.
+        """
+        sound = checked(arrays)
+        t = sound.arrays
         mesh = TriangleMesh(t.nodes, t.triangles)
-        faces = tuple(_exact_face(t, mesh, index) for index in range(len(t.surfaces)))
-        closed = is_closed(shape)
-        volume = exact_volume(shape) if closed else float("nan")
-        problems = () if closed else ("the solid is not closed",)
+        coarse = TriangleMesh(t.coarse_nodes, t.coarse_triangles)
+        # Samples from a coarse tessellation of their own: the fine one is cut into slivers.
+        samples = sample_surface(coarse, t.coarse_faces, max(float(np.linalg.norm(t.bounds[1] - t.bounds[0])) / 130, 0.2))
+        faces = tuple(_exact_face(t, mesh, index) for index in range(len(t.kinds)))
         owners = frozen(t.triangle_faces, np.int32)
-        return cls(mesh, owners, faces, ExactProjector(t), samples, True, file_unit, volume, problems)
+        problems = t.problems + sound.problems
+        return cls(mesh, owners, faces, ExactProjector(t), samples, True, t.file_unit, t.volume, problems)
 
     @classmethod
     def from_mesh(cls, mesh: TriangleMesh, file_unit: str = "mm") -> Nominal:
@@ -248,23 +261,17 @@ def sample_surface(mesh: TriangleMesh, faces: Ints, size: float) -> SurfaceSampl
     return SurfaceSamples(TriangleMesh(together.reshape(-1, 3), triangles), frozen(np.concatenate(done_owners), np.int32), size)
 
 
-def _coarse_samples(shape: Any, diagonal: float) -> SurfaceSamples:
-    """Samples from a coarse tessellation of their own: the fine one is cut into slivers."""
-    nodes, triangles, faces = bare_triangles(shape, TessellationRule(chord=diagonal / 1500, angle=0.6))
-    return sample_surface(TriangleMesh(nodes, triangles), faces, max(diagonal / 130, 0.2))
-
-
-def _exact_face(t: Tessellation, mesh: TriangleMesh, index: int) -> NominalFace:
-    row = t.surfaces[index]
-    kind = _KINDS[row.kind]
+def _exact_face(t: CadArrays, mesh: TriangleMesh, index: int) -> NominalFace:
+    numbers = t.numbers[index]
+    kind = _KINDS[int(t.kinds[index])]
     mine = np.flatnonzero(t.triangle_faces == index)
     centre = _middle(mesh, mine)
     primitive: Plane | Cylinder | None = None
     if kind is FaceKind.PLANE:
-        primitive = Plane(centre, row.numbers[3:6] * row.numbers[8])
+        primitive = Plane(centre, numbers[3:6] * numbers[8])
     elif kind is FaceKind.CYLINDER:
-        primitive = _centred_cylinder(mesh, mine, row.numbers)
-    return NominalFace(index + 1, kind, float(t.face_areas[index]), frozen(centre), primitive)
+        primitive = _centred_cylinder(mesh, mine, numbers)
+    return NominalFace(index + 1, kind, float(t.areas[index]), frozen(centre), primitive)
 
 
 def _centred_cylinder(mesh: TriangleMesh, mine: Ints, numbers: Floats) -> Cylinder:
@@ -306,18 +313,10 @@ def _mesh_face(mesh: TriangleMesh, labels: Ints, index: int) -> NominalFace:
     centres = mesh.corners[mine].mean(1)
     centre = centres[int(np.argmax(areas))]
     normal = unit(normals.T @ areas)
-    flat = bool((np.abs((mesh.corners[mine] - centre) @ normal) < 1e-4).all())
+    # All round a closed region the normals cancel.
+    flat = bool(normal.any() and (np.abs((mesh.corners[mine] - centre) @ normal) < 1e-4).all())
     kind = FaceKind.PLANE if flat else FaceKind.FREE_FORM
     return NominalFace(index + 1, kind, float(areas.sum()), frozen(centre), Plane(centre, normal) if flat else None)
-
-
-def _diagonal_of(shape: Any) -> float:
-    from OCP.Bnd import Bnd_Box
-    from OCP.BRepBndLib import BRepBndLib
-
-    box = Bnd_Box()
-    BRepBndLib.Add_s(shape, box)
-    return float(box.CornerMin().Distance(box.CornerMax()))
 
 
 def faces_mask(faces: Ints, numbers: Iterable[int]) -> Bools:

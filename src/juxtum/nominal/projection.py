@@ -6,13 +6,14 @@ from dataclasses import dataclass
 from typing import Any, Protocol
 
 import numpy as np
-import numpy.typing as npt
 
-from juxtum.geometry.arrays import Bools, Floats, Ints, unit
+from juxtum.exchange.solid import CadArrays
+from juxtum.geometry.arrays import Bools, Floats, Ints
 from juxtum.geometry.mesh import TriangleMesh
 from juxtum.geometry.nearest import KERNEL_LOCK, Nearest, NearestTree
 from juxtum.geometry.topology import edge_keys
-from juxtum.nominal.tessellation import Tessellation
+from juxtum.nominal.borders import borders
+from juxtum.nominal.tessellation import surface_tables
 
 
 @dataclass(frozen=True, eq=False)
@@ -117,12 +118,11 @@ def sharp_edges(mesh: TriangleMesh, degrees: float = 25.0) -> Bools:
 class ExactProjector:
     """Projection onto exact, trimmed CAD faces, seeded by their tessellation."""
 
-    def __init__(self, tessellation: Tessellation) -> None:
-        t = tessellation
+    def __init__(self, arrays: CadArrays) -> None:
+        t = arrays
         self._t = t
-        self._surfaces = _surface_arrays(t)
-        self._welded = _welded(t.nodes)
-        self._border = _borders(t, self._welded)
+        self._surfaces = surface_tables(t)
+        self._border = borders(t)
         self._tree = NearestTree(t.nodes, t.triangles)
 
     @property
@@ -152,6 +152,9 @@ class ExactProjector:
         near = self._tree.query(points, directions, limit=limit + 2 * rule.chord, angle=min(angle + 12, 179.0))
         result, signs = self._first_pass(points, near)
         self._second_pass(points, directions, near, result, signs, angle)
+        # Where no exact foot was found, a far border must not stand in for it.
+        astray = np.linalg.norm(points - result["feet"], axis=1) > near.distances + 5 * rule.chord + 0.02 * near.distances
+        result["faces"][astray | (result["normals"] == 0).all(1)] = -1
         return self._finished(points, directions, result, signs, limit, angle)
 
     def _first_pass(self, points: Floats, near: Nearest) -> tuple[dict[str, Any], Floats]:
@@ -173,7 +176,8 @@ class ExactProjector:
                 near.weights,
                 np.array([t.rule.chord, t.rule.angle * 1.5]),
                 self._surfaces,
-                (t.triangles, t.triangle_faces, t.parameters, t.nodes, b.touches, b.node_pieces, b.pieces),
+                (t.triangles, t.triangle_faces, t.parameters, t.nodes),
+                b.trees,
                 result["feet"],
                 result["normals"],
                 result["faces"],
@@ -201,8 +205,8 @@ class ExactProjector:
                 np.cos(np.radians(angle)),
                 near.triangles[rows],
                 self._surfaces,
-                (t.triangles, t.parameters),
-                (b.starts, b.pieces, b.neighbours, b.corner_starts, b.corner_entries, self._welded),
+                (t.triangles, t.parameters, t.triangle_faces, t.nodes),
+                (b.trees, b.neighbours, b.ends, b.corner_starts, b.corner_entries, b.welded),
                 feet,
                 normals,
                 faces,
@@ -225,112 +229,3 @@ class ExactProjector:
             lost |= (agree < np.cos(np.radians(angle))) & ~result["on_border"]
         signed = np.where(lost, np.nan, signs * distances)
         return Projection(signed, feet, normals, np.where(lost, -1, faces).astype(np.int32), result["on_border"] & ~lost)
-
-
-def _surface_arrays(t: Tessellation) -> tuple[Any, ...]:
-    """Arrays per face for the kernels: kinds, numbers, spline shapes and boxes, knots, poles."""
-    kinds = np.array([row.kind for row in t.surfaces], dtype=np.int64)
-    rows = np.array([row.numbers for row in t.surfaces])
-    shapes = np.zeros((len(kinds), 7), dtype=np.int64)
-    boxes = np.zeros((len(kinds), 4))
-    for index, row in enumerate(t.surfaces):
-        if row.spline >= 0:
-            shapes[index] = t.splines.shapes[row.spline]
-            boxes[index] = t.splines.boxes[row.spline]
-    knots = np.array(t.splines.knots or [0.0])
-    poles = np.array(t.splines.poles or [[0.0] * 4])
-    return kinds, rows, shapes, boxes, knots, poles
-
-
-def _welded(nodes: Floats) -> npt.NDArray[np.int64]:
-    """Number of the common place of each node (N,): faces that meet share the places along their edge."""
-    from scipy.sparse import coo_matrix
-    from scipy.sparse.csgraph import connected_components
-    from scipy.spatial import cKDTree
-
-    pairs = cKDTree(nodes).query_pairs(1e-6, output_type="ndarray")
-    n = len(nodes)
-    graph = coo_matrix((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), shape=(n, n))
-    _, labels = connected_components(graph, directed=False)
-    return np.asarray(labels, dtype=np.int64)
-
-
-@dataclass(frozen=True, eq=False)
-class _Borders:
-    """Borders of all faces: `pieces` sorted by face from `starts`, and who meets at each welded corner."""
-
-    starts: npt.NDArray[np.int64]
-    pieces: Floats
-    neighbours: npt.NDArray[np.int64]
-    touches: Bools
-    node_pieces: npt.NDArray[np.int64]
-    corner_starts: npt.NDArray[np.int64]
-    corner_entries: npt.NDArray[np.int64]
-    sharp: Bools
-
-
-def _borders(t: Tessellation, welded: npt.NDArray[np.int64]) -> _Borders:
-    count = int(welded.max()) + 1
-    tri_welded = welded[t.triangles]
-    first, second = tri_welded.ravel(), np.roll(tri_welded, -1, axis=1).ravel()
-    faces = np.repeat(t.triangle_faces, 3).astype(np.int64)
-    low, high = np.minimum(first, second), np.maximum(first, second)
-    keys = (faces * count + low) * count + high
-    _, inverse, counts = np.unique(keys, return_inverse=True, return_counts=True)
-    open_edges = np.flatnonzero((counts[inverse] == 1) & (low != high))
-    open_edges = open_edges[np.argsort(faces[open_edges], kind="stable")]
-    start_nodes = t.triangles.ravel()[open_edges]
-    end_nodes = np.roll(t.triangles, -1, axis=1).ravel()[open_edges]
-    piece_faces = faces[open_edges]
-    pieces = _cubic_pieces(t, start_nodes, end_nodes, piece_faces)
-    starts = np.searchsorted(piece_faces, np.arange(len(t.surfaces) + 1))
-    begins = {(int(f), int(welded[a])): i for i, (f, a) in enumerate(zip(piece_faces, start_nodes, strict=True))}
-    ends = {(int(f), int(welded[b])): i for i, (f, b) in enumerate(zip(piece_faces, end_nodes, strict=True))}
-    neighbours = np.full((len(pieces), 2), -1, dtype=np.int64)
-    node_pieces = np.full((len(t.nodes), 2), -1, dtype=np.int64)
-    for i, (face, a, b) in enumerate(zip(piece_faces, welded[start_nodes], welded[end_nodes], strict=True)):
-        neighbours[i] = ends.get((int(face), int(a)), -1), begins.get((int(face), int(b)), -1)
-    node_faces = np.zeros(len(t.nodes), dtype=np.int64)
-    node_faces[t.triangles.ravel()] = np.repeat(t.triangle_faces, 3)
-    for node in np.unique(t.triangles):
-        key = (int(node_faces[node]), int(welded[node]))
-        node_pieces[node] = begins.get(key, -1), ends.get(key, -1)
-    touches = (node_pieces[t.triangles] >= 0).any((1, 2))
-    order = np.argsort(welded, kind="stable")
-    corner_starts = np.searchsorted(welded[order], np.arange(count + 1))
-    entries = np.column_stack([node_faces[order], order])
-    sharp = _sharp(low[open_edges] * count + high[open_edges], TriangleMesh(t.nodes, t.triangles), open_edges // 3)
-    return _Borders(starts, pieces, neighbours, np.asarray(touches), node_pieces, corner_starts, entries, np.asarray(sharp))
-
-
-def _sharp(keys: npt.NDArray[np.int64], mesh: TriangleMesh, triangles: Ints, degrees: float = 28.0) -> Bools:
-    """Which border pieces have a mate whose triangle looks more than `degrees` away, or no mate at all."""
-    _, inverse, counts = np.unique(keys, return_inverse=True, return_counts=True)
-    normals = mesh.triangle_normals[triangles]
-    sums = np.stack([np.bincount(inverse, normals[:, k]) for k in range(3)], axis=1)
-    bent = np.linalg.norm(sums, axis=1) < 2 * np.cos(np.radians(degrees) / 2)
-    return np.asarray((bent | (counts != 2))[inverse])
-
-
-def _cubic_pieces(t: Tessellation, starts: Ints, ends: Ints, faces: npt.NDArray[np.int64]) -> Floats:
-    """Start, end and the two end tangents (K, 12) of each border piece, as a cubic that follows the exact edge."""
-    a, b = t.nodes[starts], t.nodes[ends]
-    chord = b - a
-    direction = unit(chord)
-    t0, t1 = direction.copy(), direction.copy()
-    for i, face in enumerate(faces):
-        t0[i] = _best_tangent(t.tangents.get((int(face), int(starts[i]))), direction[i])
-        t1[i] = _best_tangent(t.tangents.get((int(face), int(ends[i]))), direction[i])
-    bend = np.arccos(np.clip(np.einsum("ij,ij->i", t0, t1), -1, 1))
-    # The length of the tangents makes a cubic follow a circular arc to the fourth order in its angle.
-    length = np.linalg.norm(chord, axis=1) * (1 + bend**2 / 16)
-    return np.ascontiguousarray(np.concatenate([a, b, t0 * length[:, None], t1 * length[:, None]], axis=1))
-
-
-def _best_tangent(candidates: list[Floats] | None, direction: Floats) -> Floats:
-    """The candidate that runs most nearly along the chord, turned to point the same way."""
-    if not candidates:
-        return direction
-    best = max(candidates, key=lambda tangent: abs(float(tangent @ direction)))
-    along = float(best @ direction)
-    return best * np.sign(along) if abs(along) > 0.7 else direction
