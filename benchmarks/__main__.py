@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 
-from benchmarks import accuracy, capture, memory, planning, speed, starts, window
+from benchmarks import accuracy, capture, fuzz, memory, planning, speed, starts, window
 
 ALL = {
     "nearest": speed.nearest,
@@ -16,6 +16,7 @@ ALL = {
     "rigid": accuracy.rigid,
     "rough": accuracy.rough,
     "starts": starts.starts,
+    "fuzz": fuzz.fuzz,
     "memory": memory.five_million,
     "plan": planning.plan,
     "chance": planning.chance,

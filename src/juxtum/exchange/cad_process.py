@@ -68,7 +68,7 @@ def read_cad_arrays(path: Path, progress: Progress | None = None, limits: CadLim
             if process.poll() is None:
                 process.kill()
             process.wait()
-        return _answer(code, answer, path)
+        return answer_of(code, answer, path)
 
 
 def _environment() -> dict[str, str]:
@@ -92,7 +92,13 @@ def _awaited(process: subprocess.Popen[bytes], seconds: float, progress: Progres
             raise InputError(what, str(path), "Export the model again, best as STEP AP242, or give a mesh")
 
 
-def _answer(code: int, answer: Path, path: Path) -> CadArrays:
+def answer_of(code: int, answer: Path, path: Path) -> CadArrays:
+    """What the process left behind: arrays, or the sentence that it or its end gives.
+
+    Raises
+    ------
+    InputError
+    """
     if code == 0 and answer.exists():
         return CadArrays.load(answer)
     if code == _REFUSED and answer.exists():

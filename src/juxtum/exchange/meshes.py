@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import zlib
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -65,6 +66,10 @@ def read_mesh(path: Path) -> MeshFile:
         raw = reader(path)
     except MemoryError as problem:
         raise InputError("the file needs more memory than there is", str(path), "Thin it first") from problem
+    except (ValueError, TypeError, LookupError, ArithmeticError, zlib.error) as problem:
+        if isinstance(problem, InputError):
+            raise
+        raise InputError(f"the file is damaged ({type(problem).__name__})", str(path), "Copy or export it again") from problem
     return _checked(raw, path)
 
 

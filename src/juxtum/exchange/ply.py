@@ -70,6 +70,8 @@ def _header(path: Path, head: bytes) -> tuple[str, list[_Element], int]:
         refuse(path, "the PLY header names no format or no vertex with x, y and z")
     if any(e.count < 0 for e in elements):
         refuse(path, "the header names a negative count")
+    if any(len({name for name, _, _ in e.properties}) < len(e.properties) or not e.properties for e in elements):
+        refuse(path, "the header names a property twice, or an element without properties")
     return order, elements, start
 
 

@@ -37,5 +37,9 @@ def text_lines(path: Path) -> list[bytes]:
 
 def as_triangles(polygons: list[list[int]]) -> npt.NDArray[np.int32]:
     """Fans of triangles from polygons."""
-    rows = [(p[0], p[i], p[i + 1]) for p in polygons for i in range(1, len(p) - 1)]
-    return np.array(rows, dtype=np.int64).reshape(-1, 3).clip(-(2**31), 2**31 - 1).astype(np.int32)
+    low, high = -(2**31), 2**31 - 1
+    rows: list[tuple[int, ...]] = [(p[0], p[i], p[i + 1]) for p in polygons for i in range(1, len(p) - 1)]
+    if any(not low <= n <= high for p in polygons for n in p):
+        # Numbers that no array of points has are kept as such: what names them is refused later.
+        rows = [tuple(min(max(n, low), high) for n in row) for row in rows]
+    return np.array(rows, dtype=np.int64).reshape(-1, 3).astype(np.int32)

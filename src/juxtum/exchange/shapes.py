@@ -275,7 +275,7 @@ def exact_volume(shape: Any) -> float:
     from OCP.GProp import GProp_GProps
 
     properties = GProp_GProps()
-    BRepGProp.VolumeProperties_s(shape, properties, EXACT)
+    BRepGProp.VolumeProperties_s(shape, properties, EXACT, True)
     return float(properties.Mass())
 
 
@@ -303,14 +303,18 @@ def count_solids(shape: Any) -> int:
 
 
 def is_closed(shape: Any) -> bool:
-    """Whether every shell of the shape's solids is closed."""
+    """Whether the shape has solids and every shell of theirs is closed."""
     from OCP.BRep import BRep_Tool
     from OCP.TopAbs import TopAbs_ShapeEnum
     from OCP.TopExp import TopExp_Explorer
 
-    walk = TopExp_Explorer(shape, TopAbs_ShapeEnum.TopAbs_SHELL)
-    closed = bool(walk.More())
-    while walk.More():
-        closed = closed and bool(BRep_Tool.IsClosed_s(walk.Current()))
-        walk.Next()
+    solids = TopExp_Explorer(shape, TopAbs_ShapeEnum.TopAbs_SOLID)
+    closed = bool(solids.More())
+    while solids.More():
+        walk = TopExp_Explorer(solids.Current(), TopAbs_ShapeEnum.TopAbs_SHELL)
+        closed = closed and bool(walk.More())
+        while walk.More():
+            closed = closed and bool(BRep_Tool.IsClosed_s(walk.Current()))
+            walk.Next()
+        solids.Next()
     return closed

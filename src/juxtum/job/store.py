@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import json
 import os
+import struct
 import zipfile
+import zlib
 from collections.abc import Callable
 from pathlib import Path
 from typing import Annotated, Any, Literal
@@ -71,7 +73,9 @@ def load_job(path: Path, files: FileStore, folder: Path) -> Job:
             for taken in _inputs(job):
                 files.register(taken, _unpack(package, taken, folder, path))
             return job
-    except (zipfile.BadZipFile, EOFError, NotImplementedError, RuntimeError, KeyError) as problem:
+    except InputError:
+        raise
+    except (zipfile.BadZipFile, zlib.error, struct.error, EOFError, NotImplementedError, RuntimeError, LookupError, ValueError) as problem:
         raise InputError("this is not a job, or it is damaged", str(path), "Open another copy of it") from problem
     except OSError as problem:
         raise InputError("the job cannot be unpacked", str(path), "Check the free space") from problem
@@ -84,6 +88,8 @@ def _check_members(package: zipfile.ZipFile, path: Path) -> None:
             raise InputError("the job holds a path outside itself", str(path), "Do not use this file")
         if info.file_size > MAX_FILE_BYTES:
             raise InputError("the job holds a file that is too large", str(path), "Do not use this file")
+    if sum(info.file_size for info in package.infolist()) > MAX_FILE_BYTES:
+        raise InputError("the job holds more than a job may", str(path), "Do not use this file")
     if "job.json" not in package.namelist():
         raise InputError("this is not a job: its document is missing", str(path), "Open a .juxtum file")
     if package.getinfo("job.json").file_size > MAX_DOCUMENT_BYTES:
@@ -112,6 +118,8 @@ def parse_job(data: bytes, path: Path) -> Job:
         return Job.model_validate_json(json.dumps(_migrated(raw)))
     except ValidationError as problem:
         raise InputError(f"the job is damaged: {validation_sentence(problem)}", str(path), "Open another copy of it") from problem
+    except (TypeError, ValueError, RecursionError) as problem:
+        raise InputError("the job is damaged", str(path), "Open another copy of it") from problem
 
 
 def _migrated(raw: dict[str, Any]) -> dict[str, Any]:
@@ -219,7 +227,10 @@ def _procedure_brought_forward(data: bytes) -> bytes:
         return data
     brief = raw.get("brief") if isinstance(raw, dict) else None
     if isinstance(brief, dict) and {"instrument", "environment"} & set(brief) and "circumstances" not in raw:
-        forward = _migrated({"version": 3, "brief": brief})
+        try:
+            forward = _migrated({"version": 3, "brief": brief})
+        except (TypeError, ValueError):
+            return data
         raw = {**raw, "brief": forward["brief"], "circumstances": forward["circumstances"]}
     return json.dumps(raw).encode()
 
