@@ -9,8 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from juxtum.exchange.cad import CAD_SUFFIXES
-from juxtum.exchange.inputfile import JOB_SUFFIX
-from juxtum.exchange.limits import check_file
+from juxtum.exchange.limits import JOB_SUFFIX, check_file
 from juxtum.exchange.meshes import read_mesh
 from juxtum.geometry import TriangleMesh
 from juxtum.geometry.topology import closure
@@ -105,9 +104,9 @@ def _surface_facts(mesh: TriangleMesh, problems: list[str]) -> dict[str, Any]:
 
 
 def _face_count(mesh: TriangleMesh) -> int:
-    from juxtum.nominal import Nominal
+    from juxtum.nominal.model import smooth_regions
 
-    return len(Nominal.from_mesh(mesh).faces)
+    return int(smooth_regions(mesh).max()) + 1
 
 
 def _job_facts(path: Path) -> dict[str, Any]:

@@ -8,8 +8,6 @@ from pydantic import BaseModel, ConfigDict, Field, field_validator
 
 from juxtum.units import Unit
 
-JOB_SUFFIX = ".juxtum"
-
 
 class InputFile(BaseModel):
     """A file that the job rests on, known by its content.

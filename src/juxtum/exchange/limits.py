@@ -6,6 +6,7 @@ from pathlib import Path
 
 from juxtum.errors import InputError
 
+JOB_SUFFIX = ".juxtum"
 MAX_FILE_BYTES = 8 * 1024**3
 MAX_POINTS = 150_000_000
 MAX_TRIANGLES = 150_000_000

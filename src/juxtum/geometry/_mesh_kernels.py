@@ -8,19 +8,6 @@ import numpy as np
 
 
 @nb.njit(cache=True, nogil=True)
-def areas_of(points, triangles):
-    """Area of each triangle."""
-    result = np.empty(len(triangles))
-    for t in range(len(triangles)):
-        a, b, c = triangles[t, 0], triangles[t, 1], triangles[t, 2]
-        ux, uy, uz = points[b, 0] - points[a, 0], points[b, 1] - points[a, 1], points[b, 2] - points[a, 2]
-        vx, vy, vz = points[c, 0] - points[a, 0], points[c, 1] - points[a, 1], points[c, 2] - points[a, 2]
-        nx, ny, nz = uy * vz - uz * vy, uz * vx - ux * vz, ux * vy - uy * vx
-        result[t] = 0.5 * np.sqrt(nx * nx + ny * ny + nz * nz)
-    return result
-
-
-@nb.njit(cache=True, nogil=True)
 def point_normals(points, triangles):
     """Unit normals of points, weighted by the angles of their triangles (Baerentzen and Aanaes 2005)."""
     total = np.zeros((len(points), 3))

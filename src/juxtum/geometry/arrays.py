@@ -29,6 +29,18 @@ def unit(vectors: npt.ArrayLike) -> Floats:
     return array / np.where(length > 0, length, 1.0)
 
 
+def areas_of(points: Floats, triangles: Ints) -> Floats:
+    """Areas (M,) of triangles, some at a time so that no large arrays are needed in between."""
+    result = np.empty(len(triangles))
+    for start in range(0, len(triangles), 1 << 13):
+        part = triangles[start : start + (1 << 13)]
+        first = points[part[:, 0]]
+        (ux, uy, uz), (vx, vy, vz) = (points[part[:, 1]] - first).T, (points[part[:, 2]] - first).T
+        square = (uy * vz - uz * vy) ** 2 + (uz * vx - ux * vz) ** 2 + (ux * vy - uy * vx) ** 2
+        result[start : start + len(part)] = 0.5 * np.sqrt(square)
+    return result
+
+
 def orthonormal_frame(direction: npt.ArrayLike) -> Floats:
     """Three orthonormal rows (3, 3) of which the last is `direction`."""
     w = unit(direction)

@@ -9,7 +9,7 @@ import numpy as np
 import numpy.typing as npt
 
 from juxtum.errors import InputError
-from juxtum.geometry.arrays import Bools, Floats, Ints, frozen, unit
+from juxtum.geometry.arrays import Bools, Floats, Ints, areas_of, frozen, unit
 from juxtum.geometry.nearest import NearestTree
 from juxtum.geometry.transform import RigidTransform
 
@@ -109,9 +109,7 @@ class TriangleMesh:
     @cached_property
     def triangle_areas(self) -> Floats:
         """Areas (M,) in mm2."""
-        from juxtum.geometry import _mesh_kernels as kernels
-
-        return frozen(kernels.areas_of(self.points, self.triangles))
+        return frozen(areas_of(self.points, self.triangles))
 
     @cached_property
     def triangle_normals(self) -> Floats:

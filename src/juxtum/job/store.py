@@ -14,8 +14,8 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from juxtum.errors import InputError, JobError
-from juxtum.exchange.inputfile import JOB_SUFFIX, InputFile
-from juxtum.exchange.limits import MAX_FILE_BYTES, check_file
+from juxtum.exchange.inputfile import InputFile
+from juxtum.exchange.limits import JOB_SUFFIX, MAX_FILE_BYTES, check_file
 from juxtum.exchange.writing import write_atomically
 from juxtum.instruments.circumstances import Circumstances, for_other_parts
 from juxtum.instruments.stated import validation_sentence

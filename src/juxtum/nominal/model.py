@@ -15,7 +15,7 @@ from juxtum.exchange import solid
 from juxtum.exchange.solid import CadArrays, TessellationRule
 from juxtum.geometry import Cylinder, Plane, TriangleMesh
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen, unit
-from juxtum.geometry.topology import edge_keys, sound_triangles
+from juxtum.geometry.topology import components, edge_keys, sound_triangles
 from juxtum.nominal.projection import ExactProjector, MeshProjector, Projector, sharp_edges
 from juxtum.nominal.tessellation import checked
 
@@ -142,7 +142,7 @@ class Nominal:
         sound = sound_triangles(mesh.points, mesh.triangles)
         if not sound.all():
             mesh = mesh.kept_triangles(sound)
-        labels = _smooth_regions(mesh)
+        labels = smooth_regions(mesh)
         faces = tuple(_mesh_face(mesh, labels, index) for index in range(int(labels.max()) + 1))
         closed = closure(mesh).is_watertight
         volume = mesh.volume if closed else float("nan")
@@ -290,11 +290,8 @@ def _middle(mesh: TriangleMesh, mine: Any) -> Floats:
     return np.asarray(near.weights[0] @ part.corners[near.triangles[0]])
 
 
-def _smooth_regions(mesh: TriangleMesh, degrees: float = 25.0) -> Ints:
+def smooth_regions(mesh: TriangleMesh, degrees: float = 25.0) -> Ints:
     """Region of each triangle (M,): triangles joined over edges that bend less than `degrees`."""
-    from scipy.sparse import coo_matrix
-    from scipy.sparse.csgraph import connected_components
-
     keys = edge_keys(mesh.triangles, len(mesh.points)).ravel()
     order = np.argsort(keys, kind="stable")
     owners = order // 3
@@ -302,9 +299,7 @@ def _smooth_regions(mesh: TriangleMesh, degrees: float = 25.0) -> Ints:
     a, b = owners[1:][pairs], owners[:-1][pairs]
     smooth = np.einsum("ij,ij->i", mesh.triangle_normals[a], mesh.triangle_normals[b]) > np.cos(np.radians(degrees))
     a, b = a[smooth], b[smooth]
-    n = len(mesh.triangles)
-    _, labels = connected_components(coo_matrix((np.ones(len(a)), (a, b)), shape=(n, n)), directed=False)
-    return frozen(labels, np.int32)
+    return frozen(components(len(mesh.triangles), a, b), np.int32)
 
 
 def _mesh_face(mesh: TriangleMesh, labels: Ints, index: int) -> NominalFace:

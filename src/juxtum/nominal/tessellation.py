@@ -11,7 +11,6 @@ import numpy.typing as npt
 from juxtum.errors import InputError
 from juxtum.exchange.solid import KIND_NAMES, CadArrays, TessellationRule
 from juxtum.geometry.arrays import Bools, Floats, Ints, unit
-from juxtum.nominal import _foot_kernels as kernels
 
 SOUND = 1e-4
 """A face whose own nodes lie farther (mm) from its exact surface cannot be used."""
@@ -72,6 +71,8 @@ def node_owners(arrays: CadArrays) -> Ints:
 
 def node_feet(arrays: CadArrays) -> tuple[Floats, Floats]:
     """Feet and normals (N, 3) of the nodes on their own exact surfaces; NaN where there is none."""
+    from juxtum.nominal import _foot_kernels as kernels
+
     feet, normals = np.full_like(arrays.nodes, np.nan), np.zeros_like(arrays.nodes)
     kernels.feet_of_nodes(arrays.nodes, node_owners(arrays), arrays.parameters, surface_tables(arrays), feet, normals)
     return feet, normals
