@@ -81,7 +81,8 @@ class _Equations:
     residuals: Floats
     weights: Floats
     centre: Floats
-    share: float
+    places: Floats
+    """Where each residual was taken (N, 3)."""
     far: float
     """Share of the points that lie beyond the reach."""
 
@@ -101,7 +102,7 @@ def _converge(
     weighted = equations.weights * equations.residuals**2
     rms = float(np.sqrt(weighted.sum() / equations.weights.sum()))
     used = int((equations.weights > 0).sum())
-    covariance = _covariance(equations, rms, sample.area)
+    covariance = _covariance(equations, size, sample.area)
     free = _free_motions(equations, size)
     locked = dict.fromkeys(AXES, "best fit") | {axis: "free" for axis in AXES if any(_is_about(axis, words) for words in free)}
     notes = tuple(f"the nominal leaves the scan {words}; that stays as it was" for words in free)
@@ -135,7 +136,7 @@ def _linearise(
     n = np.where(long[:, None], unit(offset) * np.sign(d)[:, None], n)
     centre = p.mean(0)
     jacobian = np.concatenate([n, np.cross(p - centre, n)], axis=1)
-    return _Equations(jacobian, d, _weights(d, options.trim), centre, float(usable.mean()), float((~found.found).mean()))
+    return _Equations(jacobian, d, _weights(d, options.trim), centre, p, float((~found.found).mean()))
 
 
 def _weights(residuals: Floats, trim: float) -> Floats:
@@ -196,11 +197,16 @@ def _axis_name(vector: Floats) -> str:
     return "the direction (" + ", ".join(f"{value:.2f}" for value in direction * sign) + ")"
 
 
-def _covariance(equations: _Equations, rms: float, area: float) -> Floats:
-    """Covariance with neighbouring points sharing their errors over the correlation length."""
+def _covariance(equations: _Equations, size: float, area: float) -> Floats:
+    """Covariance (6, 6) by blocks of residuals that go together; motions that nothing holds count as exactly known."""
+    from juxtum.associate.clusters import clustered_covariance
     from juxtum.associate.gauss import CORRELATION_LENGTH
 
-    rows = equations.jacobian * np.sqrt(equations.weights)[:, None]
-    share = max(1.0, CORRELATION_LENGTH**2 / max(area, 1e-9)) if area else 1.0
-    return frozen(np.linalg.pinv(rows.T @ rows, rcond=FREE * 1e-3, hermitian=True) * rms**2 * share)
-
+    scale, roots = np.array([1, 1, 1, 1 / size, 1 / size, 1 / size]), np.sqrt(equations.weights)
+    used = equations.weights > 0
+    rows = (equations.jacobian * scale * roots[:, None])[used]
+    values, vectors = np.linalg.eigh(rows.T @ rows)
+    held = vectors[:, values >= FREE * values[-1]]
+    floor = CORRELATION_LENGTH**2 / max(area, 1e-9) if area else 1.0
+    found = clustered_covariance(rows @ held, (equations.residuals * roots)[used], equations.places[used], floor)
+    return frozen(held @ found @ held.T * np.outer(scale, scale))

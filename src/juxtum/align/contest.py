@@ -8,12 +8,14 @@ import numpy as np
 
 from juxtum.align.samples import ScanSample, scan_sample
 from juxtum.geometry import RigidTransform
-from juxtum.geometry.arrays import Floats, unit
+from juxtum.geometry.arrays import Floats, Ints, unit
 from juxtum.geometry.mesh import Scan
-from juxtum.nominal import Nominal
+from juxtum.nominal import Nominal, Projection
 
 SAMPLE = 12_000
-ROUNDS = 12
+ROUNDS = 8
+SETTLED = 0.002
+"""Drawing in ends when no corner of the part moves by this share of what counts as near."""
 FREE = 3e-5
 """A motion is free when moving along it changes the distances by less than this share (squared) of what others do."""
 LEAST_DIFFERENT = 12
@@ -50,7 +52,9 @@ class Contest:
 
     def settle(self, poses: list[RigidTransform]) -> tuple[RigidTransform, list[RigidTransform], str]:
         """The pose that wins, those that it cannot be told from, and what motion its shape leaves free (or "")."""
-        drawn = self._distinct([self._drawn_in(pose) for pose in poses])
+        begun = [self._begun(pose) for pose in poses]
+        limit = 2 * min(misfit for _, misfit in begun) + 0.02 * self._cap
+        drawn = self._distinct([self._drawn_in(pose) for pose, misfit in begun if misfit <= limit])
         drawn.sort(key=lambda p: p.mean)
         best = drawn[0]
         rivals: list[_Pose] = []
@@ -81,34 +85,57 @@ class Contest:
         kept: list[_Pose] = []
         corners = self._nominal.mesh.bounds
         for pose in sorted(poses, key=lambda p: p.mean):
-            if all(_apart(pose.transform, other.transform, corners) > 2 * self._near for other in kept):
+            if all(apart(pose.transform, other.transform, corners) > 2 * self._near for other in kept):
                 kept.append(pose)
         return kept
 
+    def _begun(self, pose: RigidTransform) -> tuple[RigidTransform, float]:
+        """Gauss-Newton against the exact surface, the worst tenth left out, and the mean misfit that is left."""
+        for _ in range(4):
+            pose = self._stepped(pose, 3 * self._cap, 0.9) or pose
+        found, _, _ = self._feet(self._few, pose, self._cap)
+        return pose, float(self._misfits(found).mean())
+
     def _drawn_in(self, pose: RigidTransform) -> _Pose:
-        """Gauss-Newton against the exact surface, the worst tenth left out at first, then every point's distance."""
-        for index in range(ROUNDS):
-            found, rows, n = self._feet(self._few, pose, self._cap * (3 if index < 4 else 1))
-            if len(rows) < 20:
+        """On with all points, and then every point's distance: a keyway is one point in a hundred."""
+        for _ in range(ROUNDS):
+            moved = self._stepped(pose, self._cap, 1.0)
+            if moved is None:
                 break
-            p = pose.apply(self._few.points[rows])
-            d = found.distances[rows]
-            # A keyway is one point in a hundred: the last rounds may leave none of them out.
-            keep = np.abs(d) <= np.quantile(np.abs(d), 0.9 if index < 4 else 1.0)
-            centre = p[keep].mean(0)
-            jacobian = np.concatenate([n[keep], np.cross(p[keep] - centre, n[keep])], axis=1)
-            step = _damped(jacobian, d[keep])
-            pose = RigidTransform.about(centre, step) @ pose
-            if np.linalg.norm(step[:3]) < 1e-5 and np.linalg.norm(step[3:]) < 1e-7:
+            step, pose = apart(pose, moved, self._nominal.mesh.bounds), moved
+            if step < SETTLED * self._near:
                 break
         found, _, _ = self._feet(self._sample, pose, self._cap)
-        return _Pose(pose, np.where(found.found, np.minimum(np.abs(found.distances), self._cap), self._cap))
+        return _Pose(pose, self._misfits(found))
 
-    def _feet(self, sample: ScanSample, pose: RigidTransform, limit: float):  # type: ignore[no-untyped-def]
-        directions = None if sample.normals is None else pose.turn(sample.normals)
-        found = self._nominal.projector.project(pose.apply(sample.points), directions, limit=limit)
+    def _stepped(self, pose: RigidTransform, limit: float, share: float) -> RigidTransform | None:
+        """One step by the nearest share of the few points; None where too few are near."""
+        found, rows, n = self._feet(self._few, pose, limit)
+        if len(rows) < 20:
+            return None
+        p, d = pose.apply(self._few.points[rows]), found.distances[rows]
+        keep = np.abs(d) <= np.quantile(np.abs(d), share)
+        centre = p[keep].mean(0)
+        jacobian = np.concatenate([n[keep], np.cross(p[keep] - centre, n[keep])], axis=1)
+        return RigidTransform.about(centre, _damped(jacobian, d[keep])) @ pose
+
+    def _misfits(self, found: Projection) -> Floats:
+        return np.where(found.found, np.minimum(np.abs(found.distances), self._cap), self._cap)
+
+    def _feet(self, sample: ScanSample, pose: RigidTransform, limit: float) -> tuple[Projection, Ints, Floats]:
+        points = pose.apply(sample.points)
+        directions, either = sample.directions(pose)
+        if directions is not None and either:
+            directions = self._outwards(points, directions, limit)
+        found = self._nominal.projector.project(points, directions, limit=limit)
         rows = np.flatnonzero(found.found & ~found.on_border)
         return found, rows, found.normals[rows]
+
+    def _outwards(self, points: Floats, axes: Floats, limit: float) -> Floats:
+        """Axes turned to look the way of the nearest surface that lies along them."""
+        near = self._nominal.mesh.tree.query(points, axes, limit=limit, angle=75.0, either_side=True)
+        normals = self._nominal.mesh.triangle_normals[near.triangles]
+        return np.where(np.einsum("ij,ij->i", normals, axes)[:, None] < 0, -axes, axes)
 
     def _free(self, pose: RigidTransform) -> tuple[str, Floats | None]:
         """The motion that the data do not hold, in words and as a twist about the origin of the part, or nothing."""
@@ -139,8 +166,8 @@ def _damped(jacobian: Floats, residuals: Floats) -> Floats:
     return np.asarray(-(inverse @ (rows.T @ residuals)) * scale)
 
 
-def _apart(first: RigidTransform, second: RigidTransform, bounds: Floats) -> float:
-    """How far any corner of the part's bounds is apart in two poses, mm."""
+def apart(first: RigidTransform, second: RigidTransform, bounds: Floats) -> float:
+    """How far at most any corner of the part's bounds is apart in two poses, mm."""
     corners = np.array([[bounds[i, 0], bounds[j, 1], bounds[k, 2]] for i in (0, 1) for j in (0, 1) for k in (0, 1)])
     motion = second @ first.inverse
     return float(np.linalg.norm(motion.apply(corners) - corners, axis=1).max())

@@ -36,8 +36,10 @@ class _Associated:
     """In scan coordinates."""
     count: int
     rms: float
-    variances: Floats
-    """Of the rows that the datum brings: shifts in mm2, turns in rad2."""
+    covariance: Floats
+    """Of the fitted numbers: a plane's offset and its two tilts, or a cylinder's two offsets and two tilts."""
+    across: Floats
+    """The two directions (2, 3) of these tilts and offsets, in scan coordinates."""
 
 
 def datum_alignment(scan: Scan, nominal: Nominal, start: RigidTransform, datums: tuple[DatumFeature, ...]) -> Alignment:
@@ -122,13 +124,11 @@ def _associate(scan: Scan, nominal: Nominal, start: RigidTransform, datum: Datum
             towards = back.turn(primitive.normal)
             first = fit_plane(points, towards)
             plane = fit_plane(points[inliers(first.plane.distances(points))], towards)
-            variances = np.array([plane.covariance[1, 1], plane.covariance[2, 2], plane.covariance[0, 0]])
-            return _Associated(datum.letter, primitive, plane.plane, plane.count, plane.rms, variances)
+            return _Associated(datum.letter, primitive, plane.plane, plane.count, plane.rms, plane.covariance, plane.across)
         guess = Cylinder(back.apply(primitive.point), back.turn(primitive.axis), primitive.radius)
         rough = fit_cylinder(points, guess)
         fit = fit_cylinder(points[inliers(rough.cylinder.distances(points))], rough.cylinder)
-        c = np.diag(fit.covariance)
-        return _Associated(datum.letter, primitive, fit.cylinder, fit.count, fit.rms, c[[2, 3, 0, 1]])
+        return _Associated(datum.letter, primitive, fit.cylinder, fit.count, fit.rms, fit.covariance[:4, :4], fit.across)
     except FitError as problem:
         raise AlignmentError(problem.what, f"datum {datum.letter}", problem.next) from problem
 
@@ -159,6 +159,24 @@ def _rows(datum: _Associated, transform: RigidTransform, centre: Floats) -> tupl
     return np.array(rows), np.array(misses)
 
 
+def _noise(datum: _Associated, transform: RigidTransform) -> Floats:
+    """Covariance (K, K) of what the conditions of `_rows` miss, from that of the fitted numbers."""
+    u, v, w = orthonormal_frame(datum.nominal.normal if isinstance(datum.nominal, Plane) else datum.nominal.axis)
+    first, second = transform.turn(datum.across)
+    to_nominal = datum.nominal.point - transform.apply(datum.measured.point)
+    if isinstance(datum.measured, Plane):
+        tilts = np.array([np.zeros(3), first, second])
+        along = np.array([1.0, -to_nominal @ first, -to_nominal @ second])
+        jacobian = np.stack([tilts @ u, tilts @ v, along])
+    else:
+        axis = transform.turn(datum.measured.axis)
+        sense = np.sign(axis @ w)
+        tilts = sense * np.array([np.zeros(3), np.zeros(3), -second, first])
+        moved = np.array([first, second, np.zeros(3), np.zeros(3)]) + (to_nominal @ axis) * sense * tilts
+        jacobian = np.stack([tilts @ u, tilts @ v, moved @ u, moved @ v])
+    return np.asarray(jacobian @ datum.covariance @ jacobian.T)
+
+
 def _sequential_step(
     datums: list[_Associated], transform: RigidTransform, centre: Floats, size: float
 ) -> tuple[Floats, dict[str, str], Floats]:
@@ -168,10 +186,12 @@ def _sequential_step(
     """
     scale = np.array([1, 1, 1, 1 / size, 1 / size, 1 / size])
     free = np.eye(6)
-    step, noise = np.zeros(6), np.zeros((6, 6))
+    step, covariance = np.zeros(6), np.zeros((6, 6))
     locked: dict[str, str] = {}
     for datum in datums:
         rows, misses = _rows(datum, transform, centre)
+        # What this datum's misses bring, and what its conditions make of the errors of those before it.
+        own, earlier = np.zeros((6, len(misses))), np.eye(6)
         for group in (slice(0, 2), slice(2, None)):
             scaled = rows[group] * scale
             inside = scaled @ free
@@ -181,14 +201,16 @@ def _sequential_step(
                 continue
             solve = free @ vt[:rank].T @ np.diag(1 / values[:rank]) @ u[:, :rank].T
             step = step + solve @ (misses[group] - scaled @ step)
-            noise += solve @ np.diag(datum.variances[group]) @ solve.T
+            own, earlier = own - solve @ (scaled @ own), earlier - solve @ (scaled @ earlier)
+            own[:, group] += solve
             free = free @ vt[rank:].T
+        covariance = earlier @ covariance @ earlier.T + own @ _noise(datum, transform) @ own.T
         locked |= {axis: datum.letter for axis in _held(free) if axis not in locked}
     if free.shape[1] > 0:
         letters = "|".join(d.letter for d in datums)
         what = f"the datums {letters} leave the part {free_motion(free[:, 0] * scale, centre)}"
         raise AlignmentError(what, "datum system", "Add a datum that holds it")
-    return step * scale, locked, noise * np.outer(scale, scale)
+    return step * scale, locked, covariance * np.outer(scale, scale)
 
 
 def _held(free: Floats) -> list[str]:

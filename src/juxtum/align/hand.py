@@ -21,8 +21,10 @@ CLEARLY = 0.4
 
 def mirrored(scan: Scan) -> Scan:
     """The scan mirrored at the plane X = 0; the triangles keep their outside outside."""
-    points = scan.points * np.array([-1.0, 1.0, 1.0])
-    return TriangleMesh(points, scan.triangles[:, ::-1]) if isinstance(scan, TriangleMesh) else PointCloud(points)
+    mirror = np.array([-1.0, 1.0, 1.0])
+    if isinstance(scan, TriangleMesh):
+        return TriangleMesh(scan.points * mirror, scan.triangles[:, ::-1])
+    return PointCloud(scan.points * mirror, None if scan.normals is None else scan.normals * mirror)
 
 
 def misfit(scan: Scan, nominal: Nominal, transform: RigidTransform, cap: float) -> float:

@@ -7,16 +7,26 @@ from dataclasses import dataclass
 import numpy as np
 
 from juxtum.geometry.arrays import Floats
-from juxtum.geometry.mesh import Scan, TriangleMesh
+from juxtum.geometry.mesh import PointCloud, Scan, TriangleMesh
+from juxtum.geometry.transform import RigidTransform
 
 
 @dataclass(frozen=True, eq=False)
 class ScanSample:
-    """Points of a scan with their normals (None for clouds) and the area each stands for, mm2."""
+    """Points of a scan with their normals and the area each stands for, mm2."""
 
     points: Floats
     normals: Floats | None
+    """None where a cloud has none."""
     area: float
+    axes: Floats | None = None
+    """For a cloud without normals: the direction in which its neighbours spread least, of either sign."""
+
+    def directions(self, transform: RigidTransform) -> tuple[Floats | None, bool]:
+        """Normals or axes as they lie in a pose, and whether either sign is meant."""
+        if self.normals is not None:
+            return transform.turn(self.normals), False
+        return (None, False) if self.axes is None else (transform.turn(self.axes), True)
 
 
 def scan_sample(scan: Scan, count: int) -> ScanSample:
@@ -33,8 +43,9 @@ def scan_sample(scan: Scan, count: int) -> ScanSample:
     count = min(count, len(scan.points))
     steps = (np.arange(count) + 0.5) * total / count
     chosen = np.unique(np.searchsorted(np.cumsum(areas), steps).clip(0, len(areas) - 1))
-    normals = scan.normals
-    return ScanSample(scan.points[chosen], None if normals is None else normals[chosen], total / max(len(chosen), 1))
+    normals, points = scan.normals, scan.points[chosen]
+    axes = scan.axes_at(points) if isinstance(scan, PointCloud) and normals is None else None
+    return ScanSample(points, None if normals is None else normals[chosen], total / max(len(chosen), 1), axes)
 
 
 def _on_triangles(mesh: TriangleMesh, count: int) -> ScanSample:

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from juxtum.associate.clusters import clustered_covariance
 from juxtum.errors import FitError
 from juxtum.geometry import Cylinder, Plane
 from juxtum.geometry.arrays import Bools, Floats, orthonormal_frame, unit
@@ -29,7 +30,9 @@ class PlaneFit:
     form : float
         Peak to valley, mm.
     covariance : array (3, 3)
-        Of the offset along the normal (mm2) and the two tilts about the in-plane axes (rad2).
+        Of the offset along the normal at the plane's point (mm2), and of the parts of the normal along `across` (rad2).
+    across : array (2, 3)
+        The long and the short axis of the points.
     """
 
     plane: Plane
@@ -37,6 +40,7 @@ class PlaneFit:
     rms: float
     form: float
     covariance: Floats
+    across: Floats
 
 
 @dataclass(frozen=True, eq=False)
@@ -51,7 +55,10 @@ class CylinderFit:
     rms, form : float
         mm.
     covariance : array (5, 5)
-        Of two offsets across the axis (mm), two tilts (rad) and the radius (mm).
+        Of the offsets along the two rows of `across` (mm), the parts of the axis along its second and, turned round,
+        its first row (rad), and the radius (mm).
+    across : array (2, 3)
+        Two directions across the axis.
     seen_angle : float
         Degrees of the circumference with data.
     """
@@ -61,6 +68,7 @@ class CylinderFit:
     rms: float
     form: float
     covariance: Floats
+    across: Floats
     seen_angle: float
 
 
@@ -99,12 +107,13 @@ def fit_plane(points: Floats, towards: Floats | None = None) -> PlaneFit:
     if towards is not None and normal @ towards < 0:
         normal = -normal
     residuals = (points - centre) @ normal
-    variance = float(residuals @ residuals) / max(len(points) - 3, 1)
     area = 12 * values[0] * values[1] / len(points)
     share = len(points) / effective_count(len(points), area)
-    covariance = np.diag([1 / len(points), 1 / values[0] ** 2, 1 / values[1] ** 2]) * variance * share
+    # Distances fall with the plane's offset, and change with a tilt in proportion to the way along it.
+    jacobian = np.column_stack([-np.ones(len(points)), (points - centre) @ rows[:2].T])
+    covariance = clustered_covariance(jacobian, residuals, points, share)
     rms = float(np.sqrt(np.mean(residuals**2)))
-    return PlaneFit(Plane(centre, normal), len(points), rms, float(np.ptp(residuals)), covariance)
+    return PlaneFit(Plane(centre, normal), len(points), rms, float(np.ptp(residuals)), covariance, rows[:2])
 
 
 def fit_cylinder(points: Floats, start: Cylinder | None = None) -> CylinderFit:
@@ -210,17 +219,16 @@ def _cylinder_result(
     axis = unit(frame[2])
     cylinder = Cylinder(place, axis * np.sign(axis[int(np.argmax(np.abs(axis)))]), radius * scale)
     residuals = cylinder.distances(points)
-    variance = float(residuals @ residuals) / max(len(points) - 5, 1)
     angles = np.sort(np.arctan2((points - place) @ frame[1], (points - place) @ frame[0]))
     gaps = np.diff(np.r_[angles, angles[0] + 2 * np.pi])
     seen = 360.0 - float(np.degrees(gaps[gaps > np.radians(5)].sum()))
     length = float(np.ptp((points - centre) @ axis))
     area = np.radians(seen) * radius * scale * max(length, CORRELATION_LENGTH)
     share = len(points) / effective_count(len(points), area)
-    units = np.diag([1, 1, 1 / scale, 1 / scale, 1.0])
-    covariance = units @ np.linalg.inv(jacobian.T @ jacobian) @ units * variance * share
+    units = np.array([1, 1, scale, scale, 1.0])
+    covariance = clustered_covariance(jacobian * units, residuals, points, share)
     rms = float(np.sqrt(np.mean(residuals**2)))
-    return CylinderFit(cylinder, len(points), rms, float(np.ptp(residuals)), covariance, seen)
+    return CylinderFit(cylinder, len(points), rms, float(np.ptp(residuals)), covariance, frame[:2], seen)
 
 
 def inliers(residuals: Floats, sigmas: float = 3.0) -> Bools:

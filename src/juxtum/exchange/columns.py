@@ -21,10 +21,11 @@ AXES = ("x", "y", "z")
 
 @dataclass(frozen=True)
 class Columns:
-    """Places of X, Y and Z in a row, and the unit that the header names."""
+    """Places of X, Y and Z in a row, of the normal where the header names one, and the unit that it names."""
 
     places: tuple[int, int, int] = (0, 1, 2)
     unit: Unit | None = None
+    normals: tuple[int, int, int] | None = None
 
 
 def columns_of(header: str, path: Path) -> Columns | None:
@@ -38,7 +39,7 @@ def columns_of(header: str, path: Path) -> Columns | None:
     Examples
     --------
     >>> columns_of("Y [in]; X [in]; Z [in]", Path("a.csv"))
-    Columns(places=(1, 0, 2), unit=<Unit.INCH: 'in'>)
+    Columns(places=(1, 0, 2), unit=<Unit.INCH: 'in'>, normals=None)
     """
     words = _words(header)
     named = [(index, *axis) for index, word in enumerate(words) if (axis := _axis(word)) is not None]
@@ -56,7 +57,15 @@ def columns_of(header: str, path: Path) -> Columns | None:
     if word and word not in _UNITS:
         refuse(path, f"the unit '{word}' of its header is not known", "Use mm, cm, m or in")
     places = {name: index for index, name, _ in named}
-    return Columns((places["x"], places["y"], places["z"]), _UNITS.get(word))
+    return Columns((places["x"], places["y"], places["z"]), _UNITS.get(word), _normal_places(words))
+
+
+def _normal_places(words: list[str]) -> tuple[int, int, int] | None:
+    """Where the parts of a normal stand, by the usual names of their columns."""
+    for names in (("nx", "ny", "nz"), ("i", "j", "k"), ("normal x", "normal y", "normal z"), ("normal_x", "normal_y", "normal_z")):
+        if all(words.count(name) == 1 for name in names):
+            return words.index(names[0]), words.index(names[1]), words.index(names[2])
+    return None
 
 
 def _words(header: str) -> list[str]:

@@ -88,8 +88,15 @@ def _checked(raw: RawMesh, path: Path) -> MeshFile:
     if raw.triangles is None:
         if len(raw.points) < 10:
             raise InputError(f"{len(raw.points)} points are too few to be a scan", where, "Give a denser scan")
-        return MeshFile(PointCloud(raw.points), raw.unit)
+        return MeshFile(PointCloud(raw.points, _usable(raw.normals)), raw.unit)
     return _checked_mesh(raw.points, raw.triangles, raw.unit, path)
+
+
+def _usable(normals: npt.NDArray[np.float64] | None) -> npt.NDArray[np.float64] | None:
+    """Normals where all of them are unit vectors; anything else in their columns is passed over."""
+    if normals is None or not np.isfinite(normals).all():
+        return None
+    return normals if bool((np.abs(np.linalg.norm(normals, axis=1) - 1) < 0.02).all()) else None
 
 
 def _checked_mesh(points: npt.NDArray[np.float64], triangles: npt.NDArray[np.int32], unit: Unit | None, path: Path) -> MeshFile:

@@ -16,6 +16,7 @@ _TYPES = {
     "uint16": "u2", "int": "i4", "int32": "i4", "uint": "u4", "uint32": "u4", "float": "f4", "float32": "f4",
     "double": "f8", "float64": "f8",
 }  # fmt: skip
+_NORMAL = ("nx", "ny", "nz")
 _FORMATS = {"ascii": "", "binary_little_endian": "<", "binary_big_endian": ">"}
 
 
@@ -29,6 +30,10 @@ class _Element:
     @property
     def is_plain(self) -> bool:
         return all(not length for _, _, length in self.properties)
+
+    @property
+    def has_normals(self) -> bool:
+        return set(_NORMAL) <= {name for name, _, _ in self.properties}
 
     def dtype(self, order: str) -> np.dtype[np.void]:
         return np.dtype([(name, order + kind) for name, kind, _ in self.properties])
@@ -76,7 +81,7 @@ def _header(path: Path, head: bytes) -> tuple[str, list[_Element], int]:
 
 
 def _read_binary(path: Path, data: npt.NDArray[np.uint8], start: int, order: str, elements: list[_Element]) -> RawMesh:
-    points, triangles = np.empty((0, 3)), None
+    points, triangles, normals = np.empty((0, 3)), None, None
     at = start
     for element in elements:
         if element.is_plain:
@@ -86,6 +91,8 @@ def _read_binary(path: Path, data: npt.NDArray[np.uint8], start: int, order: str
             if element.name == "vertex":
                 rows = data[at : at + size].view(kind)
                 points = np.stack([rows[c].astype(np.float64) for c in "xyz"], axis=1)
+                if element.has_normals:
+                    normals = np.stack([rows[c].astype(np.float64) for c in _NORMAL], axis=1)
             at += size
         elif element.name == "vertex":
             refuse(path, "vertices with lists are not read")
@@ -93,7 +100,7 @@ def _read_binary(path: Path, data: npt.NDArray[np.uint8], start: int, order: str
             found, at = _read_lists(path, data, at, order, element)
             if element.name == "face":
                 triangles = found
-    return RawMesh(points, triangles if triangles is not None and len(triangles) else None)
+    return RawMesh(points, triangles if triangles is not None and len(triangles) else None, normals=normals)
 
 
 def _need(path: Path, data: npt.NDArray[np.uint8], at: int, size: int) -> None:
@@ -155,7 +162,7 @@ def _read_text(path: Path, elements: list[_Element], start: int) -> RawMesh:
         file.seek(start)
         body = file.read().replace(b"\r\n", b"\n").replace(b"\r", b"\n")
     lines = [line for line in body.split(b"\n") if line.strip()]
-    points, triangles = np.empty((0, 3)), None
+    points, triangles, normals = np.empty((0, 3)), None, None
     at = 0
     for element in elements:
         rows = lines[at : at + element.count]
@@ -168,12 +175,15 @@ def _read_text(path: Path, elements: list[_Element], start: int) -> RawMesh:
                 columns = [names.index(c) for c in "xyz"]
                 table = [row.split() for row in rows]
                 points = np.array([[float(w[c]) for c in columns] for w in table], dtype=np.float64).reshape(-1, 3)
+                if element.has_normals:
+                    columns = [names.index(c) for c in _NORMAL]
+                    normals = np.array([[float(w[c]) for c in columns] for w in table], dtype=np.float64).reshape(-1, 3)
             elif element.name == "face":
                 polygons = [[int(x) for x in w[1 : 1 + int(w[0])]] for w in (row.split() for row in rows)]
                 triangles = as_triangles(polygons)
         except (ValueError, IndexError):
             refuse(path, f"a line of the element '{element.name}' does not hold the numbers it should")
-    return RawMesh(points, triangles if triangles is not None and len(triangles) else None)
+    return RawMesh(points, triangles if triangles is not None and len(triangles) else None, normals=normals)
 
 
 def write(

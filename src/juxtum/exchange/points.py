@@ -32,14 +32,22 @@ def read(path: Path) -> RawMesh:
         refuse(path, "this file holds no list of points", "Give three columns of numbers: X, Y and Z")
     columns = next((c for line in reversed(head[-50:]) if (c := columns_of(line.decode("latin-1"), path)) is not None), Columns())
     separator, comma = _layout(lines[0])
-    return RawMesh(_table(path, lines, _Layout(separator, comma, columns.places, first)), None, columns.unit)
+    normals = columns.normals or _unnamed_normals(lines, separator, named=bool(words))
+    table = _table(path, lines, _Layout(separator, comma, (*columns.places, *(normals or ())), first))
+    return RawMesh(table[:, :3], None, columns.unit, table[:, 3:] if normals else None)
+
+
+def _unnamed_normals(lines: list[bytes], separator: bytes | None, *, named: bool) -> tuple[int, int, int] | None:
+    """Columns 4 to 6 of a list of six without a header; whether they are unit vectors is seen once they are read."""
+    rows = [line.split(separator) for line in (lines[0], lines[len(lines) // 2], lines[-1])]
+    return None if named or any(len(row) != 6 for row in rows) else (3, 4, 5)
 
 
 @dataclass(frozen=True)
 class _Layout:
     separator: bytes | None
     comma: bool
-    places: tuple[int, int, int]
+    places: tuple[int, ...]
     skipped: int
 
 
@@ -69,7 +77,7 @@ def _text(separator: bytes | None) -> str | None:
 
 
 def _row_by_row(path: Path, lines: list[bytes], layout: _Layout) -> npt.NDArray[np.float64]:
-    result = np.empty((len(lines), 3))
+    result = np.empty((len(lines), len(layout.places)))
     for number, line in enumerate(lines):
         try:
             values = line.split(layout.separator)

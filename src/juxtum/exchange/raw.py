@@ -20,6 +20,8 @@ class RawMesh:
     points: npt.NDArray[np.float64]
     triangles: npt.NDArray[np.int32] | None
     unit: Unit | None = None
+    normals: npt.NDArray[np.float64] | None = None
+    """Of the points (N, 3), where the file has some."""
 
 
 def refuse(path: Path, what: str, next: str = "Export the file again") -> NoReturn:

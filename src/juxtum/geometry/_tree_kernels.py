@@ -131,7 +131,7 @@ def _to_box(px, py, pz, boxes, node):  # type: ignore[no-untyped-def]
 
 
 @nb.njit(parallel=True, cache=True, nogil=True)
-def nearest(points, directions, cosine, limit, rows, normals, order, boxes, left, first, count):  # type: ignore[no-untyped-def]
+def nearest(points, directions, cosine, either_side, limit, rows, normals, order, boxes, left, first, count):  # type: ignore[no-untyped-def]
     """Nearest triangle of each point among those whose normal agrees with its direction."""
     n = len(points)
     squared = np.empty(n)
@@ -176,6 +176,8 @@ def nearest(points, directions, cosine, limit, rows, normals, order, boxes, left
                                 + normals[i, 1] * directions[q, 1]
                                 + normals[i, 2] * directions[q, 2]
                             )
+                            if either_side:
+                                agree = abs(agree)
                             if agree < cosine:
                                 continue
                         best, best_i, best_v, best_w, best_r = d, i, v, w, r

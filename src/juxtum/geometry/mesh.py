@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -22,12 +23,19 @@ class PointCloud:
     ----------
     points : array (N, 3)
         Millimetres, finite.
+    normals : array (N, 3), optional
+        Unit vectors out of the material, where the file had some.
     """
 
     points: Floats
+    normals: Floats | None = None
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "points", _checked_points(self.points))
+        if self.normals is not None:
+            if np.shape(self.normals) != self.points.shape:
+                raise InputError("a cloud needs one normal for each point", next="Export it again")
+            object.__setattr__(self, "normals", frozen(unit(self.normals)))
 
     @property
     def triangles(self) -> Ints:
@@ -39,11 +47,6 @@ class PointCloud:
         """Lowest and highest corner (2, 3)."""
         return frozen(np.stack([self.points.min(0), self.points.max(0)]))
 
-    @property
-    def normals(self) -> None:
-        """A cloud has no normals of its own."""
-        return None
-
     @cached_property
     def point_areas(self) -> Floats:
         """Area that each point stands for (N,): equal shares, since nothing is known of its neighbours."""
@@ -52,23 +55,34 @@ class PointCloud:
     @cached_property
     def spacing(self) -> float:
         """Median distance to the nearest neighbour, mm."""
+        sample = self.points[:: max(1, len(self.points) // 2000)]
+        distances, _ = self._neighbours.query(sample, k=2)
+        return float(np.median(distances[:, 1]))
+
+    @cached_property
+    def _neighbours(self) -> Any:
         from scipy.spatial import cKDTree
 
-        sample = self.points[:: max(1, len(self.points) // 2000)]
-        distances, _ = cKDTree(self.points).query(sample, k=2)
-        return float(np.median(distances[:, 1]))
+        return cKDTree(self.points)
+
+    def axes_at(self, places: Floats, count: int = 12) -> Floats:
+        """Direction (N, 3) in which the nearest points of each place spread least: its normal, of either sign."""
+        _, near = self._neighbours.query(places, k=min(count, len(self.points)))
+        around = self.points[near] - self.points[near].mean(1, keepdims=True)
+        _, vectors = np.linalg.eigh(np.einsum("nki,nkj->nij", around, around))
+        return np.asarray(vectors[:, :, 0])
 
     def moved(self, transform: RigidTransform) -> PointCloud:
         """The cloud in another frame."""
-        return PointCloud(transform.apply(self.points))
+        return PointCloud(transform.apply(self.points), None if self.normals is None else transform.turn(self.normals))
 
     def scaled(self, factor: float) -> PointCloud:
         """The cloud with every length times `factor`."""
-        return PointCloud(self.points * factor)
+        return PointCloud(self.points * factor, self.normals)
 
     def kept(self, points: Bools) -> PointCloud:
         """Only the points (N,) that are true."""
-        return PointCloud(self.points[points])
+        return PointCloud(self.points[points], None if self.normals is None else self.normals[points])
 
 
 @dataclass(frozen=True, eq=False)

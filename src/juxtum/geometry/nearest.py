@@ -73,6 +73,7 @@ class NearestTree:
         *,
         limit: float = np.inf,
         angle: float = 60.0,
+        either_side: bool = False,
     ) -> Nearest:
         """Nearest points of the mesh.
 
@@ -85,6 +86,8 @@ class NearestTree:
             Nothing farther than this is found, mm.
         angle : float
             Degrees.
+        either_side : bool
+            Whether a direction means its opposite as well.
         """
         from juxtum.geometry import _tree_kernels as kernels
 
@@ -95,6 +98,7 @@ class NearestTree:
                 np.ascontiguousarray(points, dtype=np.float64),
                 used,
                 np.cos(np.radians(angle)),
+                either_side,
                 reach,
                 self._rows,
                 self._normals,

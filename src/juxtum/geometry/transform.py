@@ -29,6 +29,10 @@ def orthonormalised(rotation: npt.ArrayLike) -> Floats:
     return np.asarray(u @ np.diag([1, 1, np.sign(np.linalg.det(u @ vt))]) @ vt)
 
 
+_LAST_ROW = np.array([0.0, 0.0, 0.0, 1.0])
+_UNIT = np.eye(3)
+
+
 @dataclass(frozen=True, eq=False)
 class RigidTransform:
     """A rotation and a translation: `p_to = matrix @ p_from`.
@@ -56,9 +60,9 @@ class RigidTransform:
         rigid = (
             matrix.shape == (4, 4)
             and bool(np.isfinite(matrix).all())
-            and np.allclose(matrix[3], [0, 0, 0, 1], atol=1e-9)
-            and np.allclose(matrix[:3, :3] @ matrix[:3, :3].T, np.eye(3), atol=1e-6)
-            and np.linalg.det(matrix[:3, :3]) > 0
+            and bool(np.abs(matrix[3] - _LAST_ROW).max() < 1e-9)
+            and bool(np.abs(matrix[:3, :3] @ matrix[:3, :3].T - _UNIT).max() < 1e-6)
+            and float(matrix[0, :3] @ np.cross(matrix[1, :3], matrix[2, :3])) > 0
         )
         if not rigid:
             raise InputError("the matrix is not a rigid transform", next="Give a 4x4 matrix of rotation and translation")

@@ -1,0 +1,51 @@
+"""How well fitted numbers are known when neighbouring residuals go together: noise is not independent, form never is."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from juxtum.geometry.arrays import Floats
+
+BLOCKS = (64, 32, 16, 8, 5)
+"""Sides of the blocks within which errors may go together, as parts of the extent of the data."""
+LEAST_BLOCKS = 12
+"""With fewer blocks their spread says too little."""
+
+
+def clustered_covariance(jacobian: Floats, residuals: Floats, places: Floats, floor: float) -> Floats:
+    """Covariance (P, P) of least-squares parameters whose residuals are correlated over unknown distances.
+
+    The scores of all points of a block are summed before they are squared, so that whatever goes together within a
+    block counts once (Liang and Zeger 1986). Several sizes of block are tried and the largest answer is kept, never
+    less than that of residuals which go together over `floor` points.
+
+    Parameters
+    ----------
+    jacobian : array (N, P)
+        Weighted by the square roots of the weights.
+    residuals : array (N,)
+        Weighted likewise.
+    places : array (N, 3)
+        Where each residual was taken, mm.
+    floor : float
+        So many neighbouring points share their errors at least.
+    """
+    inverse = np.linalg.pinv(jacobian.T @ jacobian, rcond=1e-13, hermitian=True)
+    variance = float(residuals @ residuals) / max(len(residuals) - jacobian.shape[1], 1)
+    best = inverse * variance * max(floor, 1.0)
+    scale = 1 / np.sqrt(np.maximum(np.diag(best), 1e-300))
+    most = float(len(scale))
+    scores = jacobian * residuals[:, None]
+    low, extent = places.min(0), float(np.linalg.norm(np.ptp(places, axis=0)))
+    for parts in BLOCKS:
+        cells = np.floor((places - low) / max(extent / parts, 1e-12)).astype(np.int64)
+        _, labels = np.unique((cells[:, 0] * (parts + 1) + cells[:, 1]) * (parts + 1) + cells[:, 2], return_inverse=True)
+        count = int(labels.max()) + 1
+        if count < LEAST_BLOCKS:
+            break
+        sums = np.stack([np.bincount(labels, column, count) for column in scores.T], axis=1)
+        found = inverse @ (sums.T @ sums) @ inverse * count / (count - 1)
+        size = float((np.diag(found) * scale**2).sum())
+        if size > most:
+            best, most = found, size
+    return np.asarray(best)
