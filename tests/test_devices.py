@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import signal
 import socket
 import threading
+import time
+from collections.abc import Callable
 
 import numpy as np
 import pytest
@@ -24,7 +27,7 @@ from juxtum.devices.probe import TouchProbe
 from juxtum.devices.projector import LaserProjector
 from juxtum.devices.protocol import MAX_LINE, DeviceError, FrameParser, Message, encode, packed
 from juxtum.devices.resection import resect, resect_robust
-from juxtum.devices.server import serve
+from juxtum.devices.server import answers, serve
 from juxtum.devices.shot import Setting, shoot
 from juxtum.devices.surface import EXPOSURES, best_exposure
 from juxtum.devices.tracked import TrackedScanner
@@ -464,3 +467,79 @@ def test_somebody_else_on_the_port_is_no_device() -> None:
             link.receive(5.0)
         link.close()
     assert json.loads(encode(Message("done")))["kind"] == "done"
+
+
+def against(behave: Callable[[socket.socket], None]) -> tuple[SocketLink, socket.socket]:
+    """A link to a peer that does what it is told to."""
+    server = socket.create_server(("127.0.0.1", 0))
+    threading.Thread(target=lambda: behave(server.accept()[0]), daemon=True).start()
+    return SocketLink(server.getsockname()[1]), server
+
+
+def test_a_peer_that_drips_bytes_does_not_hold_the_desk() -> None:
+    def drip(client: socket.socket) -> None:
+        with contextlib.suppress(OSError):
+            for _ in range(400):
+                client.sendall(b" ")
+                time.sleep(0.02)
+
+    link, server = against(drip)
+    begun = time.monotonic()
+    assert link.receive(0.5) == []
+    assert time.monotonic() - begun < 1.5
+    link.close()
+    server.close()
+
+
+def test_a_flood_is_taken_a_piece_at_a_time() -> None:
+    frame = encode(Message("frame", {"state": "scanning"}, bytes(16 * 2**20)))
+
+    def flood(client: socket.socket) -> None:
+        with contextlib.suppress(OSError):
+            for _ in range(8):
+                client.sendall(frame)
+
+    link, server = against(flood)
+    pieces = [len(link.receive(5.0)) for _ in range(3)]
+    assert all(0 < count <= 3 for count in pieces), pieces
+    link.close()
+    server.close()
+
+
+def test_places_that_no_room_has_are_left_out() -> None:
+    places = np.array([[0, 0, 500.0], [1e38, 0, 0], [0, -2e5, 0]])
+    frame = Message("frame", {}, packed(places, np.zeros((3, 3)), np.zeros(3, np.uint8)))
+    assert frame.points()["place"].tolist() == [[0, 0, 500]]
+
+
+def test_only_who_knows_the_token_may_connect() -> None:
+    ready, told = os.pipe()
+    child = os.fork()
+    if child == 0:
+        try:
+            serve(HandheldScanner(plate(), MODEL), 0, lambda port: os.write(told, f"{port}\n".encode()), token="right")
+        finally:
+            os._exit(0)
+    port = int(os.read(ready, 20))
+    for token in ("", "wrong"):
+        link = SocketLink(port, token)
+        assert "is another's, or its token is wrong" in str(spoken(link, Message("hello"))[0].fields["what"])
+        link.close()
+    link = SocketLink(port, "right")
+    assert spoken(link, Message("hello"))[0].kind == "about"
+    link.close()
+    os.kill(child, signal.SIGKILL)
+    os.waitpid(child, 0)
+
+
+def test_what_a_stand_in_cannot_do_is_an_answer() -> None:
+    """A head in a position that the part does not have, and a stand-in that fails: neither ends the connection."""
+    head = StructuredLightHead(plate(), shipped(Kind.HEAD))
+    assert "no position 7" in str(answers(head, Message("position", {"number": 7}))[0].fields["what"])
+    assert answers(head, Message("shoot"))[-1].kind == "frame"
+
+    class Broken:
+        def handle(self, message: Message) -> list[Message]:
+            raise IndexError(message.kind)
+
+    assert "cannot do 'shoot' as it was asked" in str(answers(Broken(), Message("shoot"))[0].fields["what"])

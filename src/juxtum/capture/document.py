@@ -39,6 +39,9 @@ class CapturedPatch(Document):
     times_lost: Count = 0
 
 
+MOST_TARGETS = 5000
+
+
 class FoundTarget(Document):
     """A target of the map: the device's handle, its place in the map, the planned target it was taken for."""
 
@@ -72,7 +75,7 @@ class CaptureRecord(Document):
     began: Words = ""
     ended: Words = ""
     patches: Annotated[tuple[CapturedPatch, ...], Field(max_length=2000)] = ()
-    targets: Annotated[tuple[FoundTarget, ...], Field(max_length=5000)] = ()
+    targets: Annotated[tuple[FoundTarget, ...], Field(max_length=MOST_TARGETS)] = ()
     to_part: Annotated[tuple[Finite, ...], Field(min_length=16, max_length=16)] | None = None
     coverage: Share = 0.0
     one_pass: Share = 0.0

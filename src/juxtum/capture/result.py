@@ -10,7 +10,7 @@ import numpy as np
 
 from juxtum.assemble import find_table
 from juxtum.capture.coverage import Seen
-from juxtum.capture.document import CapturedPatch, CaptureRecord, Event, FoundTarget
+from juxtum.capture.document import MOST_TARGETS, CapturedPatch, CaptureRecord, Event, FoundTarget
 from juxtum.capture.patch import Patch
 from juxtum.capture.points import normals_of, places_of, read_points, write_points
 from juxtum.capture.session import CaptureSession
@@ -117,8 +117,10 @@ def record_of(session: CaptureSession, files: dict[int, InputFile], device: str,
         FoundTarget(
             handle=k, place=(round(float(x), 4), round(float(y), 4), round(float(z), 4)), planned=planned[k] + 1 if k in planned else None
         )
-        for k, (x, y, z) in sorted(session.targets.items())
+        for k, (x, y, z) in sorted(session.targets.items(), key=lambda item: (item[0] not in planned, item[0]))[:MOST_TARGETS]
     )
+    if len(session.targets) > MOST_TARGETS:
+        session.note("targets", f"the device names {len(session.targets)} targets; {MOST_TARGETS} are kept in the record, planned ones first")
     matrix = None if session.to_part is None else tuple(round(float(v), 10) for v in session.to_part.matrix.ravel())
     return CaptureRecord(
         device=device, seed=seed, began=times[0], ended=times[1], patches=patches, targets=targets, to_part=matrix,

@@ -58,6 +58,8 @@ class CaptureSession:
         self.state, self.why = State.READY, ""
         self.position = 0
         self.targets: dict[int, Floats] = {}
+        self._newest = 0
+        """Number of the newest frame: one that comes again does not count again."""
         """The map's targets by the device's handles, map coordinates."""
         self.to_part: RigidTransform | None = None
         """From the map to the part; None until enough targets are recognised."""
@@ -214,6 +216,7 @@ class CaptureSession:
         """It is there again; where its tracker stands it must be told anew."""
         if self.stations is not None:
             self.stations.forget()
+        self._newest = 0
         for patch in self.patches:
             patch.last_frame = 0
         self.state, self.why = State.READY, ""
@@ -251,7 +254,9 @@ class CaptureSession:
             patch.frames += 1
             patch.held += read_dial(self.mode, frame.stand_off).is_held
             patch.dark += frame.dark > TOO_DARK or frame.bloomed > TOO_BRIGHT
-        if len(frame.points) and frame.pose is not None and frame.state in (State.SCANNING, State.WEAK):
+        is_new = not frame.number or frame.number > self._newest
+        self._newest = max(self._newest, frame.number)
+        if is_new and len(frame.points) and frame.pose is not None and frame.state in (State.SCANNING, State.WEAK):
             patch.tracked += 1
             patch.last_frame = frame.number
             self._take_points(patch, frame.points, frame.pose)

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import argparse
 import json
+import os
+import secrets
 from pathlib import Path
 from typing import Any
 
@@ -20,7 +22,7 @@ from juxtum.capture.turning import begin_turns
 from juxtum.cli.planning import open_part
 from juxtum.cli.progress import end_progress, show_progress
 from juxtum.devices.kinds import DeviceKind, make_stand_in
-from juxtum.devices.link import DirectLink, Link, SocketLink, ask
+from juxtum.devices.link import TOKEN, DirectLink, Link, SocketLink, ask
 from juxtum.devices.protocol import DeviceError, Message
 from juxtum.devices.server import serve
 from juxtum.errors import InputError
@@ -81,7 +83,10 @@ def device(options: argparse.Namespace) -> int:
     kind = DeviceKind(options.kind)
     job, nominal, planner = _planned(job, files, options, needs_targets=kind in (DeviceKind.HANDHELD, DeviceKind.TRACKED))
     made = _stand_in(kind, job, nominal, planner, options.seed)
-    serve(made, options.port, lambda port: print(f"{kind} listens on port {port}", flush=True), once=options.once)
+    token = os.environ.get(TOKEN) or secrets.token_urlsafe(24)
+    if TOKEN not in os.environ:
+        print(f"clients need {TOKEN}={token}", flush=True)
+    serve(made, options.port, lambda port: print(f"{kind} listens on port {port}", flush=True), token=token, once=options.once)
     return 0
 
 

@@ -66,9 +66,10 @@ class StructuredLightHead(Turntable):
         return [Message("done", {"spacing": self.spacing})]
 
     def _lay(self, message: Message) -> list[Message]:
-        self.position = int(message.number("number"))
-        if not 0 <= self.position < len(self.body.turned):
-            raise DeviceError(f"the part has no position {self.position}", "turntable", "Use 0, or 1 turned over")
+        position = int(message.number("number"))
+        if not 0 <= position < len(self.body.turned):
+            raise DeviceError(f"the part has no position {position}", "turntable", "Use 0, or 1 turned over")
+        self.position = position
         return [Message("done", {"position": self.position})]
 
     def pose(self) -> Pose:

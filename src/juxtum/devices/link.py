@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import contextlib
+import os
+import secrets
 import select
 import socket
 import subprocess
@@ -18,6 +20,10 @@ HOST = "127.0.0.1"
 PATIENCE = 20.0
 """Seconds that a stand-in may take to start: it prepares its part first."""
 BLOCK = 1 << 20
+MOST_AT_ONCE = 32 * BLOCK
+"""Bytes after which messages are handed on before more is read."""
+TOKEN = "JUXTUM_DEVICE_TOKEN"  # noqa: S105 - the name of a variable
+"""Of the environment: what a client says first, so that no other user of the machine can connect."""
 
 
 class Device(Protocol):
@@ -87,17 +93,25 @@ class DirectLink:
 class SocketLink:
     """A device behind a local socket.
 
+    Parameters
+    ----------
+    port : int
+    token : str, optional
+        What the device wants to hear first; that of the environment when not given.
+    patience : float
+        Seconds.
+
     Raises
     ------
     DeviceError
         When nobody listens there.
     """
 
-    def __init__(self, port: int, host: str = HOST, patience: float = PATIENCE) -> None:
+    def __init__(self, port: int, token: str | None = None, patience: float = PATIENCE) -> None:
         end = time.monotonic() + patience
         while True:
             try:
-                self._socket = socket.create_connection((host, port), timeout=patience)
+                self._socket = socket.create_connection((HOST, port), timeout=patience)
                 break
             except OSError as problem:
                 if time.monotonic() > end or not isinstance(problem, ConnectionRefusedError):
@@ -106,6 +120,9 @@ class SocketLink:
         self._socket.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
         self._socket.setblocking(False)
         self._parser = FrameParser()
+        token = os.environ.get(TOKEN, "") if token is None else token
+        if token:
+            self.send(Message("token", {"token": token}))
 
     def send(self, message: Message) -> None:
         """Send, waiting while the device is slow to take it."""
@@ -129,15 +146,18 @@ class SocketLink:
             When the connection is lost or what comes is not the protocol.
         """
         messages: list[Message] = []
+        end, taken = time.monotonic() + wait, 0
         try:
-            while select.select([self._socket], [], [], 0.0 if messages else wait)[0]:
+            # Whatever the device does, the time is over when it is over, and no more is held than a few frames.
+            while select.select([self._socket], [], [], 0.0 if messages else max(end - time.monotonic(), 0.0))[0]:
                 data = self._socket.recv(BLOCK)
+                taken += len(data)
                 if not data:
                     if messages:
                         return messages
                     raise _lost()
                 messages += self._parser.feed(data)
-                if len(messages) > 64:
+                if len(messages) > 64 or (taken > MOST_AT_ONCE and messages) or (not messages and time.monotonic() > end):
                     break
         except (OSError, ValueError) as problem:
             if isinstance(problem, DeviceError):
@@ -167,7 +187,9 @@ class DeviceProcess:
 
     def __init__(self, kind: str, arguments: Sequence[str] = ()) -> None:
         command = [sys.executable, "-m", "juxtum", "device", "serve", kind, "--port", "0", "--once", *arguments]
-        self._process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True)
+        self._token = secrets.token_urlsafe(24)
+        surroundings = {**os.environ, TOKEN: self._token}
+        self._process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True, env=surroundings)
         self._port = 0
 
     @property
@@ -191,7 +213,7 @@ class DeviceProcess:
 
     def connect(self) -> SocketLink:
         """A link to it."""
-        return SocketLink(self.port)
+        return SocketLink(self.port, self._token)
 
     @property
     def is_running(self) -> bool:

@@ -16,6 +16,8 @@ from juxtum.geometry.arrays import Floats
 VERSION = 1
 LARGEST = 1e12
 """Numbers beyond this are damage."""
+FARTHEST = 1e5
+"""Places farther from a device, mm, are damage."""
 MAX_LINE = 256 * 1024
 MAX_PAYLOAD = 64 * 1024**2
 POINT = np.dtype([("place", "<f4", (3,)), ("normal", "i1", (3,)), ("quality", "u1")])
@@ -81,11 +83,11 @@ class Message:
         raise DeviceError(f"'{name}' of a '{self.kind}' message is not a list of numbers", "device", "Restart the device")
 
     def points(self) -> Points:
-        """The point frame; places that are not finite are left out."""
+        """The point frame; places that are not finite, or farther than any room is wide, are left out."""
         if len(self.payload) % POINT.itemsize:
             raise DeviceError("a point frame is cut off", "device", "Restart the device")
         points = np.frombuffer(self.payload, dtype=POINT)
-        good = np.isfinite(points["place"]).all(1)
+        good = (np.abs(points["place"]) < FARTHEST).all(1)
         return points if good.all() else points[good]
 
 

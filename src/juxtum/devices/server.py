@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import contextlib
+import logging
 import os
+import secrets
 import socket
 import time
 from collections.abc import Callable, Sequence
 
-from juxtum.devices.link import BLOCK, HOST, Device
+from juxtum.devices.link import BLOCK, HOST, TOKEN, Device
 from juxtum.devices.protocol import DeviceError, FrameParser, Message, encode
 from juxtum.errors import JuxtumError
 
+LOG = logging.getLogger(__name__)
 GARBAGE = bytes((7 * k * k + 13 * k) % 251 for k in range(4096)) + b"\n"
 
 
@@ -19,7 +22,7 @@ class Closed(Exception):
     """The client is to be let go."""
 
 
-def serve(device: Device, port: int, announce: Callable[[int], None], *, once: bool = False) -> None:
+def serve(device: Device, port: int, announce: Callable[[int], None], *, token: str = "", once: bool = False) -> None:
     """Listen and answer until stopped.
 
     Parameters
@@ -28,6 +31,8 @@ def serve(device: Device, port: int, announce: Callable[[int], None], *, once: b
         0 for any that is free.
     announce : callable
         Told the port once the device listens.
+    token : str
+        What a client has to say first; nothing when empty.
     once : bool
         End when the first client has gone.
 
@@ -47,16 +52,21 @@ def serve(device: Device, port: int, announce: Callable[[int], None], *, once: b
             with client:
                 client.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
                 with contextlib.suppress(OSError, Closed):
-                    _attend(device, client)
+                    _attend(device, client, token)
             if once:
                 return
 
 
-def _attend(device: Device, client: socket.socket) -> None:
-    parser = FrameParser()
+def _attend(device: Device, client: socket.socket, token: str) -> None:
+    parser, is_known = FrameParser(), not token
     while data := client.recv(BLOCK):
         try:
             for message in parser.feed(data):
+                if message.kind == "token":
+                    is_known = is_known or secrets.compare_digest(message.text("token").encode(), token.encode())
+                    continue
+                if not is_known:
+                    raise DeviceError("this device is another's, or its token is wrong", "connection", f"Set {TOKEN} to what the device was started with")
                 for answer in answers(device, message):
                     client.sendall(_wire(answer))
         except DeviceError as problem:
@@ -71,6 +81,9 @@ def answers(device: Device, message: Message) -> Sequence[Message]:
         return device.handle(message)
     except JuxtumError as problem:
         return [Message("error", {"what": problem.what, "next": problem.next})]
+    except (ValueError, LookupError, ArithmeticError, TypeError) as problem:
+        LOG.error("a stand-in failed at '%s'", message.kind, exc_info=problem)
+        return [Message("error", {"what": f"the device cannot do '{message.kind}' as it was asked", "next": "Ask it for something else"})]
 
 
 def _wire(answer: Message) -> bytes:

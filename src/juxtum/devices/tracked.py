@@ -54,9 +54,12 @@ class TrackedScanner(HandheldScanner):
 
     def _set_up(self, message: Message) -> list[Message]:
         """The tracker is put somewhere else, or the part before it is turned over."""
+        position = int(message.number("position", self.position))
+        if not 0 <= position < len(self.body.turned):
+            raise DeviceError(f"the part has no position {position}", "tracker", "Use 0, or 1 turned over")
         self._place = message.vector("place") if "place" in message.fields else self._place
         self._axis = message.vector("axis") if "axis" in message.fields else self._axis
-        self.position = int(message.number("position", self.position))
+        self.position = position
         if not 0 <= self.position < len(self.body.turned):
             raise DeviceError(f"the part has no position {self.position}", "tracker", "Use 0, or 1 turned over")
         self._to_map = None

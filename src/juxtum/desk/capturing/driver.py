@@ -71,6 +71,8 @@ class CaptureDriver(QObject):
         self.connection: Connection | None = None
         self._commands: deque[Command] = deque()
         self._wake, self._stop = threading.Event(), threading.Event()
+        self._is_let_go = False
+        """Somebody wanted to end although what was captured could not be kept."""
         self._pose: Pose | None = None
         self._hands: Iterator[Message] | None = None
         self.speed = 1.0
@@ -132,9 +134,26 @@ class CaptureDriver(QObject):
         self.do(lambda _: self._last_things(self.settled.emit))
 
     def end(self) -> None:
-        """Accept what runs, keep it, end; `finished` tells when that is done."""
+        """Accept what runs, keep it, end; `finished` tells when that is done.
 
-        self.do(lambda _: self._last_things(self._stop.set))
+        Where it cannot be kept the device stays, and the failure is told; who ends once more means it.
+        """
+        self.do(lambda _: self._end())
+
+    def _end(self) -> None:
+        self.session.accept()
+        self._hands = None
+        try:
+            if self.keep is not None:
+                self.keep(self.session)
+        except (OSError, JuxtumError) as problem:
+            if self._is_let_go:
+                self._stop.set()
+                return
+            self._is_let_go = True
+            what = f"what was captured last could not be kept ({problem}), so the scanner stays connected"
+            raise JuxtumError(what, "capture", "Make room on the disk and let it go again; a second time lets it go without") from problem
+        self._stop.set()
 
     def _last_things(self, then: Callable[[], object]) -> None:
         """Accept and keep, whatever state the device is in; then go on in any case."""

@@ -35,6 +35,8 @@ class Keeper:
         self._folder.mkdir(parents=True, exist_ok=True)
         self._kept: dict[int, tuple[int, InputFile]] = {}
         self._began = _now()
+        self.record: CaptureRecord | None = None
+        """The newest that was told."""
         self.seed: int | None = None
         """Of the stand-in, so that it can be brought up again before the same part."""
 
@@ -68,6 +70,7 @@ class Keeper:
         finally:
             if running is not None:
                 session.patches.append(running)
+        self.record = record
         self._told(record)
         return True
 

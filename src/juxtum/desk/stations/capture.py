@@ -44,6 +44,7 @@ class CaptureStation(Station):
     def build(self) -> None:
         """Ways on top, one panel each."""
         self.driver: CaptureDriver | None = None
+        self.keeper: Keeper | None = None
         self.snapshot: Snapshot | None = None
         self.hosting = Hosting(self.session)
         self.speaker = ToneSpeaker(self)
@@ -163,6 +164,7 @@ class CaptureStation(Station):
         self.coverage.skin = skin
         keeper = Keeper(self.session.files, self.derived.job.id, session.planner.model.kind.value, lambda made: self.driver and self.driver.kept.emit(made))
         keeper.seed = self.hosting.seed
+        self.keeper = keeper
         if record is not None:
             keeper.know(record)
         self.driver = CaptureDriver(session, connect, self)
@@ -197,6 +199,8 @@ class CaptureStation(Station):
         driver, self.driver = self.driver, None
         if driver is not None:
             driver.close()
+            # Its parent is the station, which would keep it and all its points.
+            driver.deleteLater()
         self.snapshot = self.hand.snapshot = None
         self.view.handles = None
         self.hosting.close()
@@ -377,7 +381,11 @@ class CaptureStation(Station):
         driver = self.driver
         if driver is not None:
             driver.end()
+            driver.end()
             driver.join()
+            if self.keeper is not None and self.keeper.record is not None:
+                # What the thread told last waits for an event loop that does not run any more.
+                self.keep_record(self.keeper.record)
             self._ended()
         for panel in self.panels.values():
             panel.close_all()
