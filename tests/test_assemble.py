@@ -53,7 +53,7 @@ def test_pieces_of_a_point_list(raw_scan: Scan, clean_scan: Scan) -> None:
     cloud = PointCloud(trim(raw_scan, table, 0.5).points[::2])
     pieces = find_fragments(cloud)
     assert 5 <= len(pieces.areas) <= 40 and pieces.areas[0] > 100 * pieces.areas[1]
-    kept = drop_fragments(cloud, None, share=0.002)
+    kept = drop_fragments(cloud, None, share=0.006)
     assert 2 * len(kept.points) == pytest.approx(len(clean_scan.points), rel=1e-2)
 
 

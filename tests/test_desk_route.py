@@ -59,7 +59,7 @@ def test_route_3_align(demo: Hand) -> None:
     demo.click("Do the next action")
     assert demo.window.station.key is Key.ALIGN and demo.finding(Key.ALIGN) == "not aligned yet"
     demo.click("Do the next action")
-    assert demo.finding(Key.ALIGN) == "best fit, RMS 0.019"
+    assert demo.finding(Key.ALIGN) == "best fit, RMS 0.018"
     verdicts = demo.ledger()
     assert list(verdicts) == [str(n) for n in range(1, 9)], "one line a characteristic"
     assert verdicts["4"][1] == "does not conform" and verdicts["6"][1] == "does not conform"

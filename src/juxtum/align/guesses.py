@@ -74,6 +74,9 @@ class Marks:
 _KNOWN: weakref.WeakKeyDictionary[Nominal, Marks] = weakref.WeakKeyDictionary()
 
 
+_MIDDLES: weakref.WeakKeyDictionary[Nominal, Floats] = weakref.WeakKeyDictionary()
+
+
 def likely(sample: ScanSample, nominal: Nominal, rotations: list[Floats]) -> list[RigidTransform]:
     """The guesses that fit best by the grid, of all turns laid onto the part in all places."""
     marks = Marks.of(nominal)
@@ -104,7 +107,9 @@ def _offsets(turned: Floats, nominal: Nominal) -> Floats:
         first, last = low[axis] - here_low[axis], high[axis] - here_high[axis]
         along.append(first + shares * (last - first))
     grid = np.stack(np.meshgrid(*along, indexing="ij"), -1).reshape(-1, 3)
-    return np.concatenate([grid, (nominal_points(nominal).mean(0) - turned.mean(0))[None]])
+    if nominal not in _MIDDLES:
+        _MIDDLES[nominal] = nominal_points(nominal).mean(0)
+    return np.concatenate([grid, (_MIDDLES[nominal] - turned.mean(0))[None]])
 
 
 def _even_choice(nominal: Nominal, count: int) -> npt.NDArray[np.int64]:

@@ -7,9 +7,9 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import date, datetime
-from typing import TypeVar
+from typing import Any, TypeVar
 
-from sqlalchemy import create_engine, event, make_url, select
+from sqlalchemy import Connection, Engine, create_engine, event, func, inspect, make_url, select, text
 from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.orm import Session
 
@@ -20,6 +20,8 @@ from juxtum.job.readiness import Policy, Readiness
 from juxtum.logbook.tables import ArtefactRow, Base, CalibrationRow, CheckRow, ExerciseRow, InstrumentRow
 
 Row = TypeVar("Row", bound=Base)
+TURN = 7_202_611
+"""Number of the lock under which tables are made, as good as any."""
 ARTEFACTS = (
     ("ball bar BB-300", "ball bar", 300.012, 25.4003, 0.004, "TF-C-1220"),
     ("bar A", "scale bar", 1400.062, 0.0, 0.012, "TF-C-1175"),
@@ -62,6 +64,47 @@ def _without_password(url: str) -> str:
         return "the logbook's address"
 
 
+def _engine(url: str) -> Engine:
+    """The way to a database; SQLite is made to take changes of tables back with everything else."""
+    address = make_url(url)
+    if address.drivername in ("postgresql", "postgres"):
+        address = address.set(drivername="postgresql+psycopg")
+    engine = create_engine(address)
+    if address.get_backend_name() == "sqlite":
+
+        @event.listens_for(engine, "connect")
+        def connected(connection: Any, _: object) -> None:
+            # The driver would begin transactions late and end them at every change of a table.
+            connection.isolation_level = None
+            connection.execute("pragma foreign_keys=on")
+            connection.execute("pragma busy_timeout=20000")
+
+        @event.listens_for(engine, "begin")
+        def begun(connection: Connection) -> None:
+            connection.exec_driver_sql("begin immediate")
+
+    return engine
+
+
+def _clear_what_was_begun(connection: Connection) -> None:
+    """Drop the empty tables of a first opening that was interrupted before it wrote which version they are.
+
+    Raises
+    ------
+    JobError
+        When they hold something.
+    """
+    known = set(inspect(connection).get_table_names())
+    ours = known & set(Base.metadata.tables)
+    if not ours or ("alembic_version" in known and connection.execute(text("select count(*) from alembic_version")).scalar()):
+        return
+    tables = [table for table in reversed(Base.metadata.sorted_tables) if table.name in ours]
+    if any(connection.execute(select(func.count()).select_from(table)).scalar() for table in tables):
+        raise JobError("the logbook does not say which version it is", "logbook", "Restore a copy of it, or name another logbook")
+    for table in tables:
+        table.drop(connection)
+
+
 class Logbook:
     """The logbook behind a database address.
 
@@ -81,9 +124,7 @@ class Logbook:
         self._lock = threading.RLock()
         self._where = _without_password(self.url)
         try:
-            self._engine = create_engine(self.url)
-            if self.url.startswith("sqlite"):
-                event.listen(self._engine, "connect", lambda connection, _: connection.execute("pragma foreign_keys=on"))
+            self._engine = _engine(self.url)
             self._upgrade()
         except (SQLAlchemyError, OSError) as problem:
             raise JobError("the logbook cannot be opened", self._where, "Check the file and its folder, or name another logbook") from problem
@@ -98,6 +139,10 @@ class Logbook:
         config.set_main_option("script_location", "juxtum.logbook:migrations")
         try:
             with self._engine.begin() as connection:
+                if connection.dialect.name == "postgresql":
+                    # Programs that open a new logbook at once take turns; SQLite's transactions see to it themselves.
+                    connection.execute(text("select pg_advisory_xact_lock(:number)"), {"number": TURN})
+                _clear_what_was_begun(connection)
                 config.attributes["connection"] = connection
                 command.upgrade(config, "head")
         except CommandError as problem:
@@ -106,6 +151,8 @@ class Logbook:
     def _begin(self) -> None:
         """A new logbook knows the shop's artefacts."""
         with self._session() as session:
+            if session.get_bind().dialect.name == "postgresql":
+                session.execute(text("select pg_advisory_xact_lock(:number)"), {"number": TURN})
             if session.scalars(select(ArtefactRow)).first() is None:
                 year = date.today().year + 1
                 for name, kind, length, diameter, u, certificate in ARTEFACTS:
@@ -220,6 +267,10 @@ class Logbook:
         if not today:
             return Readiness(policy=policy, is_met=False, reason=f"{instrument.name} was not verified today")
         last = today[0]
+        due = {row.name: row.due for row in self.artefacts()}.get(last.artefact)
+        if due is not None and due < now.date():
+            reason = f"today's check was made on {last.artefact}, whose certificate ran out on {due.isoformat()}"
+            return Readiness(policy=policy, is_met=False, reason=reason)
         if not last.passed:
             worst = f"{last.length_error:.3f} mm on {last.artefact}, the limit is {last.length_limit:.3f} mm"
             return Readiness(policy=policy, is_met=False, reason=f"today's check failed: {worst}")
