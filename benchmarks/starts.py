@@ -14,10 +14,13 @@ from juxtum.align import rough_align
 from juxtum.demo import solids
 from juxtum.errors import JuxtumError
 from juxtum.geometry import PointCloud, RigidTransform, TriangleMesh
-from juxtum.geometry.arrays import Floats
+from juxtum.geometry.arrays import Floats, Ints
 from juxtum.geometry.mesh import Scan
 from juxtum.geometry.transform import rotation_from_vector
+from juxtum.job.document import LOOSE_SHARE
+from juxtum.job.steps import Fragments, Trim
 from juxtum.nominal import Nominal
+from juxtum.progress import silent
 
 NOISE = 0.02
 POINTS = 30_000
@@ -58,7 +61,7 @@ def parts() -> dict[str, Any]:
 def made_scan(nominal: Nominal, kind: str, rng: np.random.Generator) -> Scan:
     """A scan of the part as drawn, in part coordinates."""
     mesh = nominal.samples.mesh
-    size = max(float(np.sqrt(nominal.area / POINTS)) * 1.5, 1e-3)
+    size = max(float(np.sqrt(nominal.area / POINTS)) * (6.0 if "coarse" in kind else 1.5), 1e-3)
     from juxtum.nominal.model import sample_surface
 
     fine = sample_surface(nominal.mesh, nominal.triangle_faces, size * 2.5).mesh if nominal.diagonal < 1e6 else mesh
@@ -78,10 +81,44 @@ def made_scan(nominal: Nominal, kind: str, rng: np.random.Generator) -> Scan:
     part = whole.kept_triangles(keep)
     noise = min(NOISE, nominal.diagonal / 3000)
     points = part.points + rng.normal(0, noise, part.points.shape)
-    return PointCloud(points) if "cloud" in kind else TriangleMesh(points, part.triangles)
+    scan: Scan = PointCloud(points) if "cloud" in kind else TriangleMesh(points, part.triangles)
+    if "outliers" in kind:
+        scan = _with(scan, *_scraps(nominal, int(OUTLIERS * len(points)), rng))
+    return _with(scan, *_table(nominal, size, noise, rng)) if "table" in kind else scan
 
 
-KINDS = ("full mesh", "one view mesh", "part mesh", "full cloud", "one view cloud", "part cloud")
+def _with(scan: Scan, points: Floats, triangles: Ints) -> Scan:
+    together = np.concatenate([scan.points, points])
+    if isinstance(scan, PointCloud):
+        return PointCloud(together)
+    return TriangleMesh(together, np.concatenate([scan.triangles, triangles + len(scan.points)]))
+
+
+def _scraps(nominal: Nominal, count: int, rng: np.random.Generator) -> tuple[Floats, Ints]:
+    """Small loose triangles anywhere about the part."""
+    low, high = nominal.mesh.bounds
+    centres = rng.uniform(low - 0.2 * (high - low), high + 0.2 * (high - low), (count // 3, 3))
+    corners = centres[:, None] + rng.normal(0, nominal.diagonal / 400, (len(centres), 3, 3))
+    return corners.reshape(-1, 3), np.arange(3 * len(centres), dtype=np.int32).reshape(-1, 3)
+
+
+def _table(nominal: Nominal, size: float, noise: float, rng: np.random.Generator) -> tuple[Floats, Ints]:
+    """A flat table under the part, twice as wide as the part."""
+    low, high = nominal.mesh.bounds
+    middle, half = (low + high) / 2, (high - low)[:2].max()
+    count = int(np.clip(2 * half / size, 20, 150))
+    u, v = np.meshgrid(np.linspace(-half, half, count), np.linspace(-half, half, count), indexing="ij")
+    points = np.stack([middle[0] + u, middle[1] + v, np.full_like(u, low[2])], -1).reshape(-1, 3)
+    a = (np.arange(count - 1)[:, None] * count + np.arange(count - 1)).ravel()
+    triangles = np.concatenate([np.stack([a, a + count, a + count + 1], 1), np.stack([a, a + count + 1, a + 1], 1)])
+    return points + rng.normal(0, noise, points.shape), triangles.astype(np.int32)
+
+
+KINDS = (
+    "full mesh", "one view mesh", "part mesh", "full cloud", "one view cloud", "part cloud",
+    "full mesh on a table", "one view cloud on a table", "full mesh with outliers", "part mesh, coarse",
+)  # fmt: skip
+OUTLIERS = 0.03
 
 
 @dataclass
@@ -92,21 +129,29 @@ class Outcome:
     seconds: float
 
 
-def judge(nominal: Nominal, scan: Scan, pose: RigidTransform) -> Outcome:
+def judge(nominal: Nominal, scan: Scan, pose: RigidTransform, *, is_dirty: bool = False) -> Outcome:
     """Right, unsure (and the truth among the alternatives), unsure without it, refused, or WRONG."""
     begun = time.perf_counter()
     try:
-        found = rough_align(scan.moved(pose), nominal)
+        moved = scan.moved(pose)
+        clean = Fragments(share=LOOSE_SHARE).run(Trim().run(moved, silent(), nominal), silent(), nominal)
+        if not is_dirty and len(clean.points) < 0.99 * len(moved.points):
+            return Outcome("TRIMMED", time.perf_counter() - begun)
+        found = rough_align(clean, nominal)
     except JuxtumError:
         return Outcome("refused", time.perf_counter() - begun)
     seconds = time.perf_counter() - begun
     limit = 0.02 * nominal.diagonal
-    points = scan.points[:: max(1, len(scan.points) // 4000)]
+    points = pose.inverse.apply(clean.points)[:: max(1, len(clean.points) // 4000)]
+    points = points[nominal.mesh.tree.query(points, limit=limit).found]
     if _fits(nominal, found.transform @ pose, points, limit):
         return Outcome("unsure, right" if found.alternatives else "right", seconds)
     if any(_fits(nominal, other @ pose, points, limit) for other in found.alternatives):
         return Outcome("unsure, offered", seconds)
-    return Outcome("unsure, not offered" if found.alternatives else "free" if any("free" in n for n in found.notes) else "WRONG", seconds)
+    if found.alternatives:
+        return Outcome("unsure, not offered", seconds)
+    told = any("free" in note or "not sure" in note for note in found.notes)
+    return Outcome("told" if told else "WRONG", seconds)
 
 
 def _fits(nominal: Nominal, error: RigidTransform, points: Floats, limit: float) -> bool:
@@ -135,7 +180,7 @@ def starts() -> Iterator[str]:
                 scan = made_scan(nominal, kind, rng)
                 turn = rotation_from_vector(rng.normal(size=3) * 1.5)
                 pose = RigidTransform.from_parts(turn, rng.normal(size=3) * nominal.diagonal)
-                outcome = judge(nominal, scan, pose)
+                outcome = judge(nominal, scan, pose, is_dirty="table" in kind or "outliers" in kind)
                 words.append(outcome.word)
                 times.append(outcome.seconds)
                 counts[outcome.word] = counts.get(outcome.word, 0) + 1

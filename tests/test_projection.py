@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+import trimesh
 from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeVertex
 from OCP.BRepExtrema import BRepExtrema_DistShapeShape
 from OCP.BRepPrimAPI import BRepPrimAPI_MakeBox, BRepPrimAPI_MakeCone, BRepPrimAPI_MakeCylinder, BRepPrimAPI_MakeSphere, BRepPrimAPI_MakeTorus
@@ -119,3 +120,28 @@ def test_mesh_nominal_has_faces_between_its_sharp_edges() -> None:
     nominal = Nominal.from_mesh(box_mesh(cuts=2))
     assert len(nominal.faces) == 6 and all(face.kind is FaceKind.PLANE for face in nominal.faces)
     assert nominal.volume == pytest.approx(24000) and not nominal.problems
+
+
+def test_points_deep_beside_a_fillet_keep_their_side() -> None:
+    """From beyond its axis a fillet is nearest at its back, which is no part of it: neither place nor side may come from there."""
+    from OCP.BRepFilletAPI import BRepFilletAPI_MakeFillet
+    from OCP.TopAbs import TopAbs_ShapeEnum
+    from OCP.TopExp import TopExp_Explorer
+    from OCP.TopoDS import TopoDS
+
+    block = BRepPrimAPI_MakeBox(60.0, 40.0, 20.0).Shape()
+    walk = TopExp_Explorer(block, TopAbs_ShapeEnum.TopAbs_EDGE)
+    rounding = BRepFilletAPI_MakeFillet(block)
+    while walk.More():
+        rounding.Add(1.5, TopoDS.Edge(walk.Current()))
+        walk.Next()
+    nominal = Nominal.from_shape(rounding.Shape())
+    rng = np.random.default_rng(4)
+    points = rng.uniform([-5, -5, -5], [65, 45, 25], (60_000, 3))
+    inside = trimesh.Trimesh(nominal.mesh.points, nominal.mesh.triangles, process=False).ray.contains_points(points)
+    found = nominal.projector.project(points)
+    near = nominal.mesh.tree.query(points).distances
+    assert found.found.all()
+    assert np.abs(np.abs(found.distances) - near).max() < 4 * nominal.projector._t.rule.chord
+    sure = near > 0.02
+    assert ((found.distances < 0) == inside)[sure].all()

@@ -48,7 +48,7 @@ class Contest:
         self._cap = 4 * near
         self._near = near
         self._sample = scan_sample(scan, SAMPLE)
-        self._few = scan_sample(scan, SAMPLE // 4)
+        self._few = scan_sample(scan, SAMPLE // 6)
 
     def settle(self, poses: list[RigidTransform]) -> tuple[RigidTransform, list[RigidTransform], str]:
         """The pose that wins, those that it cannot be told from, and what motion its shape leaves free (or "")."""

@@ -18,7 +18,7 @@ from juxtum.align.result import AXES, Alignment
 from juxtum.align.samples import ScanSample, scan_sample
 from juxtum.align.symmetry import all_round, near_symmetries
 from juxtum.errors import AlignmentError
-from juxtum.geometry import RigidTransform
+from juxtum.geometry import Nearest, RigidTransform
 from juxtum.geometry.arrays import Floats, frozen
 from juxtum.geometry.mesh import PointCloud, Scan, TriangleMesh
 from juxtum.nominal import Nominal
@@ -28,6 +28,8 @@ PROMISING = 20
 """So many guesses are drawn in further after the first rounds."""
 LIKELY = 9
 """So many turns, at most, that the part's symmetry allows are drawn in."""
+DIFFERENT = 10.0
+"""Turns (degrees) that lie closer come to the same pose when they are drawn in."""
 SETTLED = 0.01
 """Drawing in ends when no corner of the part moves by this share of what counts as near."""
 DECISIVE = 0.97
@@ -168,15 +170,14 @@ class _Search:
         misfits = [self._misfit(pose) for pose in poses]
         kept: list[RigidTransform] = []
         for index in np.argsort(misfits):
-            if len(kept) < LIKELY and all((poses[index].inverse @ other).angle > 5 for other in kept):
+            if len(kept) < LIKELY and all((poses[index].inverse @ other).angle > DIFFERENT for other in kept):
                 kept.append(poses[index])
         return kept
 
     def _misfit(self, pose: RigidTransform) -> float:
         """Mean distance of the broad sample from the nominal, far points cut short, mm."""
         cap, sample = 6 * self.near, self.broad
-        directions, either = sample.directions(pose)
-        found = self.nominal.mesh.tree.query(pose.apply(sample.points), directions, limit=cap, angle=75.0, either_side=either)
+        found, _ = self._near(pose, sample, cap)
         return float(np.where(found.found, np.minimum(found.distances, cap), cap).mean())
 
     @staticmethod
@@ -204,19 +205,13 @@ class _Search:
 
     def drawn_in(self, transform: RigidTransform) -> _Candidate:
         """A pose after some rounds against the surface."""
-        mesh, sample = self.nominal.mesh, self.fine
-        distances = np.full(len(sample.points), np.inf)
+        mesh = self.nominal.mesh
         for index in range(14):
-            points = transform.apply(sample.points)
-            directions, either = sample.directions(transform)
-            reach = self.nominal.diagonal / (12 if index < 4 else 40)
-            near = mesh.tree.query(points, directions, limit=reach, angle=75.0, either_side=either)
+            near, points = self._near(transform, self.broad, self.nominal.diagonal / (12 if index < 4 else 40))
             found = near.found
             if found.sum() < 20:
                 return _Candidate(transform, 0.0, np.inf)
-            corners = mesh.triangles[near.triangles[found]]
-            feet = np.einsum("ij,ijk->ik", near.weights[found], mesh.points[corners])
-            distances = np.where(found, near.distances, np.inf)
+            feet = np.einsum("ij,ijk->ik", near.weights[found], mesh.points[mesh.triangles[near.triangles[found]]])
             keep = near.distances[found] <= np.quantile(near.distances[found], 0.9)
             normals = mesh.triangle_normals[near.triangles[found]][keep]
             moved = self._step(transform, points[found][keep], feet[keep], normals, False)
@@ -224,9 +219,15 @@ class _Search:
             transform = moved
             if index >= 4 and step < SETTLED * self.near:
                 break
-        inside = distances < self.near
-        rms = float(np.sqrt(np.mean(distances[inside] ** 2))) if inside.any() else np.inf
-        return _Candidate(transform, float(inside.mean()), rms)
+        near, _ = self._near(transform, self.fine, self.near)
+        rms = float(np.sqrt(np.mean(near.distances[near.found] ** 2))) if near.found.any() else np.inf
+        return _Candidate(transform, float(near.found.mean()), rms)
+
+    def _near(self, transform: RigidTransform, sample: ScanSample, reach: float) -> tuple[Nearest, Floats]:
+        """The nearest places of the nominal that face the way of a sample's points, and these points as they lie."""
+        points = transform.apply(sample.points)
+        directions, either = sample.directions(transform)
+        return self.nominal.mesh.tree.query(points, directions, limit=reach, angle=75.0, either_side=either), points
 
     @staticmethod
     def _step(transform: RigidTransform, points: Floats, feet: Floats, normals: Floats, by_points: bool) -> RigidTransform:

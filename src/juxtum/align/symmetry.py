@@ -66,22 +66,53 @@ def _found(nominal: Nominal) -> tuple[RigidTransform, ...]:
     areas = np.cumsum(nominal.samples.mesh.triangle_areas)
     rows = np.searchsorted(areas, (np.arange(SAMPLE) + 0.5) * areas[-1] / SAMPLE).clip(0, len(areas) - 1)
     points, normals = nominal.samples.centres[rows], nominal.samples.mesh.triangle_normals[rows]
-    even = nominal.samples.centres[np.searchsorted(areas, (np.arange(3000) + 0.5) * areas[-1] / 3000).clip(0, len(areas) - 1)]
     near = nominal.diagonal / 60
     kept: list[RigidTransform] = []
-    for turn in _turns(even, nominal):
+    for turn in _turns(nominal):
         found = nominal.mesh.tree.query(turn.apply(points), turn.turn(normals), limit=near, angle=45.0)
-        apart = all((turn.inverse @ other).angle > 2 for other in kept)
-        if apart and found.found.mean() > SAME:
-            kept.append(turn)
+        if found.found.mean() > SAME:
+            turn = _settled(turn, points, normals, nominal)
+            if turn.angle > 2 and all((turn.inverse @ other).angle > 2 for other in kept):
+                kept.append(turn)
     return tuple(kept)
 
 
-def _turns(points: Floats, nominal: Nominal) -> list[RigidTransform]:
+def _settled(turn: RigidTransform, points: Floats, normals: Floats, nominal: Nominal) -> RigidTransform:
+    """The turn nearby that lays the part onto itself best: the middle of an area is not quite the middle of a pattern."""
+    mesh, limit = nominal.mesh, nominal.diagonal / 60
+    for _ in range(8):
+        places = turn.apply(points)
+        near = mesh.tree.query(places, turn.turn(normals), limit=limit, angle=45.0)
+        rows = np.flatnonzero(near.found)
+        rows = rows[near.distances[rows] <= np.quantile(near.distances[rows], 0.8)]
+        n = mesh.triangle_normals[near.triangles[rows]]
+        feet = np.einsum("ij,ijk->ik", near.weights[rows], mesh.corners[near.triangles[rows]])
+        centre = places[rows].mean(0)
+        jacobian = np.concatenate([n, np.cross(places[rows] - centre, n) / limit], axis=1)
+        residuals = np.einsum("ij,ij->i", places[rows] - feet, n)
+        # What the part leaves free, such as a turn of a round one, stays as it is.
+        step = -np.linalg.lstsq(jacobian, residuals, rcond=1e-2)[0]
+        turn = RigidTransform.about(centre, step * np.repeat([1, 1 / limit], 3)) @ turn
+    return turn
+
+
+def _moments(nominal: Nominal) -> tuple[Floats, Floats]:
+    """Middle (3,) and principal axes (3, 3) of the area, from the triangles and without sampling."""
+    corners, areas = nominal.mesh.corners, nominal.mesh.triangle_areas
+    middle = np.average(corners.mean(1), axis=0, weights=areas)
+    local = corners - middle
+    sums = local.sum(1)
+    # Second moments of a triangle: (sum of the corners' squares + the square of their sum) / 12, times its area.
+    second = np.einsum("t,tki,tkj->ij", areas, local, local) + np.einsum("t,ti,tj->ij", areas, sums, sums)
+    return middle, np.linalg.eigh(second)[1].T
+
+
+def _turns(nominal: Nominal) -> list[RigidTransform]:
     """All candidate turns about the middle of the area and the middle of the bounds."""
-    axes = [*principal_frame(points), *np.eye(3)]
+    middle, frame = _moments(nominal)
+    axes = [*frame, *np.eye(3)]
     angles = sorted({round(step * k, 3) for step in STEPS for k in range(1, int(360 / step))})
-    middles = (points.mean(0), nominal.centre)
+    middles = (middle, nominal.centre)
     made = []
     for middle, axis, angle in product(middles, axes, angles):
         rotation = rotation_from_vector(np.asarray(axis) * np.radians(angle))

@@ -6,12 +6,19 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from juxtum.geometry.arrays import Floats, Ints, frozen
+from juxtum.geometry.arrays import Bools, Floats, Ints, frozen
 from juxtum.geometry.mesh import Scan, TriangleMesh
 from juxtum.geometry.topology import piece_labels
 
 REACH = 3.0
 """Points of a list belong together when they are nearer than about this many spacings."""
+
+AROUND = 24
+"""Neighbours among which those of the next line of a scan are, however close the points lie along a line."""
+SIZEABLE = 4.0
+"""Area, in squares of the distance between points, from which a piece is more than a few stray points."""
+BESIDE = 5.0
+"""Distances between points within which a piece lies beside another."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -36,8 +43,9 @@ def find_fragments(scan: Scan) -> Fragments:
         raw = piece_labels(scan)
         areas = np.asarray(np.bincount(raw, scan.triangle_areas), dtype=np.float64)
     else:
-        # The nearest neighbour of a scattered point is much nearer than the next one over.
-        raw = cloud_labels(scan.points, 2 * scan.spacing)
+        # The nearest neighbour of a scattered point is much nearer than the next one over, and along the lines of a
+        # scanner points lie much closer than from line to line.
+        raw = cloud_labels(scan.points, max(2 * scan.spacing, scan.surroundings(AROUND) / 2.5))
         areas = np.asarray(np.bincount(raw) * scan.spacing**2, dtype=np.float64)
     order = np.argsort(-areas, kind="stable")
     rank = np.empty(len(order), dtype=np.int32)
@@ -65,10 +73,43 @@ def cloud_labels(points: Floats, spacing: float) -> Ints:
 
 
 def drop_fragments(scan: Scan, smallest: float | None, share: float | None = None) -> Scan:
-    """Drop pieces smaller than `smallest` mm2 or than a `share` of the largest; all but the largest when both are None."""
+    """Drop pieces smaller than `smallest` mm2 or than a `share` of the largest; all but the largest when both are None.
+
+    A piece below the share that lies close beside a larger one is none that floats in the air (the wall of a hole, seen
+    past its rim): it stays.
+    """
     fragments = find_fragments(scan)
+    limit = smallest
     if share is not None:
-        smallest = max(smallest or 0.0, share * float(fragments.areas[0]))
-    kept = 1 if smallest is None else max(int((fragments.areas >= smallest).sum()), 1)
+        limit = max(smallest or 0.0, share * float(fragments.areas[0]))
+    kept = 1 if limit is None else max(int((fragments.areas >= limit).sum()), 1)
     keep = fragments.labels < kept
+    if share is not None:
+        keep |= _beside(scan, fragments, kept, smallest or 0.0)
     return scan.kept_triangles(keep) if isinstance(scan, TriangleMesh) else scan.kept(keep)
+
+
+def _beside(scan: Scan, fragments: Fragments, kept: int, smallest: float) -> Bools:
+    """Triangles or points (N,) of the lesser pieces that have some size and lie close beside those that are kept."""
+    from scipy.spatial import cKDTree
+
+    places = scan.corners.mean(1) if isinstance(scan, TriangleMesh) else scan.points
+    step = _step(scan)
+    sizeable = int((fragments.areas >= max(smallest, SIZEABLE * step**2)).sum())
+    rows = np.flatnonzero((fragments.labels >= kept) & (fragments.labels < sizeable))
+    beside = np.zeros(len(places), dtype=bool)
+    if len(rows) == 0:
+        return beside
+    apart, _ = cKDTree(places[fragments.labels < kept]).query(places[rows], distance_upper_bound=BESIDE * step)
+    nearest = np.full(sizeable, np.inf)
+    np.minimum.at(nearest, fragments.labels[rows], apart)
+    beside[rows] = np.isfinite(nearest[fragments.labels[rows]])
+    return beside
+
+
+def _step(scan: Scan) -> float:
+    """How far neighbouring points are apart, mm."""
+    if isinstance(scan, TriangleMesh):
+        some = scan.corners[:: max(1, len(scan.triangles) // 20_000)]
+        return float(np.median(np.linalg.norm(some - np.roll(some, 1, axis=1), axis=2)))
+    return scan.spacing

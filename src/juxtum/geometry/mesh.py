@@ -59,6 +59,12 @@ class PointCloud:
         distances, _ = self._neighbours.query(sample, k=2)
         return float(np.median(distances[:, 1]))
 
+    def surroundings(self, count: int) -> float:
+        """Distance within which four of five points have `count` others, mm."""
+        sample = self.points[:: max(1, len(self.points) // 2000)]
+        distances, _ = self._neighbours.query(sample, k=min(count + 1, len(self.points)))
+        return float(np.quantile(distances[:, -1], 0.8))
+
     @cached_property
     def _neighbours(self) -> Any:
         from scipy.spatial import cKDTree

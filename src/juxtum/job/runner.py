@@ -34,6 +34,7 @@ from juxtum.job.document import Job
 from juxtum.job.doubts import Doubts, doubts_about_inputs, doubts_about_scan
 from juxtum.job.files import FileStore
 from juxtum.job.inputs import LoadedScan, load_nominal, load_scan
+from juxtum.job.shelf import Shelf
 from juxtum.job.steps import AlignStep, AsScanned, CleaningStep, GridStep, StepModel, Trim
 from juxtum.nominal import Nominal
 from juxtum.progress import Progress, silent
@@ -93,6 +94,7 @@ class Runner:
         self.files = files
         self._keep = keep
         self._lean = lean
+        self._shelf = Shelf()
         self._kept: OrderedDict[str, Any] = OrderedDict()
         self._lock = threading.RLock()
 
@@ -166,7 +168,16 @@ class Runner:
             return no_alignment()
         start = self.frame(job, step.start, progress, inside | {name}) if step.start else no_alignment()
         scan, nominal = self.cleaned(job, progress), self.nominal(job, progress)
-        return self._once(self._frame_key(job, name), lambda: _aligned(step, scan, nominal, start, progress))
+        key = self._frame_key(job, name)
+
+        def made() -> Alignment:
+            held = self._shelf.take(key)
+            if held is None:
+                held = _aligned(step, scan, nominal, start, progress)
+                self._shelf.put(key, held)
+            return held
+
+        return self._once(key, made)
 
     def deviation(self, job: Job, name: str, progress: Progress | None = None) -> Deviation:
         """The deviation map in a frame."""

@@ -15,6 +15,9 @@ from juxtum.nominal._border_kernels import is_inside, nearest_border, nearest_ch
 from juxtum.nominal._spline_kernels import ORDER
 from juxtum.nominal._spline_kernels import foot as spline_foot
 
+NEARBY = 0.5
+"""Cosine by which the normal at a foot may differ from that at the node where the search for it began."""
+
 
 @nb.njit(cache=True)
 def elementary_foot(kind, row, p, q, n):
@@ -105,6 +108,15 @@ def feet_of_nodes(nodes, owners, uv, surfaces, feet, normals):
             normals[i] = n
 
 
+@nb.njit(cache=True)
+def _faces_away(nodes, places, normal):
+    """Whether a normal looks away from the side to which a triangle looks."""
+    a, b, c = nodes[0], nodes[1], nodes[2]
+    ux, uy, uz = places[b, 0] - places[a, 0], places[b, 1] - places[a, 1], places[b, 2] - places[a, 2]
+    vx, vy, vz = places[c, 0] - places[a, 0], places[c, 1] - places[a, 1], places[c, 2] - places[a, 2]
+    return (uy * vz - uz * vy) * normal[0] + (uz * vx - ux * vz) * normal[1] + (ux * vy - uy * vx) * normal[2] < 0.0
+
+
 @nb.njit(parallel=True, cache=True, nogil=True)
 def project_inner(points, index, weights, rule, surfaces, mesh, border, feet, normals, faces, unsure):
     """First pass: the foot on the face of the nearest triangle; `unsure` marks what needs the second pass.
@@ -146,12 +158,15 @@ def project_inner(points, index, weights, rule, surfaces, mesh, border, feet, no
             margin = 3 * rule[0] + reach * rule[1]
             # Beside an inner edge the neighbouring face may be as near as this one.
             beside = 3 * rule[0] + reach * 2.2
-            apart = 0.0
+            apart, away = 0.0, 0.0
             for k in range(3):
                 apart += (near[k] - feet[i, k]) ** 2
+                away += (p[k] - feet[i, k]) ** 2
             if not good:
                 normals[i] = 0.0
-            unsure[i] = not good or apart > (3 * rule[0] + margin) ** 2
+            # Seen from beyond its axis a round face is nearest at its back, which may be no part of it.
+            back = _faces_away(nodes[t], places, normals[i])
+            unsure[i] = not good or back or np.sqrt(away) < reach - 4 * rule[0] or apart > (3 * rule[0] + margin) ** 2
             if not unsure[i]:
                 piece, _ = nearest_chord(face, border, near, beside * beside)
                 unsure[i] = piece >= 0
@@ -185,14 +200,15 @@ def _faces_at(corners, corner_starts, corner_entries, places, p, tried, seeds):
 
 
 @nb.njit(parallel=True, cache=True, nogil=True)
-def project_border(points, directions, cosine, index, surfaces, mesh, border, feet, normals, faces, signs, kinds_of_foot):
+def project_border(points, directions, cosine, index, least, surfaces, mesh, border, feet, normals, faces, signs, kinds_of_foot):
     """Second pass: all faces that meet near the nearest triangle compete with their feet and their borders.
 
+    least: squared distance (N,) that a foot within a face has at least.
     border: the trees of `nearest_chord`, previous and next piece, welded places of both ends of each piece, corner starts,
     corner entries (face, node), welded place of each node. kinds_of_foot: 0 on a face, 1 on a border, -1 unchanged.
     """
     kinds, rows, shapes, boxes, knots, poles = surfaces
-    nodes, uv, triangle_faces, places = mesh
+    nodes, uv, triangle_faces, places, node_normals = mesh
     trees, neighbours, ends, corner_starts, corner_entries, welded = border
     n = len(points)
     filtered = len(directions) == n
@@ -223,7 +239,10 @@ def project_border(points, directions, cosine, index, surfaces, mesh, border, fe
                     if filtered:
                         agree = normal[0] * directions[i, 0] + normal[1] * directions[i, 1] + normal[2] * directions[i, 2]
                     d = (p[0] - q[0]) ** 2 + (p[1] - q[1]) ** 2 + (p[2] - q[2]) ** 2
-                    if agree >= cosine and d < best and is_inside(face, trees, neighbours, q, normal, c, t, m):
+                    known = node_normals[seeds[j]]
+                    is_front = known[0] * normal[0] + known[1] * normal[1] + known[2] * normal[2] >= NEARBY
+                    # Nearer than the triangles are, but for their chords, lies no face: such a foot is beyond its border.
+                    if is_front and d >= least[i] and agree >= cosine and d < best and is_inside(face, trees, neighbours, q, normal, c, t, m):
                         best = d
                         kinds_of_foot[i] = 0
                         faces[i] = face

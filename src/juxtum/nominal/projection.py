@@ -8,12 +8,12 @@ from typing import Any, Protocol
 import numpy as np
 
 from juxtum.exchange.solid import CadArrays
-from juxtum.geometry.arrays import Bools, Floats, Ints
+from juxtum.geometry.arrays import Bools, Floats, Ints, unit
 from juxtum.geometry.mesh import TriangleMesh
 from juxtum.geometry.nearest import KERNEL_LOCK, Nearest, NearestTree
 from juxtum.geometry.topology import edge_keys
 from juxtum.nominal.borders import borders
-from juxtum.nominal.tessellation import surface_tables
+from juxtum.nominal.tessellation import node_feet, surface_tables
 
 
 @dataclass(frozen=True, eq=False)
@@ -60,6 +60,8 @@ class Projector(Protocol):
         """Feet of points; with directions only on surface that faces the same way within `angle` degrees."""
 
 
+DEEP = 50.0
+"""Chords from the surface beyond which the triangles are as good as the exact faces."""
 CHUNK = 1 << 18
 """Points projected at a time, so that memory does not grow with the scan."""
 
@@ -123,6 +125,7 @@ class ExactProjector:
         self._t = t
         self._surfaces = surface_tables(t)
         self._border = borders(t)
+        self._node_normals = node_feet(t)[1]
         self._tree = NearestTree(t.nodes, t.triangles)
 
     @property
@@ -152,10 +155,28 @@ class ExactProjector:
         near = self._tree.query(points, directions, limit=limit + 2 * rule.chord, angle=min(angle + 12, 179.0))
         result, signs = self._first_pass(points, near)
         self._second_pass(points, directions, near, result, signs, angle)
-        # Where no exact foot was found, a far border must not stand in for it.
-        astray = np.linalg.norm(points - result["feet"], axis=1) > near.distances + 5 * rule.chord + 0.02 * near.distances
-        result["faces"][astray | (result["normals"] == 0).all(1)] = -1
+        self._without_astray(points, near, result, signs)
         return self._finished(points, directions, result, signs, limit, angle)
+
+    def _without_astray(self, points: Floats, near: Nearest, result: dict[str, Any], signs: Floats) -> None:
+        """Where no exact foot was found, a far border must not stand in for it.
+
+        Deep inside, where the triangles are off by next to nothing of the distance, theirs does; elsewhere none.
+        """
+        t = self._t
+        away = np.linalg.norm(points - result["feet"], axis=1)
+        astray = (away > near.distances + 5 * t.rule.chord + 0.02 * near.distances) | (result["normals"] == 0).all(1)
+        rows = np.flatnonzero(astray & near.found)
+        if len(rows) == 0:
+            return
+        result["faces"][rows] = -1
+        rows = rows[near.distances[rows] > DEEP * t.rule.chord]
+        corners = t.nodes[t.triangles[near.triangles[rows]]]
+        normals = unit(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]))
+        result["feet"][rows] = np.einsum("ij,ijk->ik", near.weights[rows], corners)
+        result["normals"][rows], result["faces"][rows] = normals, t.triangle_faces[near.triangles[rows]]
+        result["on_border"][rows] = False
+        signs[rows] = np.where(np.einsum("ij,ij->i", points[rows] - result["feet"][rows], normals) >= 0, 1.0, -1.0)
 
     def _first_pass(self, points: Floats, near: Nearest) -> tuple[dict[str, Any], Floats]:
         from juxtum.nominal import _foot_kernels as kernels
@@ -204,8 +225,9 @@ class ExactProjector:
                 used,
                 np.cos(np.radians(angle)),
                 near.triangles[rows],
+                np.maximum(near.distances[rows] - 4 * t.rule.chord, 0.0) ** 2,
                 self._surfaces,
-                (t.triangles, t.parameters, t.triangle_faces, t.nodes),
+                (t.triangles, t.parameters, t.triangle_faces, t.nodes, self._node_normals),
                 (b.trees, b.neighbours, b.ends, b.corner_starts, b.corner_entries, b.welded),
                 feet,
                 normals,
