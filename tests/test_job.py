@@ -16,6 +16,8 @@ import pytest
 
 from helpers import STATED, bracket_mesh, write_bracket
 from juxtum.errors import Cancelled, JobError, JuxtumError
+from juxtum.evaluate import Verdict
+from juxtum.evaluate.readings import standing
 from juxtum.job import Brief, FileStore, Job, Procedure, Runner, load_job, save_job
 from juxtum.job.document import default_procedure
 from juxtum.job.recovery import Recovery
@@ -84,6 +86,30 @@ def test_replaying_gives_the_same_digits(demo_files: tuple[FileStore, Job], demo
     again = Runner(files).evaluation(job)
     assert again.statistics == demo_runner.evaluation(job).statistics
     assert [c.value for c in again.ledger] == [c.value for c in demo_runner.evaluation(job).ledger]
+
+
+def test_readings_are_judged_by_the_face_they_lie_on(small: tuple[FileStore, Job]) -> None:
+    """Neither the colours of the map nor a wider zone elsewhere say what a reading may be; without any zone nothing is decided."""
+    files, job = small
+    runner = Runner(files)
+    number = runner.evaluation(job).deviation.nominal.faces[0].number
+    place = tuple(float(v) for v in runner.nominal(job).face(number).centre)
+    job = job.with_step(ReadingStep(label="R1", place=place))
+    for step in job.procedure.profiles:
+        job = job.without(step)
+
+    def judged(*profiles: ProfileStep) -> tuple[object, Verdict]:
+        made = job
+        for profile in profiles:
+            made = made.with_step(profile)
+        reading = runner.evaluation(made).readings[0]
+        return reading.limits, standing(reading)
+
+    whole = ProfileStep(id="1", title="Whole", lower=-5, upper=5)
+    tight = ProfileStep(id="2", title="Face", lower=3, upper=5, faces=(number,))
+    assert judged() == (None, Verdict.NOT_DECIDED)
+    assert judged(whole) == ((-5, 5), Verdict.CONFORMS)
+    assert judged(whole, tight) == ((3, 5), Verdict.DOES_NOT_CONFORM)
 
 
 def test_two_frames_are_compared(small: tuple[FileStore, Job], tmp_path: Path) -> None:

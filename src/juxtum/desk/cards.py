@@ -50,7 +50,7 @@ class Cards:
                 overlays.paint_leader(painter, spot, box)
         spots = project(np.array([r.place for r in shown]).reshape(-1, 3))
         for reading, (x, y) in zip(shown, spots, strict=True):
-            overlays.paint_dot(painter, x, y, reading, scale, small=len(shown) > MOST)
+            overlays.paint_dot(painter, x, y, reading, small=len(shown) > MOST)
         for reading, box in self.boxes:
             if box is not None:
                 overlays.paint_card(painter, box, reading, scale, reading.label == self.selected)

@@ -10,7 +10,7 @@ from PyQt6.QtGui import QFontMetricsF, QPainter, QPen
 
 from juxtum.desk.marks import paint_mark, paint_ruler
 from juxtum.desk.style import THEME, colour, font
-from juxtum.evaluate import Reading, Verdict
+from juxtum.evaluate import Reading
 from juxtum.evaluate.readings import standing
 from juxtum.geometry.arrays import Floats
 from juxtum.look import BODY, SMALL
@@ -34,11 +34,6 @@ def card_size() -> tuple[float, float]:
     return 118.0 * THEME.scale, 50.0 * THEME.scale
 
 
-def reading_verdict(reading: Reading, scale: MapScale) -> Verdict:
-    """On which side of the map's limits a reading lies, with its uncertainty."""
-    return standing(reading, scale.lower, scale.upper)
-
-
 def paint_leader(painter: QPainter, spot: Floats, box: Box) -> None:
     """A line from a place to the nearest corner of its card."""
     x = min(max(spot[0], box.x), box.x + box.width)
@@ -47,10 +42,10 @@ def paint_leader(painter: QPainter, spot: Floats, box: Box) -> None:
     painter.drawLine(QPointF(*spot), QPointF(x, y))
 
 
-def paint_dot(painter: QPainter, x: float, y: float, reading: Reading, scale: MapScale, small: bool) -> None:
+def paint_dot(painter: QPainter, x: float, y: float, reading: Reading, small: bool) -> None:
     """The place of a reading."""
     if small:
-        paint_mark(painter, QPointF(x, y), reading_verdict(reading, scale), 7)
+        paint_mark(painter, QPointF(x, y), standing(reading), 7)
         return
     painter.setPen(QPen(colour("ink"), 1.2))
     painter.setBrush(colour("panel"))
@@ -64,7 +59,7 @@ def paint_card(painter: QPainter, box: Box, reading: Reading, scale: MapScale, s
     painter.setPen(QPen(colour("accent" if selected else "rule"), 2 if selected else 1))
     painter.setBrush(colour("panel"))
     painter.drawRoundedRect(rectangle, 4, 4)
-    verdict = reading_verdict(reading, scale)
+    verdict = standing(reading)
     painter.setFont(font(SMALL))
     painter.setPen(colour("ink_soft"))
     label = QFontMetricsF(painter.font()).elidedText(reading.label, Qt.TextElideMode.ElideRight, box.width - 28 * k)
@@ -80,7 +75,8 @@ def paint_card(painter: QPainter, box: Box, reading: Reading, scale: MapScale, s
         painter.setPen(colour("ink_soft"))
         painter.drawText(QPointF(box.x + 12 * k + offset, box.y + 31 * k), "\u00b1" + uncertainty(reading.expanded) if np.isfinite(reading.expanded) else "U?")
         line = QRectF(box.x + 8 * k, box.y + 36 * k, box.width - 16 * k, 10 * k)
-        paint_ruler(painter, line, (scale.lower, scale.upper), reading.deviation, reading.expanded, verdict)
+        # Without limits of its own the map's say how far it is, and nothing is decided.
+        paint_ruler(painter, line, reading.limits or (scale.lower, scale.upper), reading.deviation, reading.expanded, verdict)
 
 
 def paint_pin(painter: QPainter, x: float, y: float, text: str, token: str) -> None:

@@ -35,6 +35,8 @@ class Reading:
     count : int
         Points behind it.
     budget : Budget
+    limits : (float, float), optional
+        Lower and upper limit of the face that it lies on, mm; None where no characteristic has any for it.
     """
 
     label: str
@@ -44,6 +46,7 @@ class Reading:
     deviation: float
     count: int
     budget: Budget
+    limits: tuple[float, float] | None = None
 
     @property
     def is_seen(self) -> bool:
@@ -56,10 +59,11 @@ class Reading:
         return self.budget.expanded
 
 
-def standing(reading: Reading, lower: float, upper: float) -> Verdict:
-    """On which side of two limits a reading lies; not decided where its uncertainty reaches over or is not known."""
-    if not reading.is_seen or not np.isfinite(reading.expanded):
+def standing(reading: Reading) -> Verdict:
+    """On which side of its face's limits a reading lies; not decided where its uncertainty reaches over, or one of them is not known."""
+    if reading.limits is None or not reading.is_seen or not np.isfinite(reading.expanded):
         return Verdict.NOT_DECIDED
+    lower, upper = reading.limits
     room = min(upper - reading.deviation, reading.deviation - lower)
     if abs(room) < reading.expanded:
         return Verdict.NOT_DECIDED

@@ -218,7 +218,8 @@ class Runner:
                 named = [(f"{item.label}.{k + 1}", place) for k, place in enumerate(places)]
             else:
                 named = [(item.label, np.array(item.place))]
-            readings += [take_reading(deviation, alignment, chain, place, label) for label, place in named]
+            taken = [take_reading(deviation, alignment, chain, place, label) for label, place in named]
+            readings += [replace(reading, limits=_limits_of(job, reading.face)) for reading in taken]
         return Evaluation(
             frame, alignment, deviation, statistics(deviation, measure.lower, measure.upper), tuple(readings), tuple(ledger), doubts
         )
@@ -253,6 +254,13 @@ class Runner:
         parts = (procedure.measure, procedure.decide, *procedure.profiles, *procedure.readings)
         told = (job.readiness.objection, job.circumstances.model_dump_json())
         return _key(self._frame_key(job, frame), *told, *(p.model_dump_json() for p in parts))
+
+
+def _limits_of(job: Job, face: int) -> tuple[float, float] | None:
+    """The tightest zone of those characteristics that name the face, or else of those of the whole part."""
+    profiles = job.procedure.profiles
+    naming = [step for step in profiles if face in step.faces] or [step for step in profiles if not step.faces]
+    return min(((step.lower, step.upper) for step in naming), key=lambda both: both[1] - both[0], default=None)
 
 
 def _cleaning(step: CleaningStep, scan: Scan, nominal: Nominal | None, progress: Progress) -> Callable[[], Scan]:

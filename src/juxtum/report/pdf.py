@@ -165,7 +165,7 @@ def _fields(c: Any, job: Job, y: float) -> float:
 
 
 def _draw_picture(pages: _Pages, picture: Picture, box: Box) -> None:
-    c, scale = pages.canvas, pages.content.scale
+    c = pages.canvas
     c.drawImage(_as_jpeg(picture), box.x, box.y, box.width, box.height)
     if not picture.pinned:
         return
@@ -183,7 +183,7 @@ def _draw_picture(pages: _Pages, picture: Picture, box: Box) -> None:
         c.circle(x, y, 1.6, stroke=1, fill=1)
         if place is not None:
             r = pinned.reading
-            inside = scale.lower <= r.deviation <= scale.upper
+            inside = standing(r) is not Verdict.DOES_NOT_CONFORM
             d.card(c, box.x + place.x, box.y + box.height - place.y - size[1], size, r.label, r.deviation, inside)
 
 
@@ -295,8 +295,7 @@ def _readings(pages: _Pages) -> None:
         d.write(pages.canvas, EDGE + 120, y, "  ".join(f"{v:9.2f}" for v in r.place), d.MONO, 7.5, LIGHT.ink_soft)
         d.write_right(pages.canvas, EDGE + 330, y, measured(r.deviation, r.expanded), d.MONO_BOLD, 8.5)
         d.write_right(pages.canvas, EDGE + 376, y, uncertainty(r.expanded), d.MONO, 8, LIGHT.ink_soft)
-        state = standing(r, scale.lower, scale.upper)
-        d.ruler(pages.canvas, EDGE + 396, y + 3, 90, (scale.lower, scale.upper), r.deviation, r.expanded, state)
+        d.ruler(pages.canvas, EDGE + 396, y + 3, 90, r.limits or (scale.lower, scale.upper), r.deviation, r.expanded, standing(r))
         pages.y -= 15
 
 

@@ -9,6 +9,7 @@ from typing import Any
 
 from juxtum.evaluate import Deviation, LineResult, Reading, Verdict
 from juxtum.evaluate.quantity import SideMeasured
+from juxtum.evaluate.readings import standing
 from juxtum.job import Evaluation, Job
 
 SCHEMA = "juxtum-result-2"
@@ -104,6 +105,8 @@ def _reading(r: Reading) -> dict[str, Any]:
         "deviation": r.deviation,
         "expanded_uncertainty": r.expanded if r.is_seen else None,
         "points": r.count,
+        "limits": None if r.limits is None else list(r.limits),
+        "verdict": str(standing(r)),
     }
 
 

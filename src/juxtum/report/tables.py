@@ -7,12 +7,13 @@ import math
 from pathlib import Path
 from typing import Any
 
+from juxtum.evaluate.readings import standing
 from juxtum.job import Evaluation, Job
 
 LEDGER_COLUMNS = (
     "no.", "characteristic", "kind", "nominal", "lower", "upper", "value", "U", "k", "probability conforming", "verdict", "reason",
 )  # fmt: skip
-READING_COLUMNS = ("reading", "x", "y", "z", "face", "deviation", "U", "points")
+READING_COLUMNS = ("reading", "x", "y", "z", "face", "deviation", "U", "points", "lower", "upper", "verdict")
 
 
 def ledger_rows(evaluation: Evaluation) -> list[list[Any]]:
@@ -29,7 +30,8 @@ def ledger_rows(evaluation: Evaluation) -> list[list[Any]]:
 def reading_rows(evaluation: Evaluation) -> list[list[Any]]:
     """One row for each reading, as `READING_COLUMNS`."""
     return [
-        [r.label, *r.place, r.face, r.deviation, r.expanded if r.is_seen else None, r.count] for r in evaluation.readings
+        [r.label, *r.place, r.face, r.deviation, r.expanded if r.is_seen else None, r.count, *(r.limits or (None, None)), str(standing(r))]
+        for r in evaluation.readings
     ]
 
 
