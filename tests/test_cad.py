@@ -29,6 +29,7 @@ from OCP.gp import gp_Ax1, gp_Dir, gp_Pnt, gp_Vec
 from OCP.TopAbs import TopAbs_ShapeEnum
 from OCP.TopExp import TopExp_Explorer
 from OCP.TopoDS import TopoDS_Compound
+from scipy.spatial import cKDTree
 
 from juxtum.errors import Cancelled, InputError
 from juxtum.exchange.cad import read_cad, write_iges, write_step
@@ -221,3 +222,30 @@ def test_damaged_files_end_as_an_answer_or_a_sentence(tmp_path: Path) -> None:
     assert found == []
     assert ends["sentence"] > 100
     assert ends["answer"] > 20
+
+
+def test_rims_of_free_form_faces_do_not_depend_on_the_triangles() -> None:
+    """The border of a closed extrusion against its exact curve, for coarse triangles: within a ten-thousandth of a millimetre."""
+    from OCP.BRepAdaptor import BRepAdaptor_Curve
+    from OCP.TopoDS import TopoDS
+
+    shape = extruded()
+    nominal = Nominal.from_shape(shape, rule=TessellationRule(0.03))
+    walk, worst = TopExp_Explorer(shape, TopAbs_ShapeEnum.TopAbs_EDGE), 0.0
+    while walk.More():
+        curve = BRepAdaptor_Curve(TopoDS.Edge(walk.Current()))
+        walk.Next()
+        if curve.GetType().name == "GeomAbs_Line":
+            continue
+        places = [curve.Value(t) for t in np.linspace(curve.FirstParameter(), curve.LastParameter(), 500)]
+        # From outside and above the rim its border is the nearest.
+        points = np.array([[p.X() * 1.02, p.Y() * 1.02, p.Z() + (0.5 if p.Z() > 1 else -0.5)] for p in places])
+        found = nominal.projector.project(points)
+        steps = [curve.Value(t) for t in np.linspace(curve.FirstParameter(), curve.LastParameter(), 20_000)]
+        exact = np.array([[p.X(), p.Y(), p.Z()] for p in steps])
+        _, near = cKDTree(exact).query(found.feet)
+        inner = np.clip(near, 1, len(exact) - 2)
+        chord = exact[inner + 1] - exact[inner - 1]
+        across = np.cross(found.feet - exact[inner], chord / np.linalg.norm(chord, axis=1)[:, None])
+        worst = max(worst, float(np.linalg.norm(across[(near > 1) & (near < len(exact) - 2)], axis=1).max()))
+    assert worst < 1e-4

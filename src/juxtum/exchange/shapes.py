@@ -127,6 +127,8 @@ class _Collector:
         self.triangle_faces: list[Ints] = []
         self.tangent_owners: list[tuple[int, int]] = []
         self.tangents: list[Floats] = []
+        self.bend_owners: list[tuple[int, int]] = []
+        self.bends: list[Floats] = []
         self.surfaces: list[SurfaceRow] = []
         self.areas: list[float] = []
         self.problems: list[str] = []
@@ -175,7 +177,6 @@ class _Collector:
     def _note_tangents(self, face: Any, mesh: Any, location: Any, index: int) -> None:
         from OCP.BRep import BRep_Tool
         from OCP.BRepAdaptor import BRepAdaptor_Curve
-        from OCP.gp import gp_Pnt, gp_Vec
         from OCP.TopAbs import TopAbs_ShapeEnum
         from OCP.TopExp import TopExp_Explorer
         from OCP.TopoDS import TopoDS
@@ -188,13 +189,17 @@ class _Collector:
             if polygon is None or not polygon.HasParameters() or BRep_Tool.Degenerated_s(edge):
                 continue
             curve = BRepAdaptor_Curve(edge)
-            for i in range(1, polygon.NbNodes() + 1):
-                point, tangent = gp_Pnt(), gp_Vec()
-                curve.D1(polygon.Parameter(i), point, tangent)
-                direction = np.array([tangent.X(), tangent.Y(), tangent.Z()])
-                if np.linalg.norm(direction) > 0:
-                    self.tangent_owners.append((index, polygon.Node(i) - 1 + self.count))
-                    self.tangents.append(unit(direction))
+            nodes = [polygon.Node(i) - 1 + self.count for i in range(1, polygon.NbNodes() + 1)]
+            parameters = [polygon.Parameter(i) for i in range(1, polygon.NbNodes() + 1)]
+            for node, parameter in zip(nodes, parameters, strict=True):
+                direction = _on_curve(curve, parameter)[1]
+                if direction.any():
+                    self.tangent_owners.append((index, node))
+                    self.tangents.append(direction)
+            if curve.GetType().name not in ("GeomAbs_Line", "GeomAbs_Circle"):
+                for a, b, first, last in zip(nodes, nodes[1:], parameters, parameters[1:], strict=False):
+                    self.bend_owners.append((a, b))
+                    self.bends.append(np.array([_on_curve(curve, first + share * (last - first)) for share in (0.25, 0.5, 0.75)]))
 
     def _with_all_faces(self, coarse: tuple[Floats, Ints, Ints]) -> tuple[Floats, Ints, Ints]:
         """Coarse triangles with the numbers of the faces that are used; fine ones stand in where there are none."""
@@ -223,6 +228,8 @@ class _Collector:
             triangle_faces=np.concatenate(self.triangle_faces),
             tangent_owners=np.array(self.tangent_owners, dtype=np.int64).reshape(-1, 2),
             tangents=np.array(self.tangents, dtype=np.float64).reshape(-1, 3),
+            bend_owners=np.array(self.bend_owners, dtype=np.int64).reshape(-1, 2),
+            bends=np.array(self.bends, dtype=np.float64).reshape(-1, 3, 2, 3),
             kinds=np.array([row.kind for row in self.surfaces], dtype=np.int64),
             numbers=np.array([row.numbers for row in self.surfaces]),
             spline_rows=np.array([row.spline for row in self.surfaces], dtype=np.int64),
@@ -241,6 +248,15 @@ class _Collector:
             file_unit=rest[1],
             problems=rest[2],
         )
+
+
+def _on_curve(curve: Any, parameter: float) -> tuple[Floats, Floats]:
+    """Place and unit tangent (zero where there is none) of a curve."""
+    from OCP.gp import gp_Pnt, gp_Vec
+
+    point, tangent = gp_Pnt(), gp_Vec()
+    curve.D1(parameter, point, tangent)
+    return np.array([point.X(), point.Y(), point.Z()]), unit(np.array([tangent.X(), tangent.Y(), tangent.Z()]))
 
 
 def _pair(point: Any) -> tuple[float, float]:

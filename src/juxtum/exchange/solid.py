@@ -47,6 +47,10 @@ class CadArrays:
         Face and node of each tangent.
     tangents : array (K, 3)
         Unit tangents of the border edges.
+    bend_owners : array (B, 2)
+        The nodes between which a border is neither straight nor a circle.
+    bends : array (B, 3, 2, 3)
+        Place and unit tangent at a quarter, half and three quarters of the way.
     kinds : array (F,)
         One of the kinds above for each face.
     numbers : array (F, 9)
@@ -79,6 +83,8 @@ class CadArrays:
     triangle_faces: Ints
     tangent_owners: Ints
     tangents: Floats
+    bend_owners: Ints
+    bends: Floats
     kinds: Ints
     numbers: Floats
     spline_rows: Ints
@@ -132,4 +138,4 @@ class CadArrays:
         )
 
 
-_ARRAYS = tuple(field.name for field in fields(CadArrays))[:18]
+_ARRAYS = tuple(field.name for field in fields(CadArrays))[:20]

@@ -73,21 +73,53 @@ def borders(t: CadArrays) -> Borders:
     _, inverse, counts = np.unique(keys, return_inverse=True, return_counts=True)
     open_edges = np.flatnonzero((counts[inverse] == 1) & (low != high))
     open_edges = open_edges[np.argsort(faces[open_edges], kind="stable")]
-    start_nodes, end_nodes = t.triangles.ravel(), np.roll(t.triangles, -1, axis=1).ravel()
-    middles = (t.nodes[start_nodes[open_edges]] + t.nodes[end_nodes[open_edges]]) / 2
-    order, first_nodes, spans = _arranged(faces[open_edges], middles, len(t.kinds))
-    open_edges = open_edges[order]
-    start_nodes, end_nodes = start_nodes[open_edges], end_nodes[open_edges]
-    pieces = _cubic_pieces(t, start_nodes, end_nodes)
-    trees = (first_nodes, _boxes(pieces, spans), spans, pieces)
-    places = np.column_stack([welded[start_nodes], welded[end_nodes]])
+    start_nodes, end_nodes = t.triangles.ravel()[open_edges], np.roll(t.triangles, -1, axis=1).ravel()[open_edges]
+    pieces, owners, steps = _bent(t, start_nodes, end_nodes)
+    order, first_nodes, spans = _arranged(faces[open_edges[owners]], (pieces[:, :3] + pieces[:, 3:6]) / 2, len(t.kinds))
+    pieces, owners, steps = np.ascontiguousarray(pieces[order]), owners[order], steps[order]
+    ends = np.column_stack([welded[start_nodes], welded[end_nodes]])[owners]
+    sharp = _sharp(low[open_edges] * count + high[open_edges], TriangleMesh(t.nodes, t.triangles), open_edges // 3)[owners]
+    # Places within a bent border have numbers of their own, beyond those of the nodes.
+    chain = np.where(steps == np.array([0, 4]), ends, count + 3 * owners[:, None] + steps - 1)
+    neighbours = _neighbours(faces[open_edges[owners]] * (count + 3 * len(open_edges)), chain)
     corners = np.argsort(welded, kind="stable")
     entries = np.column_stack([_node_faces(t)[corners], corners])
-    sharp = _sharp(low[open_edges] * count + high[open_edges], TriangleMesh(t.nodes, t.triangles), open_edges // 3)
-    neighbours = _neighbours(faces[open_edges] * count, places)
-    return Borders(
-        pieces, trees, neighbours, places, np.searchsorted(welded[corners], np.arange(count + 1)), entries, welded, np.asarray(sharp)
-    )
+    trees = (first_nodes, _boxes(pieces, spans), spans, pieces)
+    return Borders(pieces, trees, neighbours, ends, np.searchsorted(welded[corners], np.arange(count + 1)), entries, welded, sharp)
+
+
+def _bent(t: CadArrays, starts: Ints, ends: Ints) -> tuple[Floats, Ints, Ints]:
+    """Cubic pieces (K, 12) of borders: one for a straight one or an arc, four for any other curve.
+
+    Also the border of each piece, and the quarters (K, 2) between which it runs: 0 to 4.
+    """
+    whole = _cubic_pieces(t.nodes[starts], t.nodes[ends], *_end_tangents(t, starts, ends))
+    rows = {(int(a), int(b)): index for index, (a, b) in enumerate(t.bend_owners)}
+    made, owners, steps = [], [], []
+    for index, (a, b) in enumerate(zip(starts.tolist(), ends.tolist(), strict=True)):
+        forward, backward = rows.get((a, b)), rows.get((b, a))
+        if forward is None and backward is None:
+            continue
+        between = t.bends[forward] if forward is not None else t.bends[backward][::-1]
+        places = np.concatenate([whole[None, index, :3], between[:, 0], whole[None, index, 3:6]])
+        tangents = np.concatenate([unit(whole[None, index, 6:9]), between[:, 1], unit(whole[None, index, 9:])])
+        chords = unit(np.diff(places, axis=0))
+        first, last = (_turned(part, chords) for part in (tangents[:-1], tangents[1:]))
+        made.append(_cubic_pieces(places[:-1], places[1:], first, last))
+        owners += [index] * 4
+        steps += [(0, 1), (1, 2), (2, 3), (3, 4)]
+    straight = np.setdiff1d(np.arange(len(starts)), owners)
+    pieces = np.concatenate([whole[straight], *made])
+    together = np.concatenate([straight, np.array(owners, dtype=np.int64)])
+    order = np.argsort(together, kind="stable")
+    quarters = np.concatenate([np.tile([0, 4], (len(straight), 1)), np.array(steps, dtype=np.int64).reshape(-1, 2)])
+    return pieces[order], together[order], quarters[order]
+
+
+def _turned(tangents: Floats, chords: Floats) -> Floats:
+    """Tangents (K, 3) that point the way of their chords; the chord where they run across it."""
+    along = np.einsum("ij,ij->i", tangents, chords)[:, None]
+    return np.where(np.abs(along) > 0.7, tangents * np.sign(along), chords)
 
 
 def _node_faces(t: CadArrays) -> npt.NDArray[np.int64]:
@@ -157,22 +189,25 @@ def _sharp(keys: npt.NDArray[np.int64], mesh: TriangleMesh, triangles: Ints, deg
     return np.asarray((bent | (counts != 2))[inverse])
 
 
-def _cubic_pieces(t: CadArrays, starts: Ints, ends: Ints) -> Floats:
-    """Start, end and the two end tangents (K, 12) of each border piece, as a cubic that follows the exact edge."""
-    a, b = t.nodes[starts], t.nodes[ends]
-    chord = b - a
-    direction = unit(chord)
-    t0, t1 = direction.copy(), direction.copy()
+def _end_tangents(t: CadArrays, starts: Ints, ends: Ints) -> tuple[Floats, Floats]:
+    """Unit tangents (K, 3) of the exact edge at both ends of each border, along its chord."""
     tangents: dict[int, list[Floats]] = {}
     for (_, node), tangent in zip(t.tangent_owners.tolist(), t.tangents, strict=True):
         tangents.setdefault(node, []).append(tangent)
+    chords = unit(t.nodes[ends] - t.nodes[starts])
+    first, last = chords.copy(), chords.copy()
     for i in range(len(starts)):
-        t0[i] = _best_tangent(tangents.get(int(starts[i])), direction[i])
-        t1[i] = _best_tangent(tangents.get(int(ends[i])), direction[i])
-    bend = np.arccos(np.clip(np.einsum("ij,ij->i", t0, t1), -1, 1))
+        first[i] = _best_tangent(tangents.get(int(starts[i])), chords[i])
+        last[i] = _best_tangent(tangents.get(int(ends[i])), chords[i])
+    return first, last
+
+
+def _cubic_pieces(a: Floats, b: Floats, first: Floats, last: Floats) -> Floats:
+    """Start, end and the two end tangents (K, 12) of each piece, as a cubic that follows the exact edge."""
+    bend = np.arccos(np.clip(np.einsum("ij,ij->i", first, last), -1, 1))
     # The length of the tangents makes a cubic follow a circular arc to the fourth order in its angle.
-    length = np.linalg.norm(chord, axis=1) * (1 + bend**2 / 16)
-    return np.ascontiguousarray(np.concatenate([a, b, t0 * length[:, None], t1 * length[:, None]], axis=1))
+    length = np.linalg.norm(b - a, axis=1) * (1 + bend**2 / 16)
+    return np.ascontiguousarray(np.concatenate([a, b, first * length[:, None], last * length[:, None]], axis=1))
 
 
 def _best_tangent(candidates: list[Floats] | None, direction: Floats) -> Floats:

@@ -97,6 +97,7 @@ def _kept(arrays: CadArrays, keep: Bools) -> CadArrays:
     nodes, triangles = _compact(arrays.triangles[used], len(arrays.nodes))
     owners[:, 1] = nodes[owners[:, 1]]
     kept_nodes = nodes >= 0
+    bend = (nodes[arrays.bend_owners] >= 0).all(1)
     return replace(
         arrays,
         nodes=arrays.nodes[kept_nodes],
@@ -105,6 +106,8 @@ def _kept(arrays: CadArrays, keep: Bools) -> CadArrays:
         triangle_faces=number[arrays.triangle_faces[used]].astype(np.int32),
         tangent_owners=owners,
         tangents=arrays.tangents[edge],
+        bend_owners=nodes[arrays.bend_owners[bend]],
+        bends=arrays.bends[bend],
         kinds=arrays.kinds[keep],
         numbers=arrays.numbers[keep],
         spline_rows=arrays.spline_rows[keep],
