@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import gc
 import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
-from PyQt6.QtCore import QPoint, QSettings, Qt
+from PyQt6 import sip
+from PyQt6.QtCore import QEvent, QPoint, QSettings, Qt, QTimer
 from PyQt6.QtGui import QColor, QImage
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QPushButton, QWidget
@@ -113,11 +115,20 @@ def opened(folder: Path) -> MainWindow:
 
 
 def close(window: MainWindow) -> None:
+    """Close a window and see that nothing of it goes on living: threads, timers, widgets."""
     window.session.discard()
     window.close()
     window.deleteLater()
-    QApplication.processEvents()
-    assert not [t.name for t in threading.enumerate() if t.name.startswith("workbench")], "the worker is still alive"
-    assert not [w for w in QApplication.topLevelWidgets() if w.isVisible()], "a window was left open"
-
-
+    for _ in range(3):
+        QApplication.processEvents()
+        QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+    threads = [t.name for t in threading.enumerate() if t.name.startswith(("workbench", "capture"))]
+    assert not threads, f"threads are still alive: {threads}"
+    assert sip.isdeleted(window), "the window itself is still alive"
+    others = [w for w in QApplication.topLevelWidgets() if isinstance(w, MainWindow)]
+    if others:
+        return
+    left = [f"{type(w).__name__} {w.objectName() or w.accessibleName()}" for w in QApplication.allWidgets()]
+    assert not left, f"widgets were left: {left[:10]}"
+    timers = [t for t in gc.get_objects() if isinstance(t, QTimer) and not sip.isdeleted(t) and t.isActive()]
+    assert not timers, f"timers still run: {[t.parent() for t in timers]}"
