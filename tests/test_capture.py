@@ -164,7 +164,7 @@ def test_patches_begin_end_and_go(session: CaptureSession, link: DirectLink, pla
     assert session.coverage.share(Seen.ONE_PASS) > share > 0
     session.accept()
     session.discard(2)
-    assert session.coverage.share(Seen.ONE_PASS) == pytest.approx(share, abs=1e-3) and [p.number for p in session.patches] == [1]
+    assert session.coverage.share(Seen.ONE_PASS) == pytest.approx(share, abs=1e-9) and [p.number for p in session.patches] == [1]
     with pytest.raises(DeviceError, match="there is no patch 7"):
         session.discard(7)
     session.turn_over()
@@ -203,7 +203,7 @@ def test_a_jump_costs_one_patch(session: CaptureSession, link: DirectLink, plann
     assert session.coverage.share(Seen.ONE_PASS) >= share
     session.take(Message("frame", {**message.fields, "event": "jump", "since": 900, "points": 0}))
     assert session.state is State.JUMP and session.patches[1].has_jumped and len(session.patches[0].store) == kept
-    assert session.coverage.share(Seen.ONE_PASS) == pytest.approx(share, abs=1e-3) and [p.number for p in session.good] == [1]
+    assert session.coverage.share(Seen.ONE_PASS) == pytest.approx(share, abs=1e-9) and [p.number for p in session.good] == [1]
     assert session.happenings[-1].word == "jump"
     session.take(Message("frame", {**message.fields, "event": "jump", "since": session.patches[0].last_frame, "points": 0}))
     assert not session.good and session.coverage.share(Seen.ONE_PASS) == 0, "a patch that was accepted after the jump began is lost too"

@@ -95,8 +95,14 @@ def test_whatever_fails_the_capture_goes_on_and_ends(problem: Exception, planner
         time.sleep(0.01)
     assert told and driver._thread.is_alive(), "it goes on after a failure"
     driver.end()
+    told.clear()
+    while not any("stays connected" in str(t) for t in told) and time.monotonic() < end:
+        application.processEvents()
+        time.sleep(0.01)
+    assert driver._thread.is_alive(), "nothing captured goes before it is kept or a person says so"
+    driver.end()
     driver.join()
-    assert not driver._thread.is_alive(), "it ends although nothing can be written"
+    assert not driver._thread.is_alive(), "who says it twice means it"
     driver.close()
 
 
@@ -104,9 +110,13 @@ def test_a_patch_that_runs_for_a_minute_is_kept_and_another_begins(planner: Plan
     session, frame = CaptureSession(planner, 1e9), HandheldScanner(plate(), MODEL).handle(over())[0]
     session.begin()
     for k in range(150):
-        session.take(Message("frame", frame.fields | {"time": 0.9 * k}, frame.payload[:1600]))
+        session.take(Message("frame", frame.fields | {"time": 0.9 * k, "number": k + 1}, frame.payload[:1600]))
     assert [p.number for p in session.patches] == [1, 2, 3] and session.current is session.patches[2]
     assert all(len(p.store) > 1000 for p in session.patches[:2])
+    seen = len(session.patches[2].store)
+    for _ in range(5):
+        session.take(Message("frame", frame.fields | {"time": 135.0, "number": 150}, frame.payload[:1600]))
+    assert len(session.patches[2].store) == seen, "a frame that comes again does not count again"
 
 
 def test_a_given_map_is_the_scanners_and_names_the_planned_targets(planner: Planner) -> None:
@@ -207,10 +217,13 @@ def test_a_stand_in_is_a_process_of_its_own(tmp_path: Path, capsys: pytest.Captu
         other.connect()
 
 
-def test_another_kind_at_the_port_is_told(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+def test_another_kind_at_the_port_is_told(tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch) -> None:
     part = str(write_bracket(tmp_path / "bracket.stl", 4.0))
     process = DeviceProcess("probe", ["--part", part])
     try:
+        assert main(["capture", part, "--device", "cabinet", "--port", str(process.port), "--out", str(tmp_path / "out")]) == 2
+        assert "this device is another's, or its token is wrong. Set JUXTUM_DEVICE_TOKEN" in capsys.readouterr().err
+        monkeypatch.setenv("JUXTUM_DEVICE_TOKEN", process.token)
         assert main(["capture", part, "--device", "cabinet", "--port", str(process.port), "--out", str(tmp_path / "out")]) == 2
         assert "this device is a probe, not a cabinet. Name it with --device." in capsys.readouterr().err
     finally:

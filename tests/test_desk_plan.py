@@ -110,7 +110,7 @@ def test_1_fit_says_whether_the_chain_does(plan: Hand) -> None:
     table = {row[0]: row for row in rows(plan)}
     assert table["1"][5].endswith("good") and table["2"][5].endswith("not suitable")
     assert not plan.window.ledger.isVisible() and plan.window.plan.table.isVisible()
-    assert "With bars the length error at 0.16 m falls from" in read(plan, "Chart in words")
+    assert "With bars the length error at 0.17 m falls from" in read(plan, "Chart in words")
     plan.window.plan.table.setCurrentCell(2, 0)
     every = plan.named("Every chain").facts  # type: ignore[attr-defined]
     assert every["WS-1, one field of view"].endswith("\u25cf") and every["WL-1, projected back"].endswith("\u25a0")

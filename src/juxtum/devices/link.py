@@ -187,8 +187,8 @@ class DeviceProcess:
 
     def __init__(self, kind: str, arguments: Sequence[str] = ()) -> None:
         command = [sys.executable, "-m", "juxtum", "device", "serve", kind, "--port", "0", "--once", *arguments]
-        self._token = secrets.token_urlsafe(24)
-        surroundings = {**os.environ, TOKEN: self._token}
+        self.token = secrets.token_urlsafe(24)
+        surroundings = {**os.environ, TOKEN: self.token}
         self._process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True, env=surroundings)
         self._port = 0
 
@@ -213,7 +213,7 @@ class DeviceProcess:
 
     def connect(self) -> SocketLink:
         """A link to it."""
-        return SocketLink(self.port, self._token)
+        return SocketLink(self.port, self.token)
 
     @property
     def is_running(self) -> bool:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import logging
 import os
 import secrets
@@ -20,6 +19,10 @@ GARBAGE = bytes((7 * k * k + 13 * k) % 251 for k in range(4096)) + b"\n"
 
 class Closed(Exception):
     """The client is to be let go."""
+
+
+class Stranger(Exception):
+    """A client that did not say the token; the device waits for the one that does."""
 
 
 def serve(device: Device, port: int, announce: Callable[[int], None], *, token: str = "", once: bool = False) -> None:
@@ -51,8 +54,12 @@ def serve(device: Device, port: int, announce: Callable[[int], None], *, token: 
             client, _ = server.accept()
             with client:
                 client.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
-                with contextlib.suppress(OSError, Closed):
+                try:
                     _attend(device, client, token)
+                except Stranger:
+                    continue
+                except (OSError, Closed):
+                    pass
             if once:
                 return
 
@@ -66,7 +73,9 @@ def _attend(device: Device, client: socket.socket, token: str) -> None:
                     is_known = is_known or secrets.compare_digest(message.text("token").encode(), token.encode())
                     continue
                 if not is_known:
-                    raise DeviceError("this device is another's, or its token is wrong", "connection", f"Set {TOKEN} to what the device was started with")
+                    what, next = "this device is another's, or its token is wrong", f"Set {TOKEN} to what the device was started with"
+                    client.sendall(encode(Message("error", {"what": what, "next": next})))
+                    raise Stranger
                 for answer in answers(device, message):
                     client.sendall(_wire(answer))
         except DeviceError as problem:

@@ -29,7 +29,7 @@ def cad_arrays(shape: Any, file_unit: str = "mm", rule: TessellationRule | None 
     """
     faces, loose = faces_of(shape)
     bounds = exact_bounds(shape)
-    diagonal = float(np.linalg.norm(bounds[1] - bounds[0]))
+    diagonal = _roomy_diagonal(shape)
     coarse = _coarse(shape, faces, TessellationRule(chord=diagonal / 1500, angle=0.6))
     rule = rule or TessellationRule.for_size(diagonal)
     _cut(shape, rule)
@@ -44,7 +44,7 @@ def cad_arrays(shape: Any, file_unit: str = "mm", rule: TessellationRule | None 
     if not closed:
         problems.append("the solid is not closed" if count_solids(shape) else OPEN)
     volume = exact_volume(shape) if closed else float("nan")
-    return collector.result(coarse, bounds, volume, (count_solids(shape), file_unit, tuple(problems)))
+    return collector.result(coarse, (bounds, diagonal), volume, (count_solids(shape), file_unit, tuple(problems)))
 
 
 def faces_of(shape: Any) -> tuple[list[Any], list[Any]]:
@@ -215,7 +215,7 @@ class _Collector:
         return np.concatenate([nodes, *self.nodes]), together, np.concatenate([owners, fine_owners[stand_in]])
 
     def result(
-        self, coarse: tuple[Floats, Ints, Ints], bounds: Floats, volume: float, rest: tuple[int, str, tuple[str, ...]]
+        self, coarse: tuple[Floats, Ints, Ints], bounds: tuple[Floats, float], volume: float, rest: tuple[int, str, tuple[str, ...]]
     ) -> CadArrays:
         if not self.surfaces:
             raise InputError("no face of the model can be used", next="Export it again, best as STEP")
@@ -241,7 +241,8 @@ class _Collector:
             coarse_nodes=coarse[0],
             coarse_triangles=coarse[1],
             coarse_faces=coarse[2],
-            bounds=bounds,
+            bounds=bounds[0],
+            diagonal=bounds[1],
             volume=volume,
             rule=self.rule,
             solids=rest[0],
@@ -304,6 +305,16 @@ def exact_bounds(shape: Any) -> Floats:
     BRepBndLib.AddOptimal_s(shape, box, False, False)
     low, high = box.CornerMin(), box.CornerMax()
     return np.array([[low.X(), low.Y(), low.Z()], [high.X(), high.Y(), high.Z()]])
+
+
+def _roomy_diagonal(shape: Any) -> float:
+    """Diagonal of the box that the library finds at once, mm; poles of splines make it larger than it need be."""
+    from OCP.Bnd import Bnd_Box
+    from OCP.BRepBndLib import BRepBndLib
+
+    box = Bnd_Box()
+    BRepBndLib.Add_s(shape, box)
+    return float(box.CornerMin().Distance(box.CornerMax()))
 
 
 def count_solids(shape: Any) -> int:

@@ -68,6 +68,8 @@ class CadArrays:
     coarse_nodes, coarse_triangles, coarse_faces : arrays
         A coarser tessellation, whose triangles are no slivers.
     bounds : array (2, 3)
+    diagonal : float
+        Of a box round the shape with some room, mm: what tessellation and samples are sized by.
     volume : float
         mm3, of the exact faces; NaN where the solid is not closed.
     rule : TessellationRule
@@ -97,6 +99,7 @@ class CadArrays:
     coarse_triangles: Ints
     coarse_faces: Ints
     bounds: Floats
+    diagonal: float
     volume: float
     rule: TessellationRule
     solids: int
@@ -111,6 +114,7 @@ class CadArrays:
     def save(self, path: Path) -> None:
         """Write the arrays as one uncompressed NPZ file, without pickles."""
         rest = {
+            "diagonal": self.diagonal,
             "volume": self.volume if self.is_closed else None,
             "rule": [self.rule.chord, self.rule.angle],
             "solids": self.solids,
@@ -130,6 +134,7 @@ class CadArrays:
         volume = float("nan") if rest["volume"] is None else float(rest["volume"])
         return cls(
             **arrays,
+            diagonal=float(rest["diagonal"]),
             volume=volume,
             rule=TessellationRule(*rest["rule"]),
             solids=int(rest["solids"]),

@@ -128,7 +128,7 @@ class Nominal:
         mesh = TriangleMesh(t.nodes, t.triangles)
         coarse = TriangleMesh(t.coarse_nodes, t.coarse_triangles)
         # Samples from a coarse tessellation of their own: the fine one is cut into slivers.
-        samples = sample_surface(coarse, t.coarse_faces, max(float(np.linalg.norm(t.bounds[1] - t.bounds[0])) / 130, 0.2))
+        samples = sample_surface(coarse, t.coarse_faces, max(t.diagonal / 130, 0.2))
         faces = tuple(_exact_face(t, mesh, index) for index in range(len(t.kinds)))
         owners = frozen(t.triangle_faces, np.int32)
         problems = t.problems + sound.problems
