@@ -22,6 +22,8 @@ from juxtum.plan.blind import Finish
 from juxtum.plan.document import Plan
 from juxtum.report import result_document
 
+pytestmark = pytest.mark.quick
+
 
 @pytest.fixture
 def small(tmp_path: Path) -> tuple[Runner, Job]:

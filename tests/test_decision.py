@@ -22,6 +22,8 @@ from juxtum.nominal import Nominal
 from juxtum.units import Unit, guess_unit, parse_length
 from juxtum.wording import decimals_for, measured, signed, tolerance, uncertainty
 
+pytestmark = pytest.mark.quick
+
 SIMPLE, GUARDED = DecisionRule.SIMPLE, DecisionRule.GUARDED
 
 

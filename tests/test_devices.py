@@ -41,6 +41,8 @@ from juxtum.plan.reach import reach_of
 from juxtum.plan.targets import Target
 from juxtum.plan.views import Stance
 
+pytestmark = pytest.mark.quick
+
 MODEL = shipped(Kind.HANDHELD)
 PLATE = box_mesh((300.0, 240.0, 20.0))
 SPREAD = ((-90, -60), (95, -70), (80, 75), (-70, 88), (5, -12), (-120, 20), (40, 100))

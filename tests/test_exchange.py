@@ -19,6 +19,8 @@ from juxtum.nominal import FaceKind, Nominal
 from juxtum.progress import silent
 from juxtum.units import Unit
 
+pytestmark = pytest.mark.quick
+
 MODEL = (
     '<?xml version="1.0"?><model unit="inch" xmlns="http://schemas.microsoft.com/3dmanufacturing/core/2015/02"><resources>'
     '<object id="1" type="model"><mesh><vertices>{vertices}</vertices><triangles>{triangles}</triangles></mesh></object></resources>'

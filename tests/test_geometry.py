@@ -18,6 +18,8 @@ from juxtum.geometry.rays import RayCaster
 from juxtum.geometry.topology import border_points, closure, piece_labels, sound_triangles, weld
 from juxtum.geometry.transform import orthonormalised, rotation_from_vector
 
+pytestmark = pytest.mark.quick
+
 numbers = st.floats(-500, 500)
 vectors = arrays(np.float64, 3, elements=numbers)
 

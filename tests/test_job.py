@@ -13,6 +13,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+import trimesh
 
 from helpers import STATED, bracket_mesh, write_bracket
 from juxtum.errors import Cancelled, JobError, JuxtumError
@@ -21,8 +22,10 @@ from juxtum.evaluate.readings import standing
 from juxtum.job import Brief, FileStore, Job, Procedure, Runner, load_job, save_job
 from juxtum.job.document import default_procedure
 from juxtum.job.recovery import Recovery
+from juxtum.job.runner import held_bytes
 from juxtum.job.steps import AsScanned, BestFit, Decide, Fragments, Measure, ProfileStep, ReadingStep, Rough, Trim
 from juxtum.progress import Progress
+from juxtum.units import Unit
 
 
 def test_steps_of_one_slot_replace_each_other() -> None:
@@ -206,3 +209,39 @@ def test_recovery_finds_what_a_crash_left_behind() -> None:
 
 def test_default_procedure_needs_no_choices() -> None:
     assert default_procedure().frame("best fit").start == "rough"
+
+
+def test_results_are_bounded_by_what_they_hold(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Arrays that several results share count once; the oldest go first, a few always stay."""
+    from juxtum.job import runner as module
+
+    shared = np.zeros(1_000_000)
+    assert held_bytes([(shared, shared[:10]), {"a": shared}]) == shared.nbytes
+    monkeypatch.setattr(module, "MOST_BYTES", 40_000_000)
+    runner = Runner(FileStore())
+    for k in range(20):
+        runner._once(str(k), lambda: (np.zeros(500_000), shared))
+    assert list(runner._kept) == [str(k) for k in range(12, 20)]
+    for k in range(20, 30):
+        runner._once(str(k), lambda: np.zeros(5_000_000))
+    assert list(runner._kept) == [str(k) for k in range(24, 30)]
+
+
+def test_a_wide_table_is_a_note_and_no_refusal(tmp_path: Path) -> None:
+    part = write_bracket(tmp_path / "part.stl", 3.0)
+    mesh = trimesh.load(part)
+    low = mesh.bounds[0]
+    grid = trimesh.Trimesh(*table_grid(6.5 * float(np.linalg.norm(mesh.extents)), 90, float(low[2])), process=False)
+    trimesh.util.concatenate([mesh, grid]).export(tmp_path / "scan.stl")
+    files = FileStore()
+    nominal, scan = files.adopt(part, Unit.MILLIMETRE), files.adopt(tmp_path / "scan.stl", Unit.MILLIMETRE)
+    loaded = Runner(files).loaded_scan(Job(nominal=nominal, scan=scan))
+    assert any("times as large as the nominal, which its table may explain" in text for text in loaded.problems)
+
+
+def table_grid(width: float, count: int, height: float) -> tuple[np.ndarray, np.ndarray]:
+    """A flat square of triangles."""
+    u, v = np.meshgrid(np.linspace(-width / 2, width / 2, count), np.linspace(-width / 2, width / 2, count), indexing="ij")
+    a = (np.arange(count - 1)[:, None] * count + np.arange(count - 1)).ravel()
+    triangles = np.concatenate([np.stack([a, a + count, a + count + 1], 1), np.stack([a, a + count + 1, a + 1], 1)])
+    return np.stack([u, v, np.full_like(u, height)], -1).reshape(-1, 3), triangles

@@ -20,6 +20,8 @@ from juxtum.exchange.inputfile import InputFile
 from juxtum.exchange.writing import as_file_name, write_atomically
 from juxtum.job import Brief, FileStore, Job, load_job, save_job
 
+pytestmark = pytest.mark.quick
+
 
 def put(path: Path, text: str) -> None:
     write_atomically(path, lambda target: target.write_text(text))

@@ -16,6 +16,8 @@ from juxtum.exchange.cad import read_cad
 from juxtum.nominal import FaceKind, Nominal
 from juxtum.nominal.model import sample_surface
 
+pytestmark = pytest.mark.quick
+
 RNG = np.random.default_rng(6)
 
 

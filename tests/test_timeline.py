@@ -12,6 +12,8 @@ from juxtum.errors import InputError, JobError
 from juxtum.job import Brief, Job
 from juxtum.job.timeline import Draft, Timeline, carried_over
 
+pytestmark = pytest.mark.quick
+
 EVENTS = ("edit", "drag", "undo", "redo", "take", "settle", "fail", "patch")
 
 

@@ -17,6 +17,8 @@ from juxtum.nominal import Nominal
 from juxtum.progress import Progress
 from juxtum.units import Unit, guess_unit
 
+LARGEST_WITH_TABLE = 20.0
+"""With a table in the scan it may be so many times larger."""
 LARGEST_RATIO = 6.0
 """A scan so many times larger or smaller than the nominal was not scanned in this unit."""
 
@@ -75,14 +77,28 @@ def load_scan(path: Path, unit: Unit | None, nominal: Nominal | None, factor: fl
         raise InputError("a CAD model is not a scan", str(path), "Give a mesh or a list of points")
     file = read_mesh(path)
     used = file.unit or unit
-    is_assumed = used is None
+    is_assumed, problems = used is None, file.problems
     if nominal is not None:
         if used is None:
             check_guess(file, nominal, path)
-        check_size(file.size * (used or Unit.MILLIMETRE).millimetres, nominal, path)
+        problems += _check_with_table(file, (used or Unit.MILLIMETRE).millimetres, nominal, path)
     used = used or Unit.MILLIMETRE
     scale = used.millimetres * factor
-    return LoadedScan(file.scan if scale == 1 else file.scan.scaled(scale), used, file.problems, is_assumed)
+    return LoadedScan(file.scan if scale == 1 else file.scan.scaled(scale), used, problems, is_assumed)
+
+
+def _check_with_table(file: MeshFile, scale: float, nominal: Nominal, path: Path) -> tuple[str, ...]:
+    """Check the size; a wide table under the part may make a scan large, which is a note and no refusal."""
+    from juxtum.assemble import find_table
+
+    try:
+        check_size(file.size * scale, nominal, path)
+    except InputError:
+        ratio = file.size * scale / nominal.diagonal
+        if not LARGEST_RATIO < ratio < LARGEST_WITH_TABLE or find_table(file.scan) is None:
+            raise
+        return (f"the scan is {ratio:.3g} times as large as the nominal, which its table may explain; see that the unit is right",)
+    return ()
 
 
 def check_guess(file: MeshFile, nominal: Nominal, path: Path) -> None:

@@ -6,7 +6,7 @@ import hashlib
 import json
 import threading
 from collections import OrderedDict
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 from typing import Any, TypeVar
 
@@ -40,6 +40,11 @@ from juxtum.nominal import Nominal
 from juxtum.progress import Progress, silent
 
 T = TypeVar("T")
+MOST_BYTES = 2_000_000_000
+"""What kept results may hold together; the newest stay whatever they hold."""
+FEWEST = 6
+LONG = 10_000
+"""Longer lists than this hold numbers, not arrays."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -78,6 +83,29 @@ class Comparison:
     changes: tuple[VerdictChange, ...]
 
 
+def held_bytes(values: Iterable[Any]) -> int:
+    """Bytes of all arrays that some objects hold, each array counted once."""
+    known: set[int] = set()
+    total, left = 0, list(values)
+    while left:
+        value = left.pop()
+        if id(value) in known:
+            continue
+        known.add(id(value))
+        if isinstance(value, np.ndarray):
+            base = value if value.base is None else value.base
+            if value.base is None or id(base) not in known:
+                known.add(id(base))
+                total += int(value.nbytes)
+        elif isinstance(value, dict):
+            left += value.values()
+        elif isinstance(value, list | tuple):
+            left += value if len(value) < LONG else ()
+        elif type(value).__module__.startswith("juxtum"):
+            left += getattr(value, "__dict__", {}).values()
+    return total
+
+
 class Runner:
     """Derives results of jobs.
 
@@ -107,9 +135,13 @@ class Runner:
         with self._lock:
             if self._keep:
                 self._kept[key] = value
-            while len(self._kept) > self._keep:
-                self._kept.popitem(last=False)
+            self._let_go()
         return value
+
+    def _let_go(self) -> None:
+        """Let the oldest results go while they are too many, or hold too much memory together."""
+        while len(self._kept) > self._keep or (len(self._kept) > FEWEST and held_bytes(self._kept.values()) > MOST_BYTES):
+            self._kept.popitem(last=False)
 
     def nominal(self, job: Job, progress: Progress | None = None) -> Nominal:
         """The nominal part.
