@@ -84,9 +84,17 @@ def test_cancelling_leaves_no_result(small: tuple[FileStore, Job]) -> None:
     assert runner.evaluation(job).statistics.points > 0
 
 
-def test_replaying_gives_the_same_digits(demo_files: tuple[FileStore, Job], demo_runner: Runner) -> None:
+def test_replaying_gives_the_same_digits(demo_files: tuple[FileStore, Job], demo_runner: Runner, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Searched for anew, and taken from the shelf: the pose and all that follows from it is the same."""
     files, job = demo_files
+    monkeypatch.setenv("JUXTUM_SHELF", "off")
     again = Runner(files).evaluation(job)
+    monkeypatch.delenv("JUXTUM_SHELF")
+    shelved = Runner(files).frame(job, "best fit")
+    for found in (shelved, demo_runner.frame(job, "best fit")):
+        assert (found.transform.matrix == again.alignment.transform.matrix).all()
+        assert (found.covariance == again.alignment.covariance).all()
+        assert found.notes == again.alignment.notes
     assert again.statistics == demo_runner.evaluation(job).statistics
     assert [c.value for c in again.ledger] == [c.value for c in demo_runner.evaluation(job).ledger]
 
