@@ -116,11 +116,19 @@ def test_datum_system_locks_in_order(clean_scan: Scan, nominal: Nominal, known: 
     assert np.linalg.matrix_rank(found.covariance) == 6
 
 
+def test_what_datums_leave_free_stays_and_is_noted(clean_scan: Scan, nominal: Nominal, known: Truth) -> None:
+    start = turned((0.1, -0.1, 0.1), (0.2, 0.2, -0.2)) @ known.pose.inverse
+    found = datum_alignment(clean_scan, nominal, start, ABC[:2])
+    assert found.locked["Ty"] == "free" and found.locked["Tx"] == "B"
+    assert any("the datums A|B leave the part free to slide along Y; that stays as the start had it" in note for note in found.notes)
+    shift = found.transform.apply(start.inverse.apply(nominal.centre[None]))[0] - nominal.centre
+    assert abs(shift[1]) < 0.35, "it was not moved along Y but for the turns that the datums bind"
+    assert len(datum_alignment(clean_scan, nominal, start, ABC[:1]).notes) == 3
+
+
 @pytest.mark.parametrize(
     ("datums", "kind", "words"),
     [
-        (ABC[:1], AlignmentError, "free to"),
-        (ABC[:2], AlignmentError, "free to slide along Y"),
         ((DatumFeature("A", (FACES["shroud"],)),), InputError, "cannot be a datum yet"),
         ((DatumFeature("A", (FACES["underside"],)),), AlignmentError, "points of the scan lie on it"),
         ((DatumFeature("A", (999,)),), InputError, "the nominal has no face 999"),

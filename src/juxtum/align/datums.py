@@ -50,7 +50,11 @@ def datum_alignment(scan: Scan, nominal: Nominal, start: RigidTransform, datums:
     InputError
         When a face cannot serve as a datum.
     AlignmentError
-        When a datum is not seen or a motion is left free, naming it.
+        When a datum is not seen.
+
+    Notes
+    -----
+    What the datums leave free, such as the turn of a shaft about its axis, stays where the start had it and is noted.
     """
     if not datums:
         raise InputError("the datum system has no datums", "datum system", "Pick at least a plane and two more features")
@@ -61,16 +65,19 @@ def datum_alignment(scan: Scan, nominal: Nominal, start: RigidTransform, datums:
     centre = nominal.centre
     transform = start
     for _ in range(30):
-        step, _, _ = _sequential_step(associated, transform, centre, size)
-        transform = RigidTransform.about(centre, step) @ transform
-        if np.linalg.norm(step[:3]) + size * np.linalg.norm(step[3:]) < 1e-9:
+        twist = _sequential_step(associated, transform, centre, size).twist
+        transform = RigidTransform.about(centre, twist) @ transform
+        if np.linalg.norm(twist[:3]) + size * np.linalg.norm(twist[3:]) < 1e-9:
             break
-    _, locked, covariance = _sequential_step(associated, transform, centre, size)
+    last = _sequential_step(associated, transform, centre, size)
+    locked = dict.fromkeys(AXES, "free") | last.locked
+    letters = "|".join(d.letter for d in datums)
+    notes = tuple(f"the datums {letters} leave the part {words}; that stays as the start had it" for words in last.free)
     name = "datums " + "|".join(d.letter for d in datums)
     used = sum(a.count for a in associated)
     rms = float(np.sqrt(sum(a.count * a.rms**2 for a in associated) / used))
     anchors = frozen(np.array([np.mean([nominal.face(n).centre for n in datum.faces], axis=0) for datum in datums]))
-    return Alignment(transform, name, rms, used, frozen(covariance), centre, locked, anchors=anchors)
+    return Alignment(transform, name, rms, used, frozen(last.covariance), centre, locked, notes, anchors=anchors)
 
 
 def datum_primitive(nominal: Nominal, datum: DatumFeature) -> Plane | Cylinder:
@@ -159,6 +166,16 @@ def _rows(datum: _Associated, transform: RigidTransform, centre: Floats) -> tupl
     return np.array(rows), np.array(misses)
 
 
+@dataclass(frozen=True, eq=False)
+class _Step:
+    """A twist (6,), what locks each motion, the covariance of the twist, and what is left free, in words."""
+
+    twist: Floats
+    locked: dict[str, str]
+    covariance: Floats
+    free: tuple[str, ...]
+
+
 def _noise(datum: _Associated, transform: RigidTransform) -> Floats:
     """Covariance (K, K) of what the conditions of `_rows` miss, from that of the fitted numbers."""
     u, v, w = orthonormal_frame(datum.nominal.normal if isinstance(datum.nominal, Plane) else datum.nominal.axis)
@@ -179,11 +196,8 @@ def _noise(datum: _Associated, transform: RigidTransform) -> Floats:
 
 def _sequential_step(
     datums: list[_Associated], transform: RigidTransform, centre: Floats, size: float
-) -> tuple[Floats, dict[str, str], Floats]:
-    """One step: each condition is met as far as the earlier ones leave it free.
-
-    Returns the twist, the lock matrix and the covariance.
-    """
+) -> _Step:
+    """One step: each condition is met as far as the earlier ones leave it free."""
     scale = np.array([1, 1, 1, 1 / size, 1 / size, 1 / size])
     free = np.eye(6)
     step, covariance = np.zeros(6), np.zeros((6, 6))
@@ -206,11 +220,7 @@ def _sequential_step(
             free = free @ vt[rank:].T
         covariance = earlier @ covariance @ earlier.T + own @ _noise(datum, transform) @ own.T
         locked |= {axis: datum.letter for axis in _held(free) if axis not in locked}
-    if free.shape[1] > 0:
-        letters = "|".join(d.letter for d in datums)
-        what = f"the datums {letters} leave the part {free_motion(free[:, 0] * scale, centre)}"
-        raise AlignmentError(what, "datum system", "Add a datum that holds it")
-    return step * scale, locked, covariance * np.outer(scale, scale)
+    return _Step(step * scale, locked, covariance * np.outer(scale, scale), tuple(free_motion(column * scale, centre) for column in free.T))
 
 
 def _held(free: Floats) -> list[str]:
