@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import zlib
+from collections import deque
 from collections.abc import Sequence
 from functools import cached_property
 
@@ -58,8 +60,8 @@ class CaptureSession:
         self.state, self.why = State.READY, ""
         self.position = 0
         self.targets: dict[int, Floats] = {}
-        self._newest = 0
-        """Number of the newest frame: one that comes again does not count again."""
+        self._recent: deque[tuple[int, int]] = deque(maxlen=64)
+        """Numbers and checksums of the newest frames: one that comes again does not count again."""
         """The map's targets by the device's handles, map coordinates."""
         self.to_part: RigidTransform | None = None
         """From the map to the part; None until enough targets are recognised."""
@@ -216,7 +218,7 @@ class CaptureSession:
         """It is there again; where its tracker stands it must be told anew."""
         if self.stations is not None:
             self.stations.forget()
-        self._newest = 0
+        self._recent.clear()
         for patch in self.patches:
             patch.last_frame = 0
         self.state, self.why = State.READY, ""
@@ -230,6 +232,8 @@ class CaptureSession:
         self.happenings = [*self.happenings[-MOST_HAPPENINGS:], Happening(self.time, word, why)]
 
     def _frame(self, frame: Frame) -> None:
+        if self._came_before(frame):
+            return
         self.last = frame
         time = self.time if frame.time is None else frame.time
         step = float(np.clip(time - self.time, 0.0, 1.0)) if self._began is not None else 0.0
@@ -246,6 +250,16 @@ class CaptureSession:
             self._count(self.current, frame, step)
         self._rates = [*self._rates[-REMEMBERED:], (self.time, len(frame.points))]
 
+    def _came_before(self, frame: Frame) -> bool:
+        """Whether the same points were sent under the same number a moment ago; a device that was restarted counts anew."""
+        if not frame.number or not len(frame.points):
+            return False
+        mark = frame.number, zlib.crc32(frame.points.tobytes())
+        if mark in self._recent:
+            return True
+        self._recent.append(mark)
+        return False
+
     def _count(self, patch: Patch, frame: Frame, step: float) -> None:
         """What a frame adds to the patch that runs; after a minute it is kept and another begins."""
         patch.seconds += step
@@ -254,9 +268,7 @@ class CaptureSession:
             patch.frames += 1
             patch.held += read_dial(self.mode, frame.stand_off).is_held
             patch.dark += frame.dark > TOO_DARK or frame.bloomed > TOO_BRIGHT
-        is_new = not frame.number or frame.number > self._newest
-        self._newest = max(self._newest, frame.number)
-        if is_new and len(frame.points) and frame.pose is not None and frame.state in (State.SCANNING, State.WEAK):
+        if len(frame.points) and frame.pose is not None and frame.state in (State.SCANNING, State.WEAK):
             patch.tracked += 1
             patch.last_frame = frame.number
             self._take_points(patch, frame.points, frame.pose)
