@@ -60,9 +60,9 @@ class CaptureSession:
         self.state, self.why = State.READY, ""
         self.position = 0
         self.targets: dict[int, Floats] = {}
+        """The map's targets by the device's handles, map coordinates."""
         self._recent: deque[tuple[int, int]] = deque(maxlen=64)
         """Numbers and checksums of the newest frames: one that comes again does not count again."""
-        """The map's targets by the device's handles, map coordinates."""
         self.to_part: RigidTransform | None = None
         """From the map to the part; None until enough targets are recognised."""
         self.match: TargetMatch | None = None

@@ -95,12 +95,12 @@ def _checked(shape: Any, unit: str, path: Path) -> CadShape:
 
     if shape is None or shape.IsNull():
         raise InputError("the file holds no shape", str(path), "Export the solid body of the part")
-    solids = _count(shape, TopAbs_ShapeEnum.TopAbs_SOLID)
+    solids = count_of(shape, TopAbs_ShapeEnum.TopAbs_SOLID)
     if solids == 0:
-        if _count(shape, TopAbs_ShapeEnum.TopAbs_FACE) == 0:
+        if count_of(shape, TopAbs_ShapeEnum.TopAbs_FACE) == 0:
             raise InputError("the file holds no solid", str(path), "Export the solid body of the part, not its wires")
         shape = _guarded(lambda: _sewn(shape), path)
-        solids = _count(shape, TopAbs_ShapeEnum.TopAbs_SOLID)
+        solids = count_of(shape, TopAbs_ShapeEnum.TopAbs_SOLID)
     return CadShape(shape, unit, solids)
 
 
@@ -139,7 +139,8 @@ def _sewn(shape: Any) -> Any:
     return result
 
 
-def _count(shape: Any, kind: Any) -> int:
+def count_of(shape: Any, kind: Any) -> int:
+    """How many parts of a kind (solids, faces) a shape holds."""
     from OCP.TopExp import TopExp_Explorer
 
     walk, number = TopExp_Explorer(shape, kind), 0

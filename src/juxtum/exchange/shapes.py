@@ -8,6 +8,7 @@ import numpy as np
 import numpy.typing as npt
 
 from juxtum.errors import InputError
+from juxtum.exchange.cad import count_of
 from juxtum.exchange.solid import KIND_NAMES, CadArrays, TessellationRule
 from juxtum.exchange.surfaces import SplineTable, SurfaceRow, describe_surface
 from juxtum.geometry.arrays import Floats, Ints, unit
@@ -27,6 +28,8 @@ def cad_arrays(shape: Any, file_unit: str = "mm", rule: TessellationRule | None 
     InputError
         When no face of the shape can be used.
     """
+    from OCP.TopAbs import TopAbs_ShapeEnum
+
     faces, loose = faces_of(shape)
     bounds = exact_bounds(shape)
     diagonal = _roomy_diagonal(shape)
@@ -40,11 +43,11 @@ def cad_arrays(shape: Any, file_unit: str = "mm", rule: TessellationRule | None 
     if loose:
         area = sum(exact_area(face) for face in loose)
         problems.append(f"{len(loose)} {'face' if len(loose) == 1 else 'faces'} ({area:.4g} mm2) outside the solid left out")
-    closed = is_closed(shape)
+    closed, solids = is_closed(shape), count_of(shape, TopAbs_ShapeEnum.TopAbs_SOLID)
     if not closed:
-        problems.append("the solid is not closed" if count_solids(shape) else OPEN)
+        problems.append("the solid is not closed" if solids else OPEN)
     volume = exact_volume(shape) if closed else float("nan")
-    return collector.result(coarse, (bounds, diagonal), volume, (count_solids(shape), file_unit, tuple(problems)))
+    return collector.result(coarse, (bounds, diagonal), volume, (solids, file_unit, tuple(problems)))
 
 
 def faces_of(shape: Any) -> tuple[list[Any], list[Any]]:
@@ -315,18 +318,6 @@ def _roomy_diagonal(shape: Any) -> float:
     box = Bnd_Box()
     BRepBndLib.Add_s(shape, box)
     return float(box.CornerMin().Distance(box.CornerMax()))
-
-
-def count_solids(shape: Any) -> int:
-    """How many solids a shape holds."""
-    from OCP.TopAbs import TopAbs_ShapeEnum
-    from OCP.TopExp import TopExp_Explorer
-
-    walk, number = TopExp_Explorer(shape, TopAbs_ShapeEnum.TopAbs_SOLID), 0
-    while walk.More():
-        number += 1
-        walk.Next()
-    return number
 
 
 def is_closed(shape: Any) -> bool:
