@@ -166,14 +166,13 @@ def _fits(nominal: Nominal, error: RigidTransform, points: Floats, limit: float)
 
 def starts() -> Iterator[str]:
     """A line for each part and kind of scan, one word a pose; JUXTUM_PARTS names some of the parts."""
-    rng = np.random.default_rng(11)
     names = [name for name in os.environ.get("JUXTUM_PARTS", "").split(",") if name]
     counts: dict[str, int] = {}
     times = []
     for name, shape in parts().items():
         if names and not any(n in name for n in names):
             continue
-        nominal = Nominal.from_shape(shape)
+        nominal, rng = Nominal.from_shape(shape), np.random.default_rng([11, *name.encode()])
         for kind in KINDS:
             words = []
             for _ in range(3):
