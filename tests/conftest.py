@@ -9,6 +9,11 @@ from typing import TYPE_CHECKING
 import pytest
 
 os.environ["JUXTUM_DATA"] = tempfile.mkdtemp(prefix="juxtum-tests-")
+if "PYTEST_XDIST_WORKER" in os.environ:
+    # Windows of two workers on one display would take the focus from each other.
+    from display import own_display
+
+    own_display()
 
 from helpers import STATED
 from juxtum.assemble import drop_fragments, find_table, trim
