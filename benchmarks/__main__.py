@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import sys
 
-from benchmarks import accuracy, capture, fuzz, memory, planning, speed, starts, window
+from benchmarks import accuracy, capture, cover, fuzz, memory, planning, speed, starts, window
 
 ALL = {
     "nearest": speed.nearest,
@@ -16,6 +16,7 @@ ALL = {
     "truth": accuracy.truth_table,
     "rigid": accuracy.rigid,
     "rough": accuracy.rough,
+    "cover": cover.cover,
     "starts": starts.starts,
     "fuzz": fuzz.fuzz,
     "memory": memory.five_million,

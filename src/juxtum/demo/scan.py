@@ -29,8 +29,12 @@ BLOCK = 4
 
 def simulate_scan(truth: Truth, progress: Progress | None = None) -> TriangleMesh:
     """The scan in the device frame, deterministic for the truth's seed."""
-    progress = progress or silent()
     rng = np.random.default_rng(truth.seed)
+    return _with_fragments(with_noise(seen_surface(truth, rng, progress or silent()), truth.noise, rng), rng).moved(truth.pose)
+
+
+def seen_surface(truth: Truth, rng: np.random.Generator, progress: Progress) -> TriangleMesh:
+    """What the poses see of the made part and its table, without noise, in part coordinates."""
     progress.phase("making the demo part", 0.0)
     made = Nominal.from_shape(build_carrier(truth.errors), rule=TessellationRule(0.02, 0.15))
     progress.phase("cutting the surface out of a grid", 0.15)
@@ -39,12 +43,13 @@ def simulate_scan(truth: Truth, progress: Progress | None = None) -> TriangleMes
     points = _settled(raw, made, truth.bump)
     mesh = TriangleMesh(points, raw.triangles)
     progress.phase("looking from 40 poses", 0.6)
-    seen = _seen(mesh, made.mesh, rng)
-    scan = mesh.kept(seen)
+    return mesh.kept(_seen(mesh, made.mesh, rng))
+
+
+def with_noise(scan: TriangleMesh, noise: float, rng: np.random.Generator) -> TriangleMesh:
+    """A surface with noise (mm) along the lines of sight, which lie about its normals."""
     sight = unit(scan.normals + 0.15 * rng.normal(size=scan.points.shape))
-    noisy = scan.points + sight * rng.normal(0, truth.noise, (len(scan.points), 1))
-    scan = _with_fragments(TriangleMesh(noisy, scan.triangles), rng)
-    return scan.moved(truth.pose)
+    return TriangleMesh(scan.points + sight * rng.normal(0, noise, (len(scan.points), 1)), scan.triangles)
 
 
 def _grid_surface(made: Nominal) -> TriangleMesh:

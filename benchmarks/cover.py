@@ -1,0 +1,92 @@
+"""Whether the truth lies within what is said: many simulated scans of the demo, every line of its ledger."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+
+import numpy as np
+
+from juxtum.align import best_fit, datum_alignment
+from juxtum.align.datums import DatumFeature
+from juxtum.align.result import Alignment
+from juxtum.demo.job import CIRCUMSTANCES, FACES, characteristics, datum_step
+from juxtum.demo.scan import seen_surface, with_noise
+from juxtum.demo.truth import truth
+from juxtum.demo.world import nominal_path
+from juxtum.evaluate import DecisionRule, Environment, Instrument, LineResult, measure_deviation, profile
+from juxtum.evaluate.characteristics import Judgement
+from juxtum.evaluate.uncertainty import Chain
+from juxtum.exchange.cad import read_cad
+from juxtum.geometry import RigidTransform, TriangleMesh
+from juxtum.geometry.arrays import Floats
+from juxtum.nominal import Nominal
+from juxtum.progress import silent
+
+SEEDS = int(os.environ.get("JUXTUM_SEEDS", "300"))
+NOISE_ALONE = Chain(Instrument(a=0.0, b=0.0), Environment(temperature=20.0, temperature_u=0.0))
+STATED = Chain.of(CIRCUMSTANCES)
+SIDES = ("upper", "lower")
+
+
+def cover() -> Iterator[str]:
+    """Noise alone, then noise with an instrument off by what it is allowed: share of truths within value +- U."""
+    nominal, base = Nominal.from_shape(read_cad(nominal_path()).shape), _base()
+    for words, chain, spread in (("noise alone", NOISE_ALONE, 0.0), ("instrument within its error", STATED, 1.0)):
+        truths = {name: _values(line) for name, line in _ledger(base, nominal, NOISE_ALONE).items()}
+        hits = {name: np.zeros(2) for name in truths}
+        errors = {name: np.zeros(2) for name in truths}
+        widths = {name: np.zeros(2) for name in truths}
+        for seed in range(SEEDS):
+            rng = np.random.default_rng([seed, 5])
+            scan = with_noise(_as_the_instrument_sees_it(base, nominal, spread, rng), truth().noise, rng)
+            for name, line in _ledger(scan, nominal, chain).items():
+                off, wide = _values(line) - truths[name], np.array([s.expanded for s in line.measured.sides])
+                hits[name] += np.abs(off) <= wide
+                errors[name] += off
+                widths[name] += wide
+        for name in truths:
+            share, bias, wide = 100 * hits[name] / SEEDS, 1000 * errors[name] / SEEDS, 1000 * widths[name] / SEEDS
+            sides = [f"{side} {share[k]:.1f} % (bias {bias[k]:+.1f}, U {wide[k]:.1f} um)" for k, side in enumerate(SIDES)]
+            yield f"{words}: {name}: " + ", ".join(sides)
+        yield f"{words}: whole ledger {100 * np.mean([h / SEEDS for h in hits.values()]):.1f} % of {SEEDS} scans"
+
+
+def _base() -> TriangleMesh:
+    """The made part as seen, without noise, table and scraps."""
+    surface = seen_surface(truth(), np.random.default_rng(truth().seed), silent())
+    return surface.kept(surface.points[:, 2] > 0.6)
+
+
+def _as_the_instrument_sees_it(base: TriangleMesh, nominal: Nominal, spread: float, rng: np.random.Generator) -> TriangleMesh:
+    """With the errors an instrument may have: every face off by its own, and a scale."""
+    if not spread:
+        return base
+    instrument = CIRCUMSTANCES.instrument
+    assert instrument is not None
+    there = nominal.projector.project(base.points, limit=3.0)
+    offsets = rng.uniform(-instrument.a, instrument.a, len(nominal.faces))[there.faces]
+    scale = 1 + rng.uniform(-instrument.b, instrument.b) / 1000
+    moved = nominal.centre + scale * (base.points - nominal.centre) + np.where(there.found, offsets, 0.0)[:, None] * there.normals
+    return TriangleMesh(moved, base.triangles)
+
+
+def _ledger(scan: TriangleMesh, nominal: Nominal, chain: Chain) -> dict[str, LineResult]:
+    """Every line that was seen, in the best fit and in the datum system."""
+    fitted = best_fit(scan, nominal, RigidTransform.identity())
+    letters = tuple(DatumFeature(d.letter, d.faces) for d in datum_step("best fit").datums)
+    found = {}
+    for alignment in (fitted, datum_alignment(scan, nominal, fitted.transform, letters)):
+        deviation = measure_deviation(scan, nominal, alignment.transform)
+        for step in characteristics():
+            if FACES["underside"] not in step.faces:
+                found[f"{alignment.method}, {step.title}"] = profile(deviation, step.line, _judgement(alignment, chain))
+    return found
+
+
+def _judgement(alignment: Alignment, chain: Chain) -> Judgement:
+    return Judgement(alignment, chain, DecisionRule.GUARDED)
+
+
+def _values(line: LineResult) -> Floats:
+    return np.array([s.value for s in line.measured.sides])
