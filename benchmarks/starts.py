@@ -80,11 +80,20 @@ def made_scan(nominal: Nominal, kind: str, rng: np.random.Generator) -> Scan:
         keep &= heights < np.quantile(heights, 0.3)
     part = whole.kept_triangles(keep)
     noise = min(NOISE, nominal.diagonal / 3000)
-    points = part.points + rng.normal(0, noise, part.points.shape)
+    places = _scattered(part, rng) if "cloud" in kind else part.points
+    points = places + rng.normal(0, noise, places.shape)
     scan: Scan = PointCloud(points) if "cloud" in kind else TriangleMesh(points, part.triangles)
     if "outliers" in kind:
         scan = _with(scan, *_scraps(nominal, int(OUTLIERS * len(points)), rng))
     return _with(scan, *_table(nominal, size, noise, rng)) if "table" in kind else scan
+
+
+def _scattered(part: TriangleMesh, rng: np.random.Generator) -> Floats:
+    """As many points as it has corners, anywhere on a surface: corners of drawn triangles lie in rows, scanned points do not."""
+    areas = np.cumsum(part.triangle_areas)
+    owner = np.searchsorted(areas, rng.uniform(0, areas[-1], len(part.points))).clip(0, len(areas) - 1)
+    weights = rng.dirichlet((1, 1, 1), len(owner))
+    return np.asarray(np.einsum("ij,ijk->ik", weights, part.corners[owner]))
 
 
 def _with(scan: Scan, points: Floats, triangles: Ints) -> Scan:

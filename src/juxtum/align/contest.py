@@ -6,9 +6,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from juxtum.align.samples import ScanSample, scan_sample
+from juxtum.align.samples import ScanSample, nearest_of_each_facing, pulls, scan_sample
 from juxtum.geometry import RigidTransform
-from juxtum.geometry.arrays import Floats, Ints, unit
+from juxtum.geometry.arrays import Floats, unit
 from juxtum.geometry.mesh import Scan
 from juxtum.nominal import Nominal, Projection
 
@@ -48,7 +48,7 @@ class Contest:
         self._cap = 4 * near
         self._near = near
         self._sample = scan_sample(scan, SAMPLE)
-        self._few = scan_sample(scan, SAMPLE // 6)
+        self._few = scan_sample(scan, SAMPLE // 6).trusted
 
     def settle(self, poses: list[RigidTransform]) -> tuple[RigidTransform, list[RigidTransform], str]:
         """The pose that wins, those that it cannot be told from, and what motion its shape leaves free (or "")."""
@@ -93,8 +93,7 @@ class Contest:
         """Gauss-Newton against the exact surface, the worst tenth left out, and the mean misfit that is left."""
         for _ in range(4):
             pose = self._stepped(pose, 3 * self._cap, 0.9) or pose
-        found, _, _ = self._feet(self._few, pose, self._cap)
-        return pose, float(self._misfits(found).mean())
+        return pose, float(self._misfits(self._few, pose).mean())
 
     def _drawn_in(self, pose: RigidTransform) -> _Pose:
         """On with all points, and then every point's distance: a keyway is one point in a hundred."""
@@ -105,31 +104,36 @@ class Contest:
             step, pose = apart(pose, moved, self._nominal.mesh.bounds), moved
             if step < SETTLED * self._near:
                 break
-        found, _, _ = self._feet(self._sample, pose, self._cap)
-        return _Pose(pose, self._misfits(found))
+        return _Pose(pose, self._misfits(self._sample, pose))
 
     def _stepped(self, pose: RigidTransform, limit: float, share: float) -> RigidTransform | None:
         """One step by the nearest share of the few points; None where too few are near."""
-        found, rows, n = self._feet(self._few, pose, limit)
+        found = self._projected(self._few, pose, limit)
+        rows = np.flatnonzero(found.found)
         if len(rows) < 20:
             return None
-        p, d = pose.apply(self._few.points[rows]), found.distances[rows]
-        keep = np.abs(d) <= np.quantile(np.abs(d), share)
+        p = pose.apply(self._few.points[rows])
+        n, d = pulls(p, found.feet[rows], found.normals[rows])
+        keep = nearest_of_each_facing(np.abs(d), n, share)
         centre = p[keep].mean(0)
         jacobian = np.concatenate([n[keep], np.cross(p[keep] - centre, n[keep])], axis=1)
         return RigidTransform.about(centre, _damped(jacobian, d[keep])) @ pose
 
-    def _misfits(self, found: Projection) -> Floats:
+    def _misfits(self, sample: ScanSample, pose: RigidTransform) -> Floats:
+        """How far each point lies from the nominal (N,), capped, mm; of a cloud without normals whatever way the surface looks.
+
+        Beside edges and small holes the neighbours of a point do not tell its normal, and just those points decide.
+        """
+        directions, either = sample.directions(pose)
+        found = self._nominal.projector.project(pose.apply(sample.points), None if either else directions, limit=self._cap)
         return np.where(found.found, np.minimum(np.abs(found.distances), self._cap), self._cap)
 
-    def _feet(self, sample: ScanSample, pose: RigidTransform, limit: float) -> tuple[Projection, Ints, Floats]:
+    def _projected(self, sample: ScanSample, pose: RigidTransform, limit: float) -> Projection:
         points = pose.apply(sample.points)
         directions, either = sample.directions(pose)
         if directions is not None and either:
             directions = self._outwards(points, directions, limit)
-        found = self._nominal.projector.project(points, directions, limit=limit)
-        rows = np.flatnonzero(found.found & ~found.on_border)
-        return found, rows, found.normals[rows]
+        return self._nominal.projector.project(points, directions, limit=limit)
 
     def _outwards(self, points: Floats, axes: Floats, limit: float) -> Floats:
         """Axes turned to look the way of the nearest surface that lies along them."""
@@ -141,7 +145,9 @@ class Contest:
         """The motion that the data do not hold, in words and as a twist about the origin of the part, or nothing."""
         from juxtum.align.best_fit import free_motion
 
-        _, rows, n = self._feet(self._few, pose, self._cap)
+        found = self._projected(self._few, pose, self._cap)
+        rows = np.flatnonzero(found.found & ~found.on_border)
+        n = found.normals[rows]
         if len(rows) < 20:
             return "", None
         p = pose.apply(self._few.points[rows])

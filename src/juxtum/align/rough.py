@@ -15,7 +15,7 @@ from juxtum.align.contest import Contest, apart
 from juxtum.align.guesses import Marks, axis_turns, even_turns, facing_turns, likely, long_axis
 from juxtum.align.pairs import rigid_from_pairs
 from juxtum.align.result import AXES, Alignment
-from juxtum.align.samples import ScanSample, scan_sample
+from juxtum.align.samples import ScanSample, nearest_of_each_facing, pulls, scan_sample
 from juxtum.align.symmetry import all_round, near_symmetries
 from juxtum.errors import AlignmentError
 from juxtum.geometry import Nearest, RigidTransform
@@ -126,10 +126,10 @@ def _ranked(candidates: list[_Candidate]) -> list[_Candidate]:
 class _Search:
     def __init__(self, scan: Scan, nominal: Nominal) -> None:
         self.scan = scan
-        self.few = scan_sample(scan, 160)
-        self.sample = scan_sample(scan, 500)
-        self.broad = scan_sample(scan, 1500)
-        self.fine = scan_sample(scan, 3000)
+        self.few = scan_sample(scan, 160).trusted
+        self.sample = scan_sample(scan, 500).trusted
+        self.broad = scan_sample(scan, 1500).trusted
+        self.fine = scan_sample(scan, 3000).trusted
         self.nominal = nominal
         self.near = max(nominal.diagonal / 250, 0.2)
         self.marks = Marks.of(nominal)
@@ -212,9 +212,9 @@ class _Search:
             if found.sum() < 20:
                 return _Candidate(transform, 0.0, np.inf)
             feet = np.einsum("ij,ijk->ik", near.weights[found], mesh.points[mesh.triangles[near.triangles[found]]])
-            keep = near.distances[found] <= np.quantile(near.distances[found], 0.9)
-            normals = mesh.triangle_normals[near.triangles[found]][keep]
-            moved = self._step(transform, points[found][keep], feet[keep], normals, False)
+            normals, _ = pulls(points[found], feet, mesh.triangle_normals[near.triangles[found]])
+            keep = nearest_of_each_facing(near.distances[found], normals, 0.9)
+            moved = self._step(transform, points[found][keep], feet[keep], normals[keep], False)
             step = apart(transform, moved, mesh.bounds)
             transform = moved
             if index >= 4 and step < SETTLED * self.near:

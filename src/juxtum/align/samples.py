@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
-from juxtum.geometry.arrays import Floats
+from juxtum.geometry.arrays import Bools, Floats
 from juxtum.geometry.mesh import PointCloud, Scan, TriangleMesh
 from juxtum.geometry.transform import RigidTransform
+
+BLURRED = 0.05
+"""Neighbours that spread more than this across the surface, of their variance along it, do not tell its normal."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -21,6 +25,15 @@ class ScanSample:
     area: float
     axes: Floats | None = None
     """For a cloud without normals: the direction in which its neighbours spread least, of either sign."""
+    clear: Bools | None = None
+    """Which of these axes can be trusted; beside edges they cannot."""
+
+    @cached_property
+    def trusted(self) -> ScanSample:
+        """Only the points whose axes can be trusted; all where none are needed, or where next to none can be."""
+        if self.clear is None or self.axes is None or self.clear.mean() < 0.3:
+            return self
+        return ScanSample(self.points[self.clear], None, self.area / float(self.clear.mean()), self.axes[self.clear])
 
     def directions(self, transform: RigidTransform) -> tuple[Floats | None, bool]:
         """Normals or axes as they lie in a pose, and whether either sign is meant."""
@@ -44,8 +57,11 @@ def scan_sample(scan: Scan, count: int) -> ScanSample:
     steps = (np.arange(count) + 0.5) * total / count
     chosen = np.unique(np.searchsorted(np.cumsum(areas), steps).clip(0, len(areas) - 1))
     normals, points = scan.normals, scan.points[chosen]
-    axes = scan.axes_at(points) if isinstance(scan, PointCloud) and normals is None else None
-    return ScanSample(points, None if normals is None else normals[chosen], total / max(len(chosen), 1), axes)
+    area = total / max(len(chosen), 1)
+    if isinstance(scan, PointCloud) and normals is None:
+        axes, blur = scan.axes_at(points)
+        return ScanSample(points, None, area, axes, blur < BLURRED)
+    return ScanSample(points, None if normals is None else normals[chosen], area)
 
 
 def _on_triangles(mesh: TriangleMesh, count: int) -> ScanSample:
@@ -58,3 +74,39 @@ def _on_triangles(mesh: TriangleMesh, count: int) -> ScanSample:
     a, b, c = np.moveaxis(mesh.points[mesh.triangles[owner]], 1, 0)
     points = a + u[:, None] * (b - a) + v[:, None] * (c - a)
     return ScanSample(points, mesh.triangle_normals[owner], float(running[-1]) / count)
+
+
+def nearest_of_each_facing(apart: Floats, normals: Floats, share: float) -> Bools:
+    """The nearest share of points (N,), counted for each way in which the surface faces on its own.
+
+    Otherwise the narrow sides of a plate, which alone hold it along its plane, would be the first to be left out.
+
+    Parameters
+    ----------
+    apart : array (N,)
+        How far each point lies from its foot, mm, no sign.
+    normals : array (N, 3)
+        Of the surface at the feet.
+    """
+    along = np.abs(normals).argmax(1)
+    facing = 2 * along + (normals[np.arange(len(normals)), along] < 0)
+    keep = np.zeros(len(apart), dtype=bool)
+    for way in range(6):
+        rows = facing == way
+        if rows.any():
+            keep[rows] = apart[rows] <= np.quantile(apart[rows], share)
+    return keep
+
+
+def pulls(points: Floats, feet: Floats, normals: Floats) -> tuple[Floats, Floats]:
+    """Along which direction (N, 3) each point is pulled to its foot, and how far it is off along it (N,), mm.
+
+    Along the surface's normal, which lets it slide; but where the foot lies on a border, beyond which the point is,
+    straight to it: a plate that is seen from above is held along its plane by nothing but its outline and its holes.
+    """
+    away = points - feet
+    apart = np.linalg.norm(away, axis=1)
+    heights = np.einsum("ij,ij->i", away, normals)
+    beyond = np.abs(heights) < 0.8 * apart
+    straight = away / np.maximum(apart, 1e-12)[:, None]
+    return np.where(beyond[:, None], straight, normals), np.where(beyond, apart, heights)

@@ -6,6 +6,7 @@ import numpy as np
 
 from juxtum.align import rough_align
 from juxtum.align.samples import scan_sample
+from juxtum.align.symmetry import principal_frame
 from juxtum.errors import AlignmentError
 from juxtum.geometry import Plane
 from juxtum.geometry.mesh import Scan
@@ -30,7 +31,8 @@ def could_be_the_part(scan: Scan, plane: Plane, nominal: Nominal, progress: Prog
     sample = scan_sample(scan, SAMPLE)
     flat = np.abs(plane.distances(sample.points)) < max(0.25 * scan.spacing, 0.08)
     along = sample.points[flat] - np.outer(plane.distances(sample.points[flat]), plane.normal)
-    if len(along) and np.linalg.norm(np.ptp(along, axis=0)) > 1.25 * nominal.diagonal:
+    # Along its own axes: the box of a turned rectangle is larger than the rectangle.
+    if len(along) > 2 and np.linalg.norm(np.ptp(along @ principal_frame(along).T, axis=0)) > 1.25 * nominal.diagonal:
         return False
     try:
         found = rough_align(scan, nominal, progress)

@@ -71,12 +71,19 @@ class PointCloud:
 
         return cKDTree(self.points)
 
-    def axes_at(self, places: Floats, count: int = 12) -> Floats:
-        """Direction (N, 3) in which the nearest points of each place spread least: its normal, of either sign."""
+    def axes_at(self, places: Floats, count: int = 24) -> tuple[Floats, Floats]:
+        """Direction (N, 3) in which the nearest points of each place spread least: its normal, of either sign.
+
+        Returns
+        -------
+        axes : array (N, 3)
+        blur : array (N,)
+            Variance along the axis over the next larger one: near 0 on a smooth surface, up to 1 beside an edge.
+        """
         _, near = self._neighbours.query(places, k=min(count, len(self.points)))
         around = self.points[near] - self.points[near].mean(1, keepdims=True)
-        _, vectors = np.linalg.eigh(np.einsum("nki,nkj->nij", around, around))
-        return np.asarray(vectors[:, :, 0])
+        values, vectors = np.linalg.eigh(np.einsum("nki,nkj->nij", around, around))
+        return np.asarray(vectors[:, :, 0]), np.asarray(values[:, 0] / np.maximum(values[:, 1], 1e-30))
 
     def moved(self, transform: RigidTransform) -> PointCloud:
         """The cloud in another frame."""
