@@ -2,6 +2,6 @@
 
 from juxtum.assemble.fragments import Fragments, drop_fragments, find_fragments
 from juxtum.assemble.select import Prism, inside_prism
-from juxtum.assemble.trim import find_table, trim
+from juxtum.assemble.trim import find_flat, find_table, trim
 
-__all__ = ["Fragments", "Prism", "drop_fragments", "find_fragments", "find_table", "inside_prism", "trim"]
+__all__ = ["Fragments", "Prism", "drop_fragments", "find_flat", "find_fragments", "find_table", "inside_prism", "trim"]

@@ -7,8 +7,8 @@ import numpy as np
 from juxtum.align import rough_align
 from juxtum.align.samples import scan_sample
 from juxtum.align.symmetry import principal_frame
+from juxtum.assemble.trim import Flat
 from juxtum.errors import AlignmentError
-from juxtum.geometry import Plane
 from juxtum.geometry.mesh import Scan
 from juxtum.nominal import Nominal
 from juxtum.progress import Progress
@@ -23,14 +23,15 @@ def thinnest(nominal: Nominal) -> float:
     return float(np.ptp(nominal.mesh.bounds, axis=0).min())
 
 
-def could_be_the_part(scan: Scan, plane: Plane, nominal: Nominal, progress: Progress) -> bool:
-    """Whether the flat region along a plane lies on the part, with the scan as it is brought near the nominal.
+def could_be_the_part(scan: Scan, flat: Flat, nominal: Nominal, progress: Progress) -> bool:
+    """Whether a flat region lies on the part, with the scan as it is brought near the nominal.
 
     A table reaches farther than the part: then no alignment of the whole scan brings it onto the nominal.
     """
     sample = scan_sample(scan, SAMPLE)
-    flat = np.abs(plane.distances(sample.points)) < max(0.25 * scan.spacing, 0.08)
-    along = sample.points[flat] - np.outer(plane.distances(sample.points[flat]), plane.normal)
+    heights = flat.plane.distances(sample.points)
+    on = np.abs(heights) < flat.thickness
+    along = sample.points[on] - np.outer(heights[on], flat.plane.normal)
     # Along its own axes: the box of a turned rectangle is larger than the rectangle.
     if len(along) > 2 and np.linalg.norm(np.ptp(along @ principal_frame(along).T, axis=0)) > 1.25 * nominal.diagonal:
         return False
@@ -39,5 +40,5 @@ def could_be_the_part(scan: Scan, plane: Plane, nominal: Nominal, progress: Prog
     except AlignmentError:
         return False
     near = max(nominal.diagonal / 250, 0.2)
-    on = nominal.projector.project(found.transform.apply(sample.points[flat]), limit=2 * near)
-    return bool(on.found.mean() > LIES_ON_THE_PART)
+    there = nominal.projector.project(found.transform.apply(sample.points[on]), limit=2 * near)
+    return bool(there.found.mean() > LIES_ON_THE_PART)

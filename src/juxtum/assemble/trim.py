@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 
-from juxtum.associate import fit_plane
+from juxtum.associate.gauss import plane_through
 from juxtum.errors import InputError
 from juxtum.geometry import Plane
 from juxtum.geometry.arrays import Bools, Floats, unit
@@ -14,45 +16,55 @@ HULL_RATIO = 1.15
 """A flat region is a table when it reaches this much farther round than what stands on it (by area)."""
 
 
+@dataclass(frozen=True)
+class Flat:
+    """A flat region of a scan: its plane, and how far its points lie off it at most, mm."""
+
+    plane: Plane
+    thickness: float
+
+
 def find_table(scan: Scan) -> Plane | None:
+    """The plane of the table that a part stands on, its normal to the side of the part, or None; see `find_flat`."""
+    flat = find_flat(scan)
+    return None if flat is None else flat.plane
+
+
+def find_flat(scan: Scan) -> Flat | None:
     """The largest flat region with everything else on one side of it, or None when there is none.
 
     The normal points to the side where the part stands. A part's own flat underside is not a table: a table reaches
     beyond the outline of what stands on it.
     """
     points, normals, areas = _flat_samples(scan)
-    best: Plane | None = None
+    best: Flat | None = None
     best_area = 0.0
     known: list[Plane] = []
     for seed in _seeds(points, normals, areas):
         if any(abs(p.normal @ seed.normal) > 0.99 and abs(p.distances(seed.point)) < 0.3 for p in known):
             continue
-        plane = _refined(points, normals, areas, seed)
-        if plane is None:
+        flat = _refined(points, normals, seed)
+        if flat is None:
             continue
-        known.append(plane)
-        on = np.abs(plane.distances(points)) < _thickness(scan)
+        known.append(flat.plane)
+        on = np.abs(flat.plane.distances(points)) < flat.thickness
         area = float(areas[on].sum())
-        if area > max(best_area, 0.03 * areas.sum()) and _is_table(plane, points, on):
-            best, best_area = plane, area
+        if area > max(best_area, 0.03 * areas.sum()) and _is_table(flat, points, on):
+            best, best_area = flat, area
     if best is None:
         return None
-    heights = best.distances(points)
-    heights = heights[np.abs(heights) > 3 * _thickness(scan)]
-    return best if np.median(heights) > 0 else best.flipped()
-
-
-def _thickness(scan: Scan) -> float:
-    return max(0.25 * scan.spacing, 0.08)
+    heights = best.plane.distances(points)
+    heights = heights[np.abs(heights) > 3 * best.thickness]
+    return best if np.median(heights) > 0 else Flat(best.plane.flipped(), best.thickness)
 
 
 def _flat_samples(scan: Scan) -> tuple[Floats, Floats | None, Floats]:
-    """At most 40,000 places with normals and areas."""
+    """At most 12,000 places with normals and areas."""
     if isinstance(scan, PointCloud):
-        step = max(1, len(scan.points) // 40_000)
+        step = max(1, len(scan.points) // 12_000)
         points = scan.points[::step]
         return points, None, np.ones(len(points))
-    step = max(1, len(scan.triangles) // 40_000)
+    step = max(1, len(scan.triangles) // 12_000)
     corners = scan.points[scan.triangles[::step]]
     crosses = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
     return corners.mean(1), unit(crosses), np.linalg.norm(crosses, axis=1) / 2
@@ -74,28 +86,35 @@ def _seeds(points: Floats, normals: Floats | None, areas: Floats) -> list[Plane]
     return seeds
 
 
-def _refined(points: Floats, normals: Floats | None, areas: Floats, seed: Plane) -> Plane | None:
-    """Fit the plane to what lies near it, from wide to narrow."""
-    plane = seed
-    for reach in (2.0, 0.6, 0.25):
-        near = np.abs(plane.distances(points)) < reach
+def _refined(points: Floats, normals: Floats | None, seed: Plane) -> Flat | None:
+    """Fit the plane to what lies near it, from wide to narrow, down to the noise of the flat region itself.
+
+    A sheet of metal that lies on a table is told from it by its thickness, be it a few tenths of a millimetre.
+    """
+    size = float(np.linalg.norm(np.ptp(points, axis=0)))
+    plane, reach = seed, min(2.0, size / 60)
+    for factor in (0.3, 0.4, 0.0, 0.0, 0.0):
+        distances = np.abs(plane.distances(points))
+        near = distances < reach
         if normals is not None:
             near &= np.abs(normals @ plane.normal) > 0.9
-        if near.sum() < 200:
+        if near.sum() < 100:
             return None
-        plane = fit_plane(points[near], plane.normal).plane
-    return plane
+        plane = plane_through(points[near])
+        # Four standard deviations, by the median of what is near.
+        reach = factor * reach if factor else min(reach, max(6 * float(np.median(np.abs(plane.distances(points[near])))), 1e-4 * size))
+    return Flat(plane, reach)
 
 
-def _is_table(plane: Plane, points: Floats, on: Bools) -> bool:
+def _is_table(flat: Flat, points: Floats, on: Bools) -> bool:
     """Whether all else stands on one side, within the outline of the flat region."""
-    heights = plane.distances(points)
-    away = np.abs(heights) > 1.0
+    heights = flat.plane.distances(points)
+    away = np.abs(heights) > 2 * flat.thickness
     rest = heights[away]
     if len(rest) < 50 or max((rest > 0).mean(), (rest < 0).mean()) < 0.995:
         return False
-    flat = points - np.outer(heights, plane.normal)
-    return _hull_area(flat[on], plane) > HULL_RATIO * _hull_area(_without_outliers(flat[away]), plane)
+    level = points - np.outer(heights, flat.plane.normal)
+    return _hull_area(level[on], flat.plane) > HULL_RATIO * _hull_area(_without_outliers(level[away]), flat.plane)
 
 
 def _without_outliers(points: Floats) -> Floats:

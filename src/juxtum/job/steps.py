@@ -11,7 +11,7 @@ from juxtum.align import Alignment, align_pairs, best_fit, rough_align
 from juxtum.align.best_fit import BestFitOptions
 from juxtum.align.datums import DatumFeature, datum_alignment
 from juxtum.align.result import no_alignment
-from juxtum.assemble import Prism, drop_fragments, find_table, inside_prism, trim
+from juxtum.assemble import Prism, drop_fragments, find_flat, inside_prism, trim
 from juxtum.assemble.table import could_be_the_part, thinnest
 from juxtum.errors import InputError
 from juxtum.evaluate import DecisionRule, Limits, Line
@@ -77,10 +77,10 @@ class Trim(StepModel):
     @staticmethod
     def table(scan: Scan, nominal: Nominal | None, progress: Progress) -> Plane | None:
         """The table in a scan; none when what looks like one belongs to the part."""
-        plane = find_table(scan)
-        if plane is None or nominal is None or not could_be_the_part(scan, plane, nominal, progress):
-            return plane
-        return None
+        flat = find_flat(scan)
+        if flat is None or (nominal is not None and could_be_the_part(scan, flat, nominal, progress)):
+            return None
+        return flat.plane
 
 
 class Fragments(StepModel):
