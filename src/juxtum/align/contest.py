@@ -34,6 +34,28 @@ class _Pose:
         return float(self.misfits.mean())
 
 
+@dataclass(frozen=True, eq=False)
+class Settled:
+    """How a contest ended.
+
+    Parameters
+    ----------
+    best : RigidTransform
+        The pose that wins.
+    rivals : list of RigidTransform
+        Those that it cannot be told from.
+    free : str
+        What motion the shape leaves free, in words, or "".
+    far : float
+        Share of the scan (0 to 1) that lies farther off than what counts as near.
+    """
+
+    best: RigidTransform
+    rivals: list[RigidTransform]
+    free: str
+    far: float
+
+
 class Contest:
     """Draws poses in on the exact surface and lets them compete.
 
@@ -50,8 +72,8 @@ class Contest:
         self._sample = scan_sample(scan, SAMPLE)
         self._few = scan_sample(scan, SAMPLE // 6).trusted
 
-    def settle(self, poses: list[RigidTransform]) -> tuple[RigidTransform, list[RigidTransform], str]:
-        """The pose that wins, those that it cannot be told from, and what motion its shape leaves free (or "")."""
+    def settle(self, poses: list[RigidTransform]) -> Settled:
+        """Let poses compete."""
         begun = [self._begun(pose) for pose in poses]
         limit = 2 * min(misfit for _, misfit in begun) + 0.02 * self._cap
         drawn = self._distinct([self._drawn_in(pose) for pose, misfit in begun if misfit <= limit])
@@ -66,7 +88,7 @@ class Contest:
                 rivals.append(other)
         free, twist = self._free(best.transform)
         rivals = [r for r in rivals if twist is None or not _is_along(twist, best.transform, r.transform, self._nominal)]
-        return best.transform, [r.transform for r in rivals], free
+        return Settled(best.transform, [r.transform for r in rivals], free, float((best.misfits > self._near).mean()))
 
     def _compare(self, first: _Pose, second: _Pose) -> int:
         """1 when the first pose fits better where the two differ, -1 when the second does, 0 when nothing tells them apart."""

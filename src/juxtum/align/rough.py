@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from juxtum.align.contest import Contest, apart
+from juxtum.align.contest import Contest, Settled, apart
 from juxtum.align.guesses import Marks, axis_turns, even_turns, facing_turns, likely, long_axis
 from juxtum.align.pairs import rigid_from_pairs
 from juxtum.align.result import AXES, Alignment
@@ -34,6 +34,9 @@ SETTLED = 0.01
 """Drawing in ends when no corner of the part moves by this share of what counts as near."""
 DECISIVE = 0.97
 """With so much of the scan near the nominal after the first guesses no others are tried."""
+
+ODD = 0.03
+"""With more of the scan far from the part even the best pose is doubted."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -77,12 +80,11 @@ def rough_align(scan: Scan, nominal: Nominal, progress: Progress | None = None, 
         raise _not_found(scan, nominal, found[0].inside if found else 0.0)
     progress.phase("trying what the part's symmetry allows", 0.75)
     found = _ranked([*found, search.near_identity(), *search.turned(found[0])])
-    best, others, free = Contest(search.scan, nominal, search.near).settle([c.transform for c in found if c.inside > found[0].inside - 0.3])
-    poses = [best, *others]
+    settled = Contest(search.scan, nominal, search.near).settle([c.transform for c in found if c.inside > found[0].inside - 0.3])
+    poses = [settled.best, *settled.rivals]
     chosen = poses[choice % len(poses)]
     rest = tuple(pose for pose in poses if pose is not chosen)
-    notes = tuple(_told(chosen, pose) for pose in rest)
-    notes += (f"the shape leaves the scan {free}",) if free else ()
+    notes = (*(_told(chosen, pose) for pose in rest), *_doubts(settled, search.near))
     last = search.drawn_in(chosen)
     spread = frozen(np.diag(np.repeat([last.rms, 2 * last.rms / nominal.diagonal], 3) ** 2))
     used = int(last.inside * len(search.fine.points))
@@ -117,6 +119,14 @@ def _told(chosen: RigidTransform, other: RigidTransform) -> str:
     if motion.angle < 1:
         return f"not sure where it lies: {np.linalg.norm(motion.offset):.1f} mm away it fits as well"
     return f"not sure which way it lies: turned by {motion.angle:.0f} degrees about {axis} it fits as well"
+
+
+def _doubts(settled: Settled, near: float) -> list[str]:
+    """What is left open although a pose was found."""
+    doubts = [f"the shape leaves the scan {settled.free}"] if settled.free else []
+    if settled.far > ODD:
+        doubts.append(f"not sure that it lies right: {100 * settled.far:.0f} % of the scan lies more than {near:.2g} mm from the part")
+    return doubts
 
 
 def _ranked(candidates: list[_Candidate]) -> list[_Candidate]:
