@@ -105,8 +105,23 @@ def test_2_the_pad_leads_through_the_poses(desk: Hand) -> None:
     assert any(i.title == "scanner calibrated" and i.is_done for i in desk.window.ready.go_panel.items)
 
 
+def certify(desk: Hand, of: str, number: str, until: str) -> None:
+    choose(desk, "Certificate of", of)
+    for name, text in (("Certificate number", number), ("Certificate valid until", until)):
+        field = desk.named(name, QLineEdit)
+        assert isinstance(field, QLineEdit)
+        field.setText(text)
+    desk.click("Enter certificate")
+
+
 def test_3_a_policy_holds_verdicts_back_until_it_is_met(desk: Hand) -> None:
     choose(desk, "Policy", Policy.TODAY.value)
+    assert "has no certificate" in read(desk, "Policy in words"), "nobody has entered one"
+    certify(desk, "Handheld scanner WH-3", "TF-C-1182", "next June")
+    assert "'next June' is no day" in desk.window.notice.text
+    certify(desk, "Handheld scanner WH-3", "TF-C-1182", "2020-01-31")
+    assert "ran out on 2020-01-31" in read(desk, "Policy in words")
+    certify(desk, "Handheld scanner WH-3", "TF-C-1182", "2099-12-31")
     assert "was not verified today" in read(desk, "Policy in words") and "verified today" in desk.finding(Key.READY)
     note = desk.named("Override note", QLineEdit)
     assert isinstance(note, QLineEdit)
@@ -121,6 +136,8 @@ def test_3_a_policy_holds_verdicts_back_until_it_is_met(desk: Hand) -> None:
     desk.click("Check on it")
     desk.wait()
     assert read(desk, "Calibration result").startswith("Passed on ball bar BB-300: size")
+    assert "made on ball bar BB-300, which has no certificate" in read(desk, "Policy in words")
+    certify(desk, "ball bar BB-300", "TF-C-1220", "2099-12-31")
     assert read(desk, "Policy in words").startswith("Verified at") and not desk.window.session.job.readiness.objection
 
 

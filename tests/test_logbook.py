@@ -14,7 +14,6 @@ from datetime import date, datetime, timedelta
 from pathlib import Path
 
 import pytest
-from sqlalchemy import text
 
 from juxtum.errors import JobError
 from juxtum.instruments.models import Kind, shipped
@@ -120,15 +119,20 @@ def test_a_failed_upgrade_leaves_nothing_behind(tmp_path: Path, monkeypatch: pyt
     assert len(Logbook(url).artefacts()) == 4
 
 
-def test_an_artefact_that_ran_out_makes_no_check(tmp_path: Path) -> None:
+def test_only_an_artefact_with_a_valid_certificate_makes_a_check(tmp_path: Path) -> None:
     book = Logbook(f"sqlite:///{tmp_path / 'book.sqlite'}")
+    assert {(a.certificate, a.due) for a in book.artefacts()} == {("", None)}, "no certificate appears by itself"
     instrument, now = book.instrument(MODEL), datetime.now().replace(hour=12)
+    assert (instrument.certificate, instrument.due) == ("", None)
+    book.set_due(instrument, "TF-C-1182", date(2099, 1, 1))
+    instrument = book.instrument(MODEL)
     good = Entry("", "bar A", "E. Lindqvist", 20.0, 0.004, 0.01)
     book.add_check(instrument, good, good, now)
     later = now + timedelta(minutes=1)
-    assert book.readiness(Policy.TODAY, instrument, later).is_met
-    with book._engine.begin() as connection:
-        connection.execute(text("update artefacts set due = :due where name = 'bar A'"), {"due": date(2020, 1, 31)})
-    said = book.readiness(Policy.TODAY, instrument, later)
-    assert not said.is_met
-    assert said.reason == "today's check was made on bar A, whose certificate ran out on 2020-01-31"
+    words = []
+    for number, due in (("", None), ("TF-C-1175", date(2020, 1, 31)), ("TF-C-1175", date(2099, 1, 1))):
+        book.set_due(book.artefact("bar A"), number, due)
+        said = book.readiness(Policy.TODAY, instrument, later)
+        words.append(said.reason)
+    assert said.is_met
+    assert words[:2] == [f"today's check was made on bar A, {why}" for why in ("which has no certificate", "whose certificate ran out on 2020-01-31")]

@@ -203,6 +203,7 @@ NOW = datetime(2026, 11, 25, 10, 0)
 def test_policies(book: Logbook, policy: Policy, due: date | None, check: tuple[int, float] | None, met: bool, words: str) -> None:
     instrument = book.instrument(MODEL)
     book.set_due(instrument, "TF-C-1182" if due else "", due)
+    book.set_due(book.artefact("ball bar BB-300"), "TF-C-1220", date(2027, 6, 30))
     if check is not None:
         book.add_check(instrument, entry(0.001), entry(check[1]), NOW - timedelta(days=check[0]))
     found = book.readiness(policy, book.instrument(MODEL), NOW)

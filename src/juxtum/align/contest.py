@@ -16,6 +16,10 @@ SAMPLE = 12_000
 ROUNDS = 8
 SETTLED = 0.002
 """Drawing in ends when no corner of the part moves by this share of what counts as near."""
+FAR_OFF = 4.0
+"""From so many times the median distance on a point pulls no harder."""
+NOT_OPPOSITE = 100.0
+"""A corner of a mesh may look quite another way than its foot (degrees), but not the opposite one."""
 FREE = 3e-5
 """A motion is free when moving along it changes the distances by less than this share (squared) of what others do."""
 LEAST_DIFFERENT = 12
@@ -137,9 +141,13 @@ class Contest:
         p = pose.apply(self._few.points[rows])
         n, d = pulls(p, found.feet[rows], found.normals[rows])
         keep = nearest_of_each_facing(np.abs(d), n, share)
-        centre = p[keep].mean(0)
-        jacobian = np.concatenate([n[keep], np.cross(p[keep] - centre, n[keep])], axis=1)
-        return RigidTransform.about(centre, _damped(jacobian, d[keep])) @ pose
+        p, n, d = p[keep], n[keep], d[keep]
+        centre = p.mean(0)
+        # Cauchy's weights: scraps hardly pull, yet a keyway, which is far off too, turns a ring that nothing else holds.
+        scale = max(FAR_OFF * float(np.median(np.abs(d))), SETTLED * self._near)
+        weights = 1 / np.sqrt(1 + (d / scale) ** 2)
+        jacobian = np.concatenate([n, np.cross(p - centre, n)], axis=1)
+        return RigidTransform.about(centre, _damped(jacobian * weights[:, None], d * weights)) @ pose
 
     def _misfits(self, sample: ScanSample, pose: RigidTransform) -> Floats:
         """How far each point lies from the nominal (N,), capped, mm; of a cloud without normals whatever way the surface looks.
@@ -147,7 +155,8 @@ class Contest:
         Beside edges and small holes the neighbours of a point do not tell its normal, and just those points decide.
         """
         directions, either = sample.directions(pose)
-        found = self._nominal.projector.project(pose.apply(sample.points), None if either else directions, limit=self._cap)
+        points = pose.apply(sample.points)
+        found = self._nominal.projector.project(points, None if either else directions, limit=self._cap, angle=NOT_OPPOSITE)
         return np.where(found.found, np.minimum(np.abs(found.distances), self._cap), self._cap)
 
     def _projected(self, sample: ScanSample, pose: RigidTransform, limit: float) -> Projection:

@@ -23,12 +23,12 @@ Row = TypeVar("Row", bound=Base)
 TURN = 7_202_611
 """Number of the lock under which tables are made, as good as any."""
 ARTEFACTS = (
-    ("ball bar BB-300", "ball bar", 300.012, 25.4003, 0.004, "TF-C-1220"),
-    ("bar A", "scale bar", 1400.062, 0.0, 0.012, "TF-C-1175"),
-    ("reference ball RB-25", "ball", 0.0, 25.0008, 0.002, "TF-C-1221"),
-    ("dot board DB-7", "board", 240.0, 6.0, 0.006, "TF-C-1222"),
+    ("ball bar BB-300", "ball bar", 300.012, 25.4003, 0.004),
+    ("bar A", "scale bar", 1400.062, 0.0, 0.012),
+    ("reference ball RB-25", "ball", 0.0, 25.0008, 0.002),
+    ("dot board DB-7", "board", 240.0, 6.0, 0.006),
 )
-"""Made-up artefacts that a new logbook begins with; name, kind, length, diameter, U, certificate."""
+"""Made-up artefacts that a new logbook begins with: name, kind, length, diameter, U. Their certificates are for the shop to enter."""
 
 
 @dataclass(frozen=True)
@@ -154,10 +154,8 @@ class Logbook:
             if session.get_bind().dialect.name == "postgresql":
                 session.execute(text("select pg_advisory_xact_lock(:number)"), {"number": TURN})
             if session.scalars(select(ArtefactRow)).first() is None:
-                year = date.today().year + 1
-                for name, kind, length, diameter, u, certificate in ARTEFACTS:
-                    row = ArtefactRow(name=name, kind=kind, length=length, diameter=diameter, uncertainty=u, certificate=certificate, due=date(year, 6, 30))
-                    session.add(row)
+                for name, kind, length, diameter, u in ARTEFACTS:
+                    session.add(ArtefactRow(name=name, kind=kind, length=length, diameter=diameter, uncertainty=u))
 
     @contextmanager
     def _session(self) -> Iterator[Session]:
@@ -175,22 +173,27 @@ class Logbook:
     # -- what is in it ----------------------------------------------------------------------------------------
 
     def instrument(self, model: InstrumentModel, serial: str = "") -> InstrumentRow:
-        """The row of an instrument, entered when it is new; a new one's certificate is valid for a year."""
+        """The row of an instrument, entered when it is new, without a certificate: that is for a person to enter."""
         with self._session() as session:
             row = session.scalars(select(InstrumentRow).filter_by(model=model.id, serial=serial)).first()
             if row is None:
-                today = date.today()
-                due = date(today.year + 1, today.month, 1) if model.certificate else None
-                row = InstrumentRow(model=model.id, name=model.name, serial=serial, certificate=model.certificate, due=due)
+                row = InstrumentRow(model=model.id, name=model.name, serial=serial)
                 session.add(row)
                 session.flush()
             return row
 
-    def set_due(self, instrument: InstrumentRow, certificate: str, due: date | None) -> None:
-        """A new certificate, or none any more."""
+    def set_due(self, what: InstrumentRow | ArtefactRow, certificate: str, due: date | None) -> None:
+        """A new certificate of an instrument or an artefact, or none any more.
+
+        Raises
+        ------
+        JobError
+            When it has been taken out of the logbook.
+        """
         with self._session() as session:
-            row = session.get(InstrumentRow, instrument.id)
-            assert row is not None
+            row: InstrumentRow | ArtefactRow | None = session.get(type(what), what.id)  # type: ignore[assignment]
+            if row is None:
+                raise JobError(f"{what.name} is no longer in the logbook", "logbook", "Choose another")
             row.certificate, row.due = certificate, due
 
     def artefacts(self) -> Sequence[ArtefactRow]:
@@ -267,11 +270,18 @@ class Logbook:
         if not today:
             return Readiness(policy=policy, is_met=False, reason=f"{instrument.name} was not verified today")
         last = today[0]
-        due = {row.name: row.due for row in self.artefacts()}.get(last.artefact)
-        if due is not None and due < now.date():
-            reason = f"today's check was made on {last.artefact}, whose certificate ran out on {due.isoformat()}"
-            return Readiness(policy=policy, is_met=False, reason=reason)
+        if wrong := self._wrong_with(last.artefact, now.date()):
+            return Readiness(policy=policy, is_met=False, reason=f"today's check was made on {last.artefact}, {wrong}")
         if not last.passed:
             worst = f"{last.length_error:.3f} mm on {last.artefact}, the limit is {last.length_limit:.3f} mm"
             return Readiness(policy=policy, is_met=False, reason=f"today's check failed: {worst}")
         return Readiness(policy=policy, is_met=True, reason=f"verified at {last.at:%H:%M} on {last.artefact}")
+
+    def _wrong_with(self, artefact: str, today: date) -> str:
+        """Why an artefact is none to check on, or ""."""
+        row = next((row for row in self.artefacts() if row.name == artefact), None)
+        if row is None:
+            return "which is not in the logbook"
+        if not row.certificate or row.due is None:
+            return "which has no certificate"
+        return f"whose certificate ran out on {row.due.isoformat()}" if row.due < today else ""

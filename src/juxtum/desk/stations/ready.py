@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import date, datetime
 
 import numpy as np
 from PyQt6.QtWidgets import QLineEdit
 
 from juxtum.capture.calibrating import CalibrationKind, order_for
 from juxtum.desk.readying.calibrating import Calibrating
+from juxtum.desk.readying.certificates import Certificates
 from juxtum.desk.readying.go_panel import GoPanel
 from juxtum.desk.stations.base import Station
 from juxtum.desk.stations.findings import Key, NextAction
@@ -19,7 +20,7 @@ from juxtum.job import Job
 from juxtum.job.planning import with_coating, with_temperature
 from juxtum.job.readiness import Policy, Readiness
 from juxtum.logbook.go_list import GoItem, go_list, is_go
-from juxtum.logbook.tables import CalibrationRow, CheckRow, InstrumentRow
+from juxtum.logbook.tables import ArtefactRow, CalibrationRow, CheckRow, InstrumentRow
 from juxtum.plan.cautions import cautions
 from juxtum.plan.planner import Planner
 from juxtum.plan.preparing import coat_uncertainty, soak_minutes, surface_advice
@@ -81,6 +82,9 @@ class ReadyStation(Station):
         self.body.addLayout(row(self._check))
         self._log = Facts("Logbook")
         self.body.addWidget(self._log)
+        self._certificates = Certificates(self._enter_certificate, lambda what, then: self.window_.tell(what, "certificates", then))
+        self.body.addWidget(line())
+        self.body.addWidget(self._certificates)
 
     def _build_policy(self) -> None:
         self.body.addWidget(line())
@@ -216,6 +220,7 @@ class ReadyStation(Station):
         if [self._artefact.itemText(k) for k in range(self._artefact.count())] != names:
             self._artefact.clear()
             self._artefact.addItems(names)
+        self._certificates.show_rows(instrument, book)
         facts = [("certificate", f"{instrument.certificate or 'none'}{f', until {instrument.due:%d %b %Y}' if instrument.due else ''}")]
         facts += [(f"{r.at:%d %b %H:%M} {r.kind}", _microns(r)) for r in book.calibrations(instrument)[:3]]
         facts += [(f"{r.at:%d %b %H:%M} check", _check_words(r)) for r in book.checks(instrument)[:2]]
@@ -240,6 +245,18 @@ class ReadyStation(Station):
             self.show_results()
             return
         self.session.edit("temperature of the part", lambda job: with_temperature(job, value))
+
+    def _enter_certificate(self, what: InstrumentRow | ArtefactRow, number: str, until: date | None) -> None:
+        book = self.window_.logbook
+        if book is None:
+            return
+        try:
+            book.set_due(what, number, until)
+        except JuxtumError as problem:
+            self.session.failed.emit(problem)
+            return
+        self.look_again()
+        self.show_results()
 
     def tick_next(self) -> None:
         """The first open thing that a person does is done."""
