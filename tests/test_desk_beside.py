@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QLineEdit
 
 from hand import Hand, close, opened
@@ -19,6 +20,7 @@ from juxtum.errors import Cancelled
 from juxtum.evaluate import DecisionRule
 from juxtum.job import FileStore, Job, save_job
 from juxtum.job.document import Brief, default_procedure
+from juxtum.job.runner import Evaluation
 from juxtum.job.steps import AsScanned, Decide
 from juxtum.progress import Progress
 
@@ -36,6 +38,12 @@ def desk(application: QApplication, tmp_path: Path):  # type: ignore[no-untyped-
     hand.wait(lambda: window.session.derived.evaluation is not None)
     yield hand
     close(window)
+
+
+def evaluation_of(desk: Hand) -> Evaluation:
+    found = desk.window.session.derived.evaluation
+    assert found is not None
+    return found
 
 
 def test_limits_and_rule_at_once(desk: Hand) -> None:
@@ -56,8 +64,7 @@ def test_readings_pinned_quickly_have_names_of_their_own(desk: Hand) -> None:
     for x in (10.0, 20.0, 30.0):
         desk.window.measure.pin(np.array([x, 30.0, 10.0]))
     desk.wait()
-    evaluation = desk.window.session.derived.evaluation
-    assert evaluation is not None and [r.label for r in evaluation.readings] == ["R1", "R2", "R3"]
+    assert [r.label for r in evaluation_of(desk).readings] == ["R1", "R2", "R3"]
 
 
 class Gate:
@@ -163,6 +170,39 @@ def test_typing_while_another_job_is_opened(desk: Hand, tmp_path: Path, monkeypa
     assert not [f for f in session.recovery.aside() if f.job.brief.part == "A"]
 
 
+def test_a_job_that_loads_slowly_takes_nothing_that_is_typed_meanwhile(desk: Hand, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A is shown while B loads: what is typed and saved goes into A and its file, and B comes as it is on the disk."""
+    from juxtum.desk import session as module
+    from juxtum.job import load_job
+
+    session, a, b = desk.window.session, tmp_path / "A.juxtum", other_job(tmp_path, "B")
+    session.save(a)
+    desk.wait(lambda: session.is_saved)
+    may_come, before = threading.Event(), b.read_bytes()
+
+    def slowly(*given: object) -> Job:
+        assert may_come.wait(30)
+        return load_job(*given)  # type: ignore[arg-type]
+
+    monkeypatch.setattr(module, "load_job", slowly)
+    desk.go(Key.BRIEF)
+    session.open(b)
+    field = desk.named("Serial", QLineEdit)
+    field.setFocus()
+    QTest.keyClicks(field, "typed into A")
+    QTest.keyClick(field, Qt.Key.Key_Return)
+    QTest.keyClick(desk.window, Qt.Key.Key_S, Qt.KeyboardModifier.ControlModifier)
+    for _ in range(20):
+        QApplication.processEvents()
+        time.sleep(0.01)
+    assert session.path == a and session.job.brief.part == "A", "B is still on its way"
+    may_come.set()
+    desk.wait(lambda: session.path == b)
+    assert session.job.brief.part == "B" and session.job.brief.serial == "" and b.read_bytes() == before
+    kept = [f.job.brief.serial for f in session.recovery.aside()] + [load_job(a, FileStore(), tmp_path / "in").brief.serial]
+    assert "typed into A" in kept, "neither saved nor set aside"
+
+
 def test_a_new_job_sets_the_old_one_aside(desk: Hand) -> None:
     session = desk.window.session
     session.edit("serial", serial("new job"))
@@ -218,6 +258,28 @@ def test_stopped_work_says_so(desk: Hand) -> None:
     assert "Stopped; the job is as it was" in desk.window.notice.text
 
 
+def test_a_coat_of_a_scan_from_elsewhere_is_typed(desk: Hand) -> None:
+    """It comes off the values and enters their budget; with no thickness there is none."""
+    session = desk.window.session
+    desk.go(Key.BRIEF)
+    bare = evaluation_of(desk).ledger[0].value
+    for name, text in (("Coat, mm", "0.012"), ("Coat known to \u00b1, mm", "0.008")):
+        field = desk.named(name, QLineEdit)
+        assert isinstance(field, QLineEdit)
+        field.setText(text)
+        field.editingFinished.emit()
+        desk.wait()
+    coated = evaluation_of(desk).ledger[0]
+    assert coated.value == pytest.approx(bare - 0.012, abs=1e-6)
+    assert any(line.source == "coat 12 \u00b1 8 \u00b5m" for line in coated.budget.contributions)
+    thickness = desk.named("Coat, mm", QLineEdit)
+    assert isinstance(thickness, QLineEdit)
+    thickness.setText("0")
+    thickness.editingFinished.emit()
+    desk.wait()
+    assert not session.job.circumstances.coats and evaluation_of(desk).ledger[0].value == pytest.approx(bare, abs=1e-9)
+
+
 def test_characteristics_are_changed_and_reordered(desk: Hand) -> None:
     window = desk.window
     desk.go(Key.BRIEF)
@@ -232,10 +294,14 @@ def test_characteristics_are_changed_and_reordered(desk: Hand) -> None:
     assert isinstance(upper, QLineEdit)
     upper.setText("0,35")
     upper.editingFinished.emit()
+    seen = desk.named("Seen at least, %", QLineEdit)
+    assert isinstance(seen, QLineEdit) and seen.text() == "90"
+    seen.setText("40")
+    seen.editingFinished.emit()
     desk.click("Add characteristic")
     desk.click("Move characteristic 7 up")
     first, second = window.session.job.procedure.profiles
-    assert (first.id, first.title, first.upper, second.id) == ("7", "Pad of the clamp", 0.35, "1")
+    assert (first.id, first.title, first.upper, first.least_seen, second.id) == ("7", "Pad of the clamp", 0.35, 0.4, "1")
     assert list(desk.ledger()) == ["7", "1"]
     desk.click("Change characteristic 1")
     number.setText("7")

@@ -10,7 +10,7 @@ from juxtum.desk.stage_view import Mode
 from juxtum.desk.stations.base import Station
 from juxtum.desk.stations.findings import Key, short, thousands
 from juxtum.desk.widgets import Facts, LengthField, button, form, label, line, row
-from juxtum.instruments import Instrument
+from juxtum.instruments import Coating, Instrument, Origin
 from juxtum.job import Job
 from juxtum.job.planning import planned_instrument, with_circumstances
 from juxtum.job.steps import ProfileStep
@@ -27,13 +27,12 @@ ROOM = (
     ("temperature", "Temperature, \u00b0C", -40.0, 120.0), ("temperature_u", "known to, \u00b0C", 0.0, 20.0),
     ("expansion", "Expansion, 1e-6/K", 0.0, 200.0),
 )  # fmt: skip
+COAT = (("thickness", "Coat, mm", 0.0, 10.0), ("spread", "Coat known to \u00b1, mm", 0.0, 10.0))
 GAUGE = (("a", "Error a, mm", 0.0, 10.0), ("b", "Error b, mm/m", 0.0, 10.0))
 
 
 def _with_profile_changed(job: Job, name: str, step: ProfileStep) -> Job:
-    old = next((p for p in job.procedure.profiles if p.id == name), step)
-    kept = step.model_copy(update={"least_seen": old.least_seen})
-    return job.model_copy(update={"procedure": job.procedure.with_profile_changed(name, kept)})
+    return job.model_copy(update={"procedure": job.procedure.with_profile_changed(name, step)})
 
 
 def _earlier(job: Job, name: str) -> Job:
@@ -69,7 +68,8 @@ class BriefStation(Station):
         self._faces.setAccessibleName("Chosen faces")
         self.body.addWidget(self._faces)
         self._lower, self._upper = LengthField("Lower limit", -0.2), LengthField("Upper limit", 0.2)
-        self.body.addLayout(form([("Lower limit", self._lower), ("Upper limit", self._upper)]))
+        self._seen = LengthField("Seen at least, %", 90.0, "per cent of its area that must have been seen before it is decided")
+        self.body.addLayout(form([("Lower limit", self._lower), ("Upper limit", self._upper), ("Seen at least, %", self._seen)]))
         self._number, self._title = QLineEdit(), QLineEdit()
         self._number.setAccessibleName("Number")
         self._number.setMaxLength(80)
@@ -105,7 +105,7 @@ class BriefStation(Station):
         self._instrument.editingFinished.connect(self._set_instrument)
         rows = [("Instrument", self._instrument)]
         self._numbers: dict[str, LengthField] = {}
-        for part, table in (("instrument", GAUGE), ("environment", ROOM)):
+        for part, table in (("instrument", GAUGE), ("environment", ROOM), ("coat", COAT)):
             for name, title, low, high in table:
                 field = LengthField(title, 0.0, f"{title}, from {low:g} to {high:g}")
                 field.set_value(None)
@@ -142,6 +142,13 @@ class BriefStation(Station):
         if made != held:
             self.session.edit("instrument", lambda job: with_circumstances(job, instrument=made))
 
+    def _set_coat(self) -> None:
+        """State the coat that was on the part when it was scanned elsewhere; none when its thickness is 0."""
+        thickness, spread = (self._numbers[name].stated or 0.0 for name in ("thickness", "spread"))
+        coats = (Coating(name="coat", thickness=thickness, spread=spread),) if thickness > 0 else ()
+        if coats != self.session.job.circumstances.coats:
+            self.session.edit("coat on the part", lambda job: with_circumstances(job, coats=coats))
+
     def _take_planned(self) -> None:
         made = planned_instrument(self.session.job)
         if made is None:
@@ -155,9 +162,9 @@ class BriefStation(Station):
     def _number_setter(self, part: str, name: str, low: float, high: float) -> Callable[[float], None]:
         def change(value: float) -> None:
             value = min(max(value, low), high)
-            if part == "instrument":
+            if part != "environment":
                 self._numbers[name].set_value(value)
-                self._set_instrument()
+                self._set_instrument() if part == "instrument" else self._set_coat()
                 return
             room = self.session.job.circumstances.environment.model_copy(update={name: value})
             self.session.edit(name.replace("_u", " uncertainty"), lambda job: with_circumstances(job, environment=room))
@@ -207,7 +214,8 @@ class BriefStation(Station):
         names = ", ".join(str(n) for n in self._chosen)
         usual = "Profile, whole part" if not self._chosen else f"Profile, face{'s' if len(self._chosen) > 1 else ''} {names}"
         title = self._title.text().strip() or usual[:200]
-        step = ProfileStep(id=number, title=title, lower=self._lower.value, upper=self._upper.value, faces=self._chosen)
+        least = min(max(self._seen.value, 0.0), 100.0) / 100
+        step = ProfileStep(id=number, title=title, lower=self._lower.value, upper=self._upper.value, faces=self._chosen, least_seen=least)
         name = self._changed
         if name:
             self._end_change()
@@ -226,6 +234,7 @@ class BriefStation(Station):
         self._title.setText(step.title)
         self._lower.set_value(step.lower)
         self._upper.set_value(step.upper)
+        self._seen.set_value(100 * step.least_seen)
         self._put.setText(f"Change characteristic {step.id}")
         self._show_chosen()
 
@@ -254,8 +263,12 @@ class BriefStation(Station):
         self._instrument.setPlaceholderText("not stated")
         if not self._instrument.hasFocus():
             self._instrument.setText(how.instrument.name if how.instrument else "")
+        coat = how.coats[0] if how.coats else None
         for name, number in self._numbers.items():
-            held = how.instrument if name in ("a", "b") else how.environment
+            held = how.instrument if name in ("a", "b") else coat if name in ("thickness", "spread") else how.environment
+            if held is coat:
+                # Of a capture the coats are known from Ready, with their faces and hours.
+                number.setEnabled(how.origin is Origin.FOREIGN)
             half_typed = held is None and number.stated is not None
             if not number.hasFocus() and not half_typed:
                 number.set_value(None if held is None else getattr(held, name))
