@@ -264,6 +264,9 @@ def test_name_that_is_not_utf8(tmp_path: Path, capsys: pytest.CaptureFixture[str
 def test_folder_that_cannot_be_written(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     part = write_bracket(tmp_path / "part.stl")
     refused(["inspect", str(part), str(part), "--out", str(part)], "this is a file, not a folder", capsys, tmp_path / "out")
+    long = tmp_path / ("x" * 300)
+    refused(["inspect", str(part), str(part), "--out", str(long)], "the name is too long for this disk", capsys, tmp_path / "out")
+    refused(["inspect", str(part), str(part), "--out", str(tmp_path / "out"), "--instrument", "x" * 300], "no instrument", capsys, tmp_path / "out")
 
 
 def test_file_without_permission(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:

@@ -97,13 +97,16 @@ def test_a_part_never_names_a_path(text: str) -> None:
     assert name and "/" not in name and not name.startswith(".") and "\0" not in name
 
 
-def test_being_asked_to_end_leaves_no_unfinished_folder(tmp_path: Path) -> None:
+@pytest.mark.parametrize("asked", [signal.SIGTERM, signal.SIGINT])
+@pytest.mark.parametrize("late", [0.0, 0.15])
+def test_being_asked_to_end_leaves_no_unfinished_folder(tmp_path: Path, asked: signal.Signals, late: float) -> None:
     part, out = write_bracket(tmp_path / "n.stl"), tmp_path / "out"
     process = subprocess.Popen([sys.executable, "-m", "juxtum", "inspect", part, part, "--out", out], stderr=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
     end = time.monotonic() + 60
     while not list(out.glob(".unfinished-*")) if out.exists() else True:
         assert time.monotonic() < end and process.poll() is None
         time.sleep(0.01)
-    process.send_signal(signal.SIGTERM)
+    time.sleep(late)
+    process.send_signal(asked)
     _, said = process.communicate(timeout=60)
-    assert process.returncode == 2 and "stopped; nothing was written" in said and not list(out.iterdir())
+    assert process.returncode == 2 and "stopped; nothing unfinished was written" in said and not list(out.iterdir())

@@ -17,6 +17,8 @@ class Progress:
     ----------
     listener : callable, optional
         Called with the phase and the share done (0 to 1); from whatever thread works.
+    stop : threading.Event, optional
+        Set from outside when the work should stop; otherwise one of its own.
 
     Examples
     --------
@@ -27,9 +29,9 @@ class Progress:
     [('reading the scan', 0.5)]
     """
 
-    def __init__(self, listener: Listener | None = None) -> None:
+    def __init__(self, listener: Listener | None = None, stop: threading.Event | None = None) -> None:
         self._listener = listener
-        self._stop = threading.Event()
+        self._stop = stop or threading.Event()
         self._low, self._high = 0.0, 1.0
 
     def cancel(self) -> None:
@@ -54,8 +56,7 @@ class Progress:
 
     def part(self, low: float, high: float) -> Progress:
         """A view of this progress whose 0 to 1 covers `low` to `high` of it."""
-        inner = Progress(self._listener)
-        inner._stop = self._stop
+        inner = Progress(self._listener, self._stop)
         span = self._high - self._low
         inner._low, inner._high = self._low + span * low, self._low + span * high
         return inner

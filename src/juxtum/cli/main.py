@@ -5,13 +5,12 @@ from __future__ import annotations
 import argparse
 import logging
 import os
-import signal
 import sys
-import threading
 import warnings
 from collections.abc import Callable, Sequence
 from importlib import import_module
 
+from juxtum.cli.stopping import end_tidily
 from juxtum.errors import Cancelled, JuxtumError
 
 BAD = 2
@@ -24,18 +23,18 @@ def main(arguments: Sequence[str] | None = None) -> int:
     from juxtum.cli.parser import make_parser
 
     warnings.simplefilter("ignore")
-    _end_tidily()
     try:
         parser = make_parser()
         options = parser.parse_args(_joined_numbers(list(sys.argv[1:] if arguments is None else arguments)))
         if options.command is None:
             parser.print_help(sys.stderr)
             return BAD
+        end_tidily(options.command)
         return _command(options.command)(options)
     except JuxtumError as problem:
         return _say(problem.sentence)
     except (KeyboardInterrupt, Cancelled):
-        return _say("stopped; nothing was written.")
+        return _say("stopped; nothing unfinished was written.")
     except MemoryError:
         return _say("there is not enough memory for this. Thin the scan, or close other programs.")
     except BrokenPipeError:
@@ -43,16 +42,6 @@ def main(arguments: Sequence[str] | None = None) -> int:
         return 0
     except Exception as problem:  # noqa: BLE001 - the last net: no traceback may reach a user
         return _say(_unexpected(problem))
-
-
-def _end_tidily() -> None:
-    """Being asked to end is like Ctrl+C: unfinished folders go, and a sentence says so."""
-
-    def asked(_: int, __: object) -> None:
-        raise KeyboardInterrupt
-
-    if threading.current_thread() is threading.main_thread():
-        signal.signal(signal.SIGTERM, asked)
 
 
 def _joined_numbers(arguments: list[str]) -> list[str]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from enum import StrEnum
 from importlib.resources import files
 from pathlib import Path
@@ -348,7 +349,7 @@ def stated_instrument(text: str, chain: str = "") -> Instrument:
 
 
 def _is_file(text: str) -> bool:
-    return text.endswith(".json") or "/" in text or Path(text).is_file()
+    return text.endswith(".json") or "/" in text or os.path.isfile(text)
 
 
 def _start_of(path: Path) -> bytes:

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import errno
 import json
 import os
+import shutil
 import tempfile
+import time
 from pathlib import Path
 
 from juxtum.errors import InputError
@@ -20,6 +23,9 @@ from juxtum.report.tables import write_csv, write_xlsx
 from juxtum.scene.palette import MapScale
 
 OUTPUTS = ("result.json", "report.pdf", "ledger.csv", "ledger.xlsx", "deviation.ply")
+UNFINISHED = ".unfinished-"
+STALE = 3600.0
+"""Seconds after which an unfinished folder belongs to a program that was killed."""
 
 
 def check_folder(folder: Path) -> None:
@@ -34,7 +40,9 @@ def check_folder(folder: Path) -> None:
         with tempfile.TemporaryFile(dir=folder):
             pass
     except OSError as problem:
-        what = "this is a file, not a folder" if folder.is_file() else "the folder cannot be written"
+        if problem.errno == errno.ENAMETOOLONG:
+            raise InputError("the name is too long for this disk", f"\u2026{str(folder)[-80:]}", "Choose a shorter one") from problem
+        what = "this is a file, not a folder" if os.path.isfile(folder) else "the folder cannot be written"
         raise InputError(what, str(folder), "Name a folder that may be written") from problem
 
 
@@ -44,9 +52,10 @@ def write_outputs(
     """Write result, report, tables and coloured scan; they appear together when all of them are ready."""
     progress = progress or silent()
     check_folder(folder)
+    _sweep(folder)
     measure = job.procedure.measure
     scale = MapScale(measure.lower, measure.upper)
-    with tempfile.TemporaryDirectory(dir=folder, prefix=".unfinished-") as name:
+    with tempfile.TemporaryDirectory(dir=folder, prefix=UNFINISHED) as name:
         work = Path(name)
         progress.phase("writing tables", 0.0)
         text = json.dumps(result_document(job, evaluation), indent=1, allow_nan=False)
@@ -62,6 +71,13 @@ def write_outputs(
         for output in OUTPUTS:
             os.replace(work / output, folder / output)
     return [folder / output for output in OUTPUTS]
+
+
+def _sweep(folder: Path) -> None:
+    """Take away what programs that were killed have left."""
+    for left in folder.glob(f"{UNFINISHED}*"):
+        if left.is_dir() and not left.is_symlink() and time.time() - left.lstat().st_mtime > STALE:
+            shutil.rmtree(left, ignore_errors=True)
 
 
 def write_map(path: Path, evaluation: Evaluation, scan: Scan) -> None:
