@@ -98,3 +98,16 @@ def test_cards_never_overlap() -> None:
         for k, a in enumerate(boxes):
             assert all(not a.overlaps(b) for b in boxes[k + 1 :])
             assert not a.overlaps(Box(780, 0, 120, 640))
+
+
+def test_a_change_of_any_kernel_compiles_all_anew(tmp_path: Path) -> None:
+    """A compiled kernel holds the code of those it calls; so their cache is named by all of them."""
+    from juxtum.compiled import kernels_key, numba
+
+    (tmp_path / "a").mkdir()
+    (tmp_path / "a" / "_near_kernels.py").write_text("x = 1")
+    (tmp_path / "a" / "_far_kernels.py").write_text("x = 2")
+    before = kernels_key(tmp_path)
+    (tmp_path / "a" / "_far_kernels.py").write_text("x = 3")
+    assert kernels_key(tmp_path) != before
+    assert Path(numba.config.CACHE_DIR).name == kernels_key(SOURCE)

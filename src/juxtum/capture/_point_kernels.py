@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-import numba
 import numpy as np
+
+from juxtum.compiled import numba
 
 
 @numba.njit(cache=True, nogil=True)

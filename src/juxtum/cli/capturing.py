@@ -128,7 +128,7 @@ def read_plan(path: Path, files: FileStore) -> Plan:
     if check_file(path) > MAX_PLAN_BYTES and path.suffix.lower() != SUFFIX:
         raise InputError("this is too large to be a plan", str(path), "Give a plan in JSON or a job")
     if path.suffix.lower() == SUFFIX:
-        from juxtum.job.files import cache_folder
+        from juxtum.folders import cache_folder
 
         plan = load_job(path, files, cache_folder() / "inputs").plan
         if plan is None:

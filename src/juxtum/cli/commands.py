@@ -15,13 +15,14 @@ from juxtum.cli.progress import end_progress, show_progress
 from juxtum.errors import AlignmentError, InputError
 from juxtum.evaluate import DecisionRule, Verdict
 from juxtum.exchange.limits import check_file
+from juxtum.folders import cache_folder
 from juxtum.instruments import Circumstances, Environment
 from juxtum.instruments.circumstances import for_other_parts
 from juxtum.instruments.models import stated_instrument
 from juxtum.instruments.stated import validation_sentence
 from juxtum.job import Evaluation, FileStore, Job, Procedure, Runner, load_job
 from juxtum.job.document import LOOSE_SHARE
-from juxtum.job.files import cache_folder, content_hash
+from juxtum.job.files import content_hash
 from juxtum.job.steps import (
     AsScanned,
     BestFit,

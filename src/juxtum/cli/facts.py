@@ -110,8 +110,8 @@ def _face_count(mesh: TriangleMesh) -> int:
 
 
 def _job_facts(path: Path) -> dict[str, Any]:
+    from juxtum.folders import cache_folder
     from juxtum.job import FileStore, load_job
-    from juxtum.job.files import cache_folder
 
     job = load_job(path, FileStore(), cache_folder() / "inputs")
     return {

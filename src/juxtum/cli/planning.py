@@ -16,10 +16,10 @@ from pydantic import ValidationError
 from juxtum.cli.progress import end_progress, show_progress
 from juxtum.errors import InputError
 from juxtum.exchange.limits import check_file
+from juxtum.folders import cache_folder
 from juxtum.instruments.models import InstrumentModel, Kind, instrument_named, shipped, shipped_instruments
 from juxtum.instruments.stated import validation_sentence
 from juxtum.job import FileStore, Job, Runner, load_job
-from juxtum.job.files import cache_folder
 from juxtum.job.planning import task_of
 from juxtum.job.store import SUFFIX
 from juxtum.nominal import Nominal

@@ -17,8 +17,8 @@ from juxtum.demo.bodies import body_for
 from juxtum.devices.handheld import HandheldScanner
 from juxtum.devices.link import DirectLink
 from juxtum.exchange.writing import write_atomically
+from juxtum.folders import cache_folder
 from juxtum.job import FileStore, Job, Runner
-from juxtum.job.files import cache_folder
 from juxtum.job.planning import task_of
 from juxtum.plan.document import Plan
 from juxtum.plan.planner import Grounds, Planner

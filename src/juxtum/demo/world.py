@@ -10,7 +10,7 @@ from pathlib import Path
 from juxtum.demo.scan import simulate_scan
 from juxtum.demo.truth import truth
 from juxtum.exchange.meshes import write_ply
-from juxtum.job.files import cache_folder
+from juxtum.folders import cache_folder
 from juxtum.progress import Progress, silent
 
 PARTS = ("BC-220", "HB-36", "VC-8")

@@ -86,7 +86,7 @@ def apply(application: QApplication) -> None:
 
 def _arrow() -> str:
     """The drop-down arrow in the colour of the look, as a file, which is what a stylesheet can refer to."""
-    from juxtum.job.files import cache_folder
+    from juxtum.folders import cache_folder
 
     path = cache_folder() / "look" / f"arrow-{THEME.look.name}.svg"
     path.parent.mkdir(exist_ok=True)

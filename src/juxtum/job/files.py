@@ -10,25 +10,8 @@ from pathlib import Path
 from juxtum.errors import JobError
 from juxtum.exchange.inputfile import InputFile
 from juxtum.exchange.limits import check_file
+from juxtum.folders import data_folder
 from juxtum.units import Unit
-
-
-def cache_folder() -> Path:
-    """The folder for things that can be made again (JUXTUM_CACHE, or the user's cache folder)."""
-    from platformdirs import user_cache_dir
-
-    folder = Path(os.environ.get("JUXTUM_CACHE") or user_cache_dir("juxtum"))
-    folder.mkdir(parents=True, exist_ok=True)
-    return folder
-
-
-def data_folder() -> Path:
-    """The folder for things that must not be lost (JUXTUM_DATA, or the user's data folder)."""
-    from platformdirs import user_data_dir
-
-    folder = Path(os.environ.get("JUXTUM_DATA") or user_data_dir("juxtum"))
-    folder.mkdir(parents=True, exist_ok=True)
-    return folder
 
 
 def inputs_folder() -> Path:

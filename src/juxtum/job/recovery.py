@@ -9,8 +9,8 @@ from pathlib import Path
 
 from juxtum.errors import JuxtumError
 from juxtum.exchange.writing import write_atomically
+from juxtum.folders import data_folder
 from juxtum.job.document import Job
-from juxtum.job.files import data_folder
 from juxtum.job.store import parse_job
 
 

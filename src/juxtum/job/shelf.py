@@ -17,9 +17,9 @@ import numpy as np
 from juxtum.align import Alignment
 from juxtum.errors import InputError
 from juxtum.exchange.writing import write_atomically
+from juxtum.folders import cache_folder
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import frozen
-from juxtum.job.files import cache_folder
 
 MOST = 300
 """Alignments kept; the oldest go first."""

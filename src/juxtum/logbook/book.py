@@ -14,8 +14,8 @@ from sqlalchemy.exc import SQLAlchemyError
 from sqlalchemy.orm import Session
 
 from juxtum.errors import JobError
+from juxtum.folders import data_folder
 from juxtum.instruments.models import InstrumentModel
-from juxtum.job.files import data_folder
 from juxtum.job.readiness import Policy, Readiness
 from juxtum.logbook.tables import ArtefactRow, Base, CalibrationRow, CheckRow, ExerciseRow, InstrumentRow
 

@@ -3,8 +3,9 @@
 
 from __future__ import annotations
 
-import numba as nb
 import numpy as np
+
+from juxtum.compiled import numba as nb
 
 
 @nb.njit(cache=True)

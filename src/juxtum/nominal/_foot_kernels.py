@@ -8,9 +8,9 @@ the tessellated border) compete, and the nearest wins.
 
 from __future__ import annotations
 
-import numba as nb
 import numpy as np
 
+from juxtum.compiled import numba as nb
 from juxtum.nominal._border_kernels import is_inside, nearest_border, nearest_chord
 from juxtum.nominal._spline_kernels import ORDER
 from juxtum.nominal._spline_kernels import foot as spline_foot

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import math
 
-import numba
 import numpy as np
+
+from juxtum.compiled import numba
 
 
 @numba.njit(cache=True)

@@ -11,8 +11,8 @@ from juxtum.capture.session import CaptureSession
 from juxtum.exchange.inputfile import InputFile
 from juxtum.exchange.meshes import write_ply
 from juxtum.exchange.writing import as_file_name, write_atomically
+from juxtum.folders import data_folder
 from juxtum.job import FileStore, Job
-from juxtum.job.files import data_folder
 from juxtum.job.planning import with_captured_circumstances
 from juxtum.progress import Progress
 
