@@ -15,12 +15,14 @@ from juxtum.align import align_pairs, best_fit, compare, datum_alignment, rough_
 from juxtum.align.best_fit import BestFitOptions
 from juxtum.align.datums import DatumFeature
 from juxtum.associate import fit_cylinder, fit_plane
+from juxtum.demo import solids
 from juxtum.demo.job import FACES
 from juxtum.demo.truth import Truth
 from juxtum.errors import AlignmentError, FitError, InputError
 from juxtum.geometry import Plane, PointCloud, RigidTransform, TriangleMesh
 from juxtum.geometry.mesh import Scan
 from juxtum.nominal import Nominal
+from juxtum.nominal.model import sample_surface
 
 ABC = tuple(DatumFeature(letter, (FACES[name],)) for letter, name in (("A", "plate top"), ("B", "bore"), ("C", "seat end")))
 
@@ -210,3 +212,26 @@ def test_what_takes_no_part_in_the_best_fit_is_told() -> None:
     sag[:, 2] -= 10 * np.clip(sag[:, 0] / 3000, 0, 1) ** 2 * 2
     found = best_fit(TriangleMesh(sag, scan.triangles), drawn, RigidTransform.identity())
     assert any("took no part in the best fit" in note for note in found.notes)
+
+
+@pytest.mark.parametrize("coated", ["all", "top"])
+def test_a_coat_does_not_move_the_part(coated: str) -> None:
+    """A block scanned from above, 0.1 mm of coat on it: where the part lies is found as if it were bare."""
+    nominal = Nominal.from_shape(solids.box((0, 0, 0), (80, 50, 20)))
+    faces = [f for f in nominal.faces if f.centre[2] > 1e-6]
+    top = next(f for f in faces if f.centre[2] > 19.9)
+    coat = np.zeros(len(nominal.faces))
+    coat[[f.number - 1 for f in faces] if coated == "all" else [top.number - 1]] = 0.1
+    fine = sample_surface(nominal.mesh, nominal.triangle_faces, 1.5)
+    kept = fine.mesh.triangle_normals[:, 2] > -0.5
+    corners = fine.mesh.corners[kept] + (coat[fine.faces[kept], None] * fine.mesh.triangle_normals[kept])[:, None]
+    scan = TriangleMesh(corners.reshape(-1, 3), np.arange(corners.shape[0] * 3, dtype=np.int32).reshape(-1, 3))
+    known = best_fit(scan, nominal, RigidTransform.identity(), BestFitOptions(trim=0.0, coat=coat))
+    assert np.abs(known.transform.apply(scan.points) - scan.points).max() < 1e-6
+    unknown = best_fit(scan, nominal, RigidTransform.identity(), BestFitOptions(trim=0.0))
+    assert unknown.transform.offset[2] == pytest.approx(-0.1, abs=0.02), "or the coat sinks into the part"
+    side, end = (next(f.number for f in faces if f.centre[axis] < 1e-6) for axis in (1, 0))
+    letters = (DatumFeature("A", (top.number,)), DatumFeature("B", (side,)), DatumFeature("C", (end,)))
+    for told, depth in ((coat, 0.0), (None, -0.1)):
+        locked = datum_alignment(scan, nominal, RigidTransform.identity(), letters, told)
+        assert locked.transform.offset[2] == pytest.approx(depth, abs=1e-6)

@@ -248,16 +248,16 @@ def test_a_coat_is_taken_off_the_value_and_enters_the_budget(demo_files: tuple[F
     from juxtum.plan.document import Plan
 
     job = demo_files[1]
-    bare = demo_runner.evaluation(job).ledger[0]
+    bare = demo_runner.evaluation(job, "rough").ledger[0]
     sprayed = datetime(2026, 11, 24, 9, 0)
 
     def with_coat(*faces: int, name: str = "powder", began: int = 10) -> Job:
         measured = {"began": sprayed + timedelta(minutes=began), "ended": sprayed + timedelta(minutes=began + 20)}
         return with_circumstances(job, coats=(Coating.of(name, faces, sprayed),), **measured)
 
-    coated = demo_runner.evaluation(with_coat()).ledger[0]
+    coated = demo_runner.evaluation(with_coat(), "rough").ledger[0]
     assert bare.value - coated.value == pytest.approx(COATS["powder"].thickness, abs=1e-9)
     lines = {c.source: c.standard for c in coated.budget.contributions}
     assert lines["coat 12 \u00b1 8 \u00b5m"] == pytest.approx(0.008 / np.sqrt(3)) and coated.budget.expanded > bare.budget.expanded
     for never in (with_coat(999), with_coat(began=-60), with_coat(name="vanishing", began=100), job.model_copy(update={"plan": Plan(coat="powder")})):
-        assert demo_runner.evaluation(never).ledger[0].value == bare.value, "another face, not yet, gone by itself, only planned"
+        assert demo_runner.evaluation(never, "rough").ledger[0].value == bare.value, "another face, not yet, gone by itself, only planned"

@@ -23,7 +23,7 @@ HUBER = 1.345
 """Tuning constant of Huber's weights in robust deviations (95 % efficient on normal noise)."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class BestFitOptions:
     """How a best fit treats its points.
 
@@ -37,12 +37,15 @@ class BestFitOptions:
         Points of the last round.
     reach : float
         Points farther than this from the nominal do not count in the last round, mm.
+    coat : array (F,), optional
+        Thickness of the coat on each nominal face, mm: what was scanned lies so far outside of the part.
     """
 
     trim: float = 0.02
     faces: tuple[int, ...] = ()
     count: int = 60_000
     reach: float = 2.0
+    coat: Floats | None = None
 
 
 def best_fit(
@@ -130,13 +133,14 @@ def _linearise(
         what = f"only {100 * usable.mean():.0f} % of the scan lies near the nominal"
         raise AlignmentError(what, "best fit", "Check that this is the right part and unit, or pick pairs first")
     p, n, d = points[usable], found.normals[usable], found.distances[usable]
+    bare = d if options.coat is None else d - options.coat[found.faces[usable]]
     # On a free-form foot the direction from foot to point is the better normal once it is long enough to be known.
     offset = p - found.feet[usable]
     long = np.abs(d) > 1e-6
     n = np.where(long[:, None], unit(offset) * np.sign(d)[:, None], n)
     centre = p.mean(0)
     jacobian = np.concatenate([n, np.cross(p - centre, n)], axis=1)
-    return _Equations(jacobian, d, _weights(d, options.trim), centre, p, float((~found.found).mean()))
+    return _Equations(jacobian, bare, _weights(bare, options.trim), centre, p, float((~found.found).mean()))
 
 
 def _weights(residuals: Floats, trim: float) -> Floats:

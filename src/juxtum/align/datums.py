@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -42,8 +42,15 @@ class _Associated:
     """The two directions (2, 3) of these tilts and offsets, in scan coordinates."""
 
 
-def datum_alignment(scan: Scan, nominal: Nominal, start: RigidTransform, datums: tuple[DatumFeature, ...]) -> Alignment:
+def datum_alignment(
+    scan: Scan, nominal: Nominal, start: RigidTransform, datums: tuple[DatumFeature, ...], coat: Floats | None = None
+) -> Alignment:
     """Lock the part to its datums in their order (ISO 5459), each associated by least squares.
+
+    Parameters
+    ----------
+    coat : array (F,), optional
+        Thickness of the coat on each nominal face, mm: a coated plane was scanned so far outside of the part.
 
     Raises
     ------
@@ -60,7 +67,7 @@ def datum_alignment(scan: Scan, nominal: Nominal, start: RigidTransform, datums:
         raise InputError("the datum system has no datums", "datum system", "Pick at least a plane and two more features")
     if len({d.letter for d in datums}) != len(datums):
         raise InputError("two datums have the same letter", "datum system", "Give each its own")
-    associated = [_associate(scan, nominal, start, datum) for datum in datums]
+    associated = [_bare(_associate(scan, nominal, start, datum), datum, coat) for datum in datums]
     size = nominal.diagonal / 2
     centre = nominal.centre
     transform = start
@@ -138,6 +145,14 @@ def _associate(scan: Scan, nominal: Nominal, start: RigidTransform, datum: Datum
         return _Associated(datum.letter, primitive, fit.cylinder, fit.count, fit.rms, fit.covariance[:4, :4], fit.across)
     except FitError as problem:
         raise AlignmentError(problem.what, f"datum {datum.letter}", problem.next) from problem
+
+
+def _bare(found: _Associated, datum: DatumFeature, coat: Floats | None) -> _Associated:
+    """A plane without its coat; a cylinder's axis is the same with it."""
+    if coat is None or not isinstance(found.measured, Plane):
+        return found
+    thickness = float(np.mean([coat[number - 1] for number in datum.faces]))
+    return replace(found, measured=Plane(found.measured.point - thickness * found.measured.normal, found.measured.normal))
 
 
 def _rows(datum: _Associated, transform: RigidTransform, centre: Floats) -> tuple[Floats, Floats]:

@@ -35,7 +35,7 @@ from juxtum.job.doubts import Doubts, doubts_about_inputs, doubts_about_scan
 from juxtum.job.files import FileStore
 from juxtum.job.inputs import LoadedScan, load_nominal, load_scan
 from juxtum.job.shelf import Shelf
-from juxtum.job.steps import AlignStep, AsScanned, CleaningStep, GridStep, StepModel, Trim
+from juxtum.job.steps import AlignStep, AsScanned, CleaningStep, Coat, GridStep, StepModel, Trim
 from juxtum.nominal import Nominal
 from juxtum.progress import Progress, silent
 
@@ -205,7 +205,7 @@ class Runner:
         def made() -> Alignment:
             held = self._shelf.take(key)
             if held is None:
-                held = _aligned(step, scan, nominal, start, progress)
+                held = _aligned(step, scan, nominal, start, (progress, _coat(job, nominal)))
                 self._shelf.put(key, held)
             return held
 
@@ -279,7 +279,8 @@ class Runner:
     def _frame_key(self, job: Job, name: str, depth: int = 0) -> str:
         step = job.procedure.frame(name)
         start = self._frame_key(job, step.start, depth + 1) if step.start and depth < 20 else ""
-        return _key(step, _cleaned_key(job), _nominal_key(job), start)
+        coats = [coat.model_dump_json() for coat in job.circumstances.coats_on]
+        return _key(step, _cleaned_key(job), _nominal_key(job), start, *coats)
 
     def _evaluation_keys(self, job: Job, frame: str) -> str:
         procedure = job.procedure
@@ -305,9 +306,15 @@ def _cleaning_key(job: Job, step: CleaningStep, before: str) -> str:
     return _key(step, before, _nominal_key(job)) if finds else _key(step, before)
 
 
-def _aligned(step: AlignStep, scan: Scan, nominal: Nominal, start: Alignment, progress: Progress) -> Alignment:
+def _coat(job: Job, nominal: Nominal) -> Coat:
+    """Thickness of what was on each face while it was measured."""
+    thickness = Chain.of(job.circumstances).thickness_on(np.arange(len(nominal.faces)))
+    return thickness if thickness.any() else None
+
+
+def _aligned(step: AlignStep, scan: Scan, nominal: Nominal, start: Alignment, given: tuple[Progress, Coat]) -> Alignment:
     try:
-        made = step.run(scan, nominal, start.transform, progress)
+        made = step.run(scan, nominal, start.transform, *given)
         # What the start was not sure of, whatever starts from it is not sure of either.
         notes = tuple(dict.fromkeys((*start.notes, *made.notes)))
         return replace(made, notes=notes, alternatives=made.alternatives or start.alternatives)

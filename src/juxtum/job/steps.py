@@ -17,6 +17,7 @@ from juxtum.errors import InputError
 from juxtum.evaluate import DecisionRule, Limits, Line
 from juxtum.evaluate.characteristics import PROFILE
 from juxtum.geometry import Plane, RigidTransform
+from juxtum.geometry.arrays import Floats
 from juxtum.geometry.mesh import Scan
 from juxtum.nominal import Nominal
 from juxtum.progress import Progress
@@ -130,6 +131,10 @@ class Selection(StepModel):
 CleaningStep = Trim | Fragments | Selection
 
 
+Coat = Floats | None
+"""Thickness on each nominal face (F,), mm; None where nothing is coated."""
+
+
 class AlignModel(StepModel):
     """What all alignments have in common: a name for their frame, and the frame they start from."""
 
@@ -143,7 +148,7 @@ class AsScanned(AlignModel):
     kind: Literal["as-scanned"] = "as-scanned"
     name: Name = "as scanned"
 
-    def run(self, scan: Scan, nominal: Nominal, start: RigidTransform, progress: Progress) -> Alignment:
+    def run(self, scan: Scan, nominal: Nominal, start: RigidTransform, progress: Progress, coat: Coat = None) -> Alignment:
         """Nothing moves."""
         return no_alignment()
 
@@ -156,7 +161,7 @@ class Rough(AlignModel):
     choice: Annotated[int, Field(ge=0, le=1000)] = 0
     """Which of the poses that fit equally well is taken."""
 
-    def run(self, scan: Scan, nominal: Nominal, start: RigidTransform, progress: Progress) -> Alignment:
+    def run(self, scan: Scan, nominal: Nominal, start: RigidTransform, progress: Progress, coat: Coat = None) -> Alignment:
         """Find the pose."""
         return rough_align(scan, nominal, progress, self.choice)
 
@@ -169,7 +174,7 @@ class Pairs(AlignModel):
     measured: Annotated[tuple[Triple, ...], Field(max_length=1000)]
     nominal: Annotated[tuple[Triple, ...], Field(max_length=1000)]
 
-    def run(self, scan: Scan, nominal: Nominal, start: RigidTransform, progress: Progress) -> Alignment:
+    def run(self, scan: Scan, nominal: Nominal, start: RigidTransform, progress: Progress, coat: Coat = None) -> Alignment:
         """Lay the pairs onto each other."""
         return align_pairs(np.array(self.measured).reshape(-1, 3), np.array(self.nominal).reshape(-1, 3))
 
@@ -182,9 +187,9 @@ class BestFit(AlignModel):
     trim: Annotated[Finite, Field(ge=0, le=0.5)] = 0.02
     faces: Numbers = ()
 
-    def run(self, scan: Scan, nominal: Nominal, start: RigidTransform, progress: Progress) -> Alignment:
+    def run(self, scan: Scan, nominal: Nominal, start: RigidTransform, progress: Progress, coat: Coat = None) -> Alignment:
         """Fit."""
-        return best_fit(scan, nominal, start, BestFitOptions(trim=self.trim, faces=self.faces), progress)
+        return best_fit(scan, nominal, start, BestFitOptions(trim=self.trim, faces=self.faces, coat=coat), progress)
 
 
 class DatumChoice(StepModel):
@@ -201,11 +206,11 @@ class Datums(AlignModel):
     name: Name = "datums"
     datums: Annotated[tuple[DatumChoice, ...], Field(min_length=1, max_length=6)]
 
-    def run(self, scan: Scan, nominal: Nominal, start: RigidTransform, progress: Progress) -> Alignment:
+    def run(self, scan: Scan, nominal: Nominal, start: RigidTransform, progress: Progress, coat: Coat = None) -> Alignment:
         """Lock datum by datum."""
         progress.phase("fitting the datums")
         features = tuple(DatumFeature(d.letter, d.faces) for d in self.datums)
-        return datum_alignment(scan, nominal, start, features)
+        return datum_alignment(scan, nominal, start, features, coat)
 
 
 AlignStep = AsScanned | Rough | Pairs | BestFit | Datums
