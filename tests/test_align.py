@@ -235,3 +235,54 @@ def test_a_coat_does_not_move_the_part(coated: str) -> None:
     for told, depth in ((coat, 0.0), (None, -0.1)):
         locked = datum_alignment(scan, nominal, RigidTransform.identity(), letters, told)
         assert locked.transform.offset[2] == pytest.approx(depth, abs=1e-6)
+
+
+def facing(nominal: Nominal, *direction: float) -> tuple[int, ...]:
+    """The plane face that looks that way."""
+    planes = [f for f in nominal.faces if isinstance(f.primitive, Plane)]
+    return (max(planes, key=lambda f: float(f.primitive.normal @ np.array(direction))).number,)  # type: ignore[union-attr]
+
+
+def scanned(nominal: Nominal, size: float, seed: int = 1) -> tuple[TriangleMesh, RigidTransform]:
+    """All of a part with noise, a little out of place, and by how much."""
+    mesh = sample_surface(nominal.mesh, nominal.triangle_faces, size).mesh
+    pose = RigidTransform.from_parts(Rotation.from_rotvec([2e-5, -1e-5, 3e-5]).as_matrix(), [0.3, -0.2, 0.4])
+    points = mesh.points + np.random.default_rng(seed).normal(0, 0.02, mesh.points.shape)
+    return TriangleMesh(pose.apply(points), mesh.triangles), pose
+
+
+def test_a_part_of_25_m_is_held_by_its_datums() -> None:
+    nominal = Nominal.from_shape(solids.box((0, 0, 0), (25_000, 3000, 400)))
+    scan, pose = scanned(nominal, 300)
+    letters = [DatumFeature(a, facing(nominal, *d)) for a, d in (("A", (0, 0, 1)), ("B", (0, 1, 0)), ("C", (1, 0, 0)))]
+    found = datum_alignment(scan, nominal, RigidTransform.identity(), tuple(letters))
+    left = (found.transform @ pose).apply(nominal.mesh.bounds) - nominal.mesh.bounds
+    assert np.abs(left).max() < 0.005 and not found.notes and "free" not in found.locked.values()
+
+
+@pytest.mark.parametrize("degrees", [1.0, 0.1])
+def test_nearly_parallel_planes_hold_as_well_as_their_uncertainty_says(degrees: float) -> None:
+    """The sides of a wedge lock the slide along it, the worse the slimmer it is, and the covariance tells how much."""
+    from OCP.BRepPrimAPI import BRepPrimAPI_MakeWedge
+
+    nominal = Nominal.from_shape(BRepPrimAPI_MakeWedge(300, 200, 100, 200 * np.tan(np.radians(degrees)), 0, 300, 100).Shape())
+    letters = [DatumFeature(a, facing(nominal, *d)) for a, d in (("A", (1, 0, 0)), ("B", (-1, 0, 0)))]
+    off, told = [], []
+    for seed in range(6):
+        scan, pose = scanned(nominal, 4, seed)
+        found = datum_alignment(scan, nominal, RigidTransform.identity(), tuple(letters))
+        assert found.locked["Ty"] in "AB" and any("slide along Z" in note for note in found.notes)
+        off.append((found.transform @ pose).apply(found.centre[None])[0, 1] - found.centre[1])
+        told.append(np.sqrt(found.covariance[1, 1]))
+    ratio = np.sqrt(np.mean(np.square(off))) / np.mean(told)
+    assert 0.3 < ratio < 2.5, (off, told)
+
+
+def test_a_half_seen_datum_is_told() -> None:
+    nominal = Nominal.from_shape(solids.box((0, 0, 0), (200, 120, 30)))
+    scan, _ = scanned(nominal, 3)
+    letters = [DatumFeature(a, facing(nominal, *d)) for a, d in (("A", (0, 0, 1)), ("B", (0, 1, 0)), ("C", (1, 0, 0)))]
+    whole = datum_alignment(scan, nominal, RigidTransform.identity(), tuple(letters))
+    half = datum_alignment(scan.kept(scan.points[:, 0] > 120), nominal, RigidTransform.identity(), tuple(letters))
+    assert not whole.notes
+    assert [note.split(" was")[0].split("of ")[-1] for note in half.notes] == ["datum A", "datum B"] and half.notes[0].startswith("only 4")

@@ -19,6 +19,11 @@ from juxtum.nominal import Nominal, faces_mask
 EDGE_MARGIN = 1.5
 """Points nearer than this to a sharp edge of the nominal do not count for a datum, mm."""
 
+WELL_SEEN = 2 / 3
+"""Share of a datum that must have been seen before nothing has to be said."""
+PARALLEL = 1e-4
+"""Features whose directions differ by less (radians) hold nothing more together than one of them alone."""
+
 
 @dataclass(frozen=True)
 class DatumFeature:
@@ -38,6 +43,8 @@ class _Associated:
     rms: float
     covariance: Floats
     """Of the fitted numbers: a plane's offset and its two tilts, or a cylinder's two offsets and two tilts."""
+    note: str
+    """What has to be told of it, or ""."""
     across: Floats
     """The two directions (2, 3) of these tilts and offsets, in scan coordinates."""
 
@@ -80,6 +87,7 @@ def datum_alignment(
     locked = dict.fromkeys(AXES, "free") | last.locked
     letters = "|".join(d.letter for d in datums)
     notes = tuple(f"the datums {letters} leave the part {words}; that stays as the start had it" for words in last.free)
+    notes += tuple(a.note for a in associated if a.note)
     name = "datums " + "|".join(d.letter for d in datums)
     used = sum(a.count for a in associated)
     rms = float(np.sqrt(sum(a.count * a.rms**2 for a in associated) / used))
@@ -132,19 +140,33 @@ def datum_points(scan: Scan, nominal: Nominal, start: RigidTransform, datum: Dat
 def _associate(scan: Scan, nominal: Nominal, start: RigidTransform, datum: DatumFeature) -> _Associated:
     primitive = datum_primitive(nominal, datum)
     points = datum_points(scan, nominal, start, datum)
+    note = _half_seen(nominal, datum, start.apply(points), scan.spacing)
     back = start.inverse
     try:
         if isinstance(primitive, Plane):
             towards = back.turn(primitive.normal)
             first = fit_plane(points, towards)
             plane = fit_plane(points[inliers(first.plane.distances(points))], towards)
-            return _Associated(datum.letter, primitive, plane.plane, plane.count, plane.rms, plane.covariance, plane.across)
+            return _Associated(datum.letter, primitive, plane.plane, plane.count, plane.rms, plane.covariance, note, plane.across)
         guess = Cylinder(back.apply(primitive.point), back.turn(primitive.axis), primitive.radius)
         rough = fit_cylinder(points, guess)
         fit = fit_cylinder(points[inliers(rough.cylinder.distances(points))], rough.cylinder)
-        return _Associated(datum.letter, primitive, fit.cylinder, fit.count, fit.rms, fit.covariance[:4, :4], fit.across)
+        return _Associated(datum.letter, primitive, fit.cylinder, fit.count, fit.rms, fit.covariance[:4, :4], note, fit.across)
     except FitError as problem:
         raise AlignmentError(problem.what, f"datum {datum.letter}", problem.next) from problem
+
+
+def _half_seen(nominal: Nominal, datum: DatumFeature, places: Floats, spacing: float) -> str:
+    """A note when a good part of a datum was not seen: its far end is extended from what was."""
+    from scipy.spatial import cKDTree
+
+    samples = nominal.samples
+    rows = np.flatnonzero(faces_mask(samples.faces, datum.faces))
+    reach = EDGE_MARGIN + 3 * spacing + samples.size
+    apart, _ = cKDTree(places).query(samples.centres[rows], distance_upper_bound=reach)
+    areas = samples.mesh.triangle_areas[rows]
+    seen = float(areas[np.isfinite(apart)].sum() / areas.sum())
+    return f"only {100 * seen:.0f} % of datum {datum.letter} was seen; the rest of it is extended from there" if seen < WELL_SEEN else ""
 
 
 def _bare(found: _Associated, datum: DatumFeature, coat: Floats | None) -> _Associated:
@@ -221,16 +243,18 @@ def _sequential_step(
         rows, misses = _rows(datum, transform, centre)
         # What this datum's misses bring, and what its conditions make of the errors of those before it.
         own, earlier = np.zeros((6, len(misses))), np.eye(6)
-        for group in (slice(0, 2), slice(2, None)):
-            scaled = rows[group] * scale
+        # Turns count by what they move at the part's ends, so that a part of 25 m is held as one of 25 mm is.
+        for group, unit in ((slice(0, 2), size), (slice(2, None), 1.0)):
+            scaled = unit * rows[group] * scale
             inside = scaled @ free
             u, values, vt = np.linalg.svd(inside)
-            rank = int((values > 1e-4).sum())
+            rank = int((values > PARALLEL).sum())
             if rank == 0:
                 continue
-            solve = free @ vt[:rank].T @ np.diag(1 / values[:rank]) @ u[:, :rank].T
-            step = step + solve @ (misses[group] - scaled @ step)
-            own, earlier = own - solve @ (scaled @ own), earlier - solve @ (scaled @ earlier)
+            solve = unit * free @ vt[:rank].T @ np.diag(1 / values[:rank]) @ u[:, :rank].T
+            conditions = rows[group] * scale
+            step = step + solve @ (misses[group] - conditions @ step)
+            own, earlier = own - solve @ (conditions @ own), earlier - solve @ (conditions @ earlier)
             own[:, group] += solve
             free = free @ vt[rank:].T
         covariance = earlier @ covariance @ earlier.T + own @ _noise(datum, transform) @ own.T
