@@ -15,10 +15,15 @@ import trimesh
 from bracket import Bracket, bracket_nominal, bracket_scan
 from helpers import STATED, turned
 from juxtum.cli import main
+from juxtum.demo import solids
 from juxtum.exchange.meshes import read_mesh
+from juxtum.geometry import PointCloud
 from juxtum.job import Evaluation, FileStore, Job, Runner
 from juxtum.job.document import default_procedure
+from juxtum.job.doubts import doubts_about_inputs
+from juxtum.job.inputs import LoadedScan
 from juxtum.job.store import save_procedure
+from juxtum.nominal import Nominal
 from juxtum.report.result import headline
 from juxtum.units import Unit
 
@@ -188,3 +193,12 @@ def test_scans_of_one_name_do_not_overwrite_each_other(tmp_path: Path) -> None:
         assert main(["run", str(tmp_path / "p.json"), *given, "--out", str(tmp_path / "out")]) == 0
     hashes = [json.loads(p.read_text())["scan_sha256"] for p in sorted((tmp_path / "out").glob("*/result.json"))]
     assert len(hashes) == len(set(hashes)) == 3
+
+
+@pytest.mark.parametrize(("thickness", "has_normals", "told"), [(1.0, False, True), (1.0, True, False), (20.0, False, False)])
+def test_points_without_normals_on_a_thin_wall_are_told(tmp_path: Path, thickness: float, has_normals: bool, told: bool) -> None:
+    nominal = Nominal.from_shape(solids.box((0, 0, 0), (80, 60, thickness)))
+    mesh = nominal.samples.mesh
+    cloud = PointCloud(mesh.corners.mean(1), mesh.triangle_normals if has_normals else None)
+    notes = doubts_about_inputs(nominal, LoadedScan(cloud, Unit.MILLIMETRE, (), False), 3.0)
+    assert [note.split(":")[0] for note in notes] == (["the points come without normals, and walls are only 1 mm thick"] if told else [])

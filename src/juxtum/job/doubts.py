@@ -11,6 +11,7 @@ from juxtum.align.hand import OPPOSITE_HAND, is_opposite_hand
 from juxtum.evaluate.deviation import Deviation, edge_margin
 from juxtum.evaluate.doubled import find_doubling
 from juxtum.evaluate.swapped import SWAPPED, look_swapped
+from juxtum.evaluate.thin import thinnest_walls
 from juxtum.geometry import TriangleMesh
 from juxtum.geometry.mesh import Scan
 from juxtum.job.inputs import LoadedScan
@@ -29,14 +30,23 @@ class Doubts:
     objections: tuple[str, ...] = ()
 
 
-def doubts_about_inputs(nominal: Nominal, loaded: LoadedScan) -> tuple[str, ...]:
-    """Units that nobody named, and meshes that seem to have changed places."""
+def doubts_about_inputs(nominal: Nominal, loaded: LoadedScan, reach: float) -> tuple[str, ...]:
+    """Units that nobody named, meshes that seem to have changed places, points that may belong to either side of a wall.
+
+    Parameters
+    ----------
+    reach : float
+        How far off the nominal is searched, mm.
+    """
     notes = []
     if nominal.unit_is_assumed and loaded.unit_is_assumed:
         size = " x ".join(f"{v:.4g}" for v in np.ptp(nominal.mesh.bounds, axis=0))
         notes.append(f"neither file names a unit: all numbers were taken as millimetres, which makes the part {size} mm")
     if not nominal.is_exact and isinstance(loaded.scan, TriangleMesh) and look_swapped(nominal.mesh, loaded.scan):
         notes.append(SWAPPED)
+    if loaded.scan.normals is None and (wall := thinnest_walls(nominal, reach)) is not None:
+        what = f"the points come without normals, and walls are only {wall:.2g} mm thick"
+        notes.append(f"{what}: which side a point belongs to is taken from the nearer one; bring a mesh, or points with normals")
     return tuple(notes)
 
 

@@ -261,8 +261,9 @@ class Runner:
         scan, nominal = self.cleaned(job), self.nominal(job)
         alignment = self.frame(job, frame)
         loaded = self.loaded_scan(job)
-        about_inputs = self._once(_key("inputs", _nominal_key(job), _scan_key(job)), lambda: doubts_about_inputs(nominal, loaded))
-        key = _key("doubts", self._frame_key(job, frame), job.procedure.measure.limit, job.procedure.measure.angle)
+        reach, angle = job.procedure.measure.limit, job.procedure.measure.angle
+        about_inputs = self._once(_key("inputs", _nominal_key(job), _scan_key(job), reach), lambda: doubts_about_inputs(nominal, loaded, reach))
+        key = _key("doubts", self._frame_key(job, frame), reach, angle)
         about_scan = self._once(key, lambda: doubts_about_scan(scan, deviation, alignment, progress))
         return Doubts((*about_inputs, *job.circumstances.notes, *alignment.notes, *about_scan), about_scan)
 
