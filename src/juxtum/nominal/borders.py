@@ -191,15 +191,33 @@ def _sharp(keys: npt.NDArray[np.int64], mesh: TriangleMesh, triangles: Ints, deg
 
 def _end_tangents(t: CadArrays, starts: Ints, ends: Ints) -> tuple[Floats, Floats]:
     """Unit tangents (K, 3) of the exact edge at both ends of each border, along its chord."""
-    tangents: dict[int, list[Floats]] = {}
-    for (_, node), tangent in zip(t.tangent_owners.tolist(), t.tangents, strict=True):
-        tangents.setdefault(node, []).append(tangent)
+    order = np.argsort(t.tangent_owners[:, 1], kind="stable")
+    nodes, tangents = t.tangent_owners[order, 1], t.tangents[order]
     chords = unit(t.nodes[ends] - t.nodes[starts])
-    first, last = chords.copy(), chords.copy()
-    for i in range(len(starts)):
-        first[i] = _best_tangent(tangents.get(int(starts[i])), chords[i])
-        last[i] = _best_tangent(tangents.get(int(ends[i])), chords[i])
-    return first, last
+    return _best_tangents(nodes, tangents, starts, chords), _best_tangents(nodes, tangents, ends, chords)
+
+
+def _best_tangents(nodes: Ints, tangents: Floats, at: Ints, chords: Floats) -> Floats:
+    """Of the tangents at each node the one most nearly along the chord, turned to point the same way; else the chord.
+
+    Parameters
+    ----------
+    nodes, tangents : array (N,), (N, 3)
+        Which node each tangent belongs to, rising.
+    at, chords : array (K,), (K, 3)
+        Where they are wanted.
+    """
+    begin, end = np.searchsorted(nodes, at), np.searchsorted(nodes, at, side="right")
+    best, size = chords.copy(), np.full(len(at), 0.7)
+    for k in range(int((end - begin).max(initial=0))):
+        rows = np.flatnonzero(begin + k < end)
+        candidates = tangents[begin[rows] + k]
+        along = np.einsum("ij,ij->i", candidates, chords[rows])
+        better = np.abs(along) > size[rows]
+        rows = rows[better]
+        best[rows] = candidates[better] * np.sign(along[better])[:, None]
+        size[rows] = np.abs(along[better])
+    return best
 
 
 def _cubic_pieces(a: Floats, b: Floats, first: Floats, last: Floats) -> Floats:
@@ -208,12 +226,3 @@ def _cubic_pieces(a: Floats, b: Floats, first: Floats, last: Floats) -> Floats:
     # The length of the tangents makes a cubic follow a circular arc to the fourth order in its angle.
     length = np.linalg.norm(b - a, axis=1) * (1 + bend**2 / 16)
     return np.ascontiguousarray(np.concatenate([a, b, first * length[:, None], last * length[:, None]], axis=1))
-
-
-def _best_tangent(candidates: list[Floats] | None, direction: Floats) -> Floats:
-    """The candidate that runs most nearly along the chord, turned to point the same way."""
-    if not candidates:
-        return direction
-    best = max(candidates, key=lambda tangent: abs(float(tangent @ direction)))
-    along = float(best @ direction)
-    return best * np.sign(along) if abs(along) > 0.7 else direction

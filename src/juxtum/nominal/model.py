@@ -285,7 +285,7 @@ def _middle(mesh: TriangleMesh, mine: Any) -> Floats:
     """The point of the face's tessellation nearest to its centre of area."""
     centres, areas = mesh.corners[mine].mean(1), mesh.triangle_areas[mine]
     mean = np.average(centres, axis=0, weights=np.maximum(areas, 1e-12))
-    part = mesh.kept_triangles(np.isin(np.arange(len(mesh.triangles)), mine))
+    part = TriangleMesh(mesh.corners[mine].reshape(-1, 3), np.arange(3 * len(mine), dtype=np.int32).reshape(-1, 3))
     near = part.tree.query(mean[None])
     return np.asarray(near.weights[0] @ part.corners[near.triangles[0]])
 
