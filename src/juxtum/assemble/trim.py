@@ -92,18 +92,31 @@ def _refined(points: Floats, normals: Floats | None, seed: Plane) -> Flat | None
     A sheet of metal that lies on a table is told from it by its thickness, be it a few tenths of a millimetre.
     """
     size = float(np.linalg.norm(np.ptp(points, axis=0)))
-    plane, reach = seed, min(2.0, size / 60)
-    for factor in (0.3, 0.4, 0.0, 0.0, 0.0):
-        distances = np.abs(plane.distances(points))
-        near = distances < reach
+    plane, reach, least = seed, min(2.0, size / 60), 1e-4 * size
+    for factor in (0.3, 0.4, *(1.0,) * 6):
+        distances = plane.distances(points)
+        near = np.abs(distances) < reach
         if normals is not None:
             near &= np.abs(normals @ plane.normal) > 0.9
         if near.sum() < 100:
             return None
-        plane = plane_through(points[near])
-        # Four standard deviations, by the median of what is near.
-        reach = factor * reach if factor else min(reach, max(6 * float(np.median(np.abs(plane.distances(points[near])))), 1e-4 * size))
-    return Flat(plane, reach)
+        middle, spread = _densest_half(distances[near])
+        inner = near & (np.abs(distances - middle) < max(spread, least)) if factor == 1.0 else near
+        plane, reach = plane_through(points[inner if inner.sum() >= 100 else near]), factor * reach
+    _, spread = _densest_half(plane.distances(points[near]))
+    return Flat(plane, max(4 * spread, least))
+
+
+def _densest_half(values: Floats) -> tuple[float, float]:
+    """Middle of the shortest interval that holds half of the values, and the standard deviation it stands for.
+
+    Unlike a mean it does not lie between a table and a sheet on it (the shorth of robust statistics).
+    """
+    ordered = np.sort(values)
+    half = len(ordered) // 2
+    widths = ordered[half:] - ordered[: len(ordered) - half]
+    first = int(np.argmin(widths))
+    return float(ordered[first] + ordered[first + half]) / 2, float(widths[first]) / 1.349
 
 
 def _is_table(flat: Flat, points: Floats, on: Bools) -> bool:
