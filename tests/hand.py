@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import gc
+import inspect
 import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
+import pytest
 from PyQt6 import sip
 from PyQt6.QtCore import QEvent, QPoint, QSettings, Qt, QTimer
 from PyQt6.QtGui import QColor, QImage
@@ -132,3 +134,50 @@ def close(window: MainWindow) -> None:
     assert not left, f"widgets were left: {left[:10]}"
     timers = [t for t in gc.get_objects() if isinstance(t, QTimer) and not sip.isdeleted(t) and t.isActive()]
     assert not timers, f"timers still run: {[t.parent() for t in timers]}"
+
+
+class Walk:
+    """A window that the tests of a module walk through, each from where the one before it stopped.
+
+    A test that runs alone, or out of its turn, gets a window of its own in which those before it were walked first.
+
+    Parameters
+    ----------
+    begin : callable
+        Opens a window in a folder, as the first test finds it.
+    name : str
+        Of the fixture by which a test asks for the window.
+    """
+
+    def __init__(self, begin: Callable[[Path], Hand], name: str, folders: pytest.TempPathFactory) -> None:
+        self._begin, self._name, self._folders = begin, name, folders
+        self._hand: Hand | None = None
+        self._done = 0
+
+    def up_to(self, request: pytest.FixtureRequest) -> Hand:
+        """The window as the test that asks for it expects it."""
+        steps = self._steps(request)
+        wanted = [name for name, _ in steps].index(request.node.originalname)
+        if self._hand is None or self._done != wanted:
+            self.end()
+            self._hand = self._begin(self._folders.mktemp(self._name))
+            for _, step in steps[:wanted]:
+                self._take(step, request)
+        self._done = wanted + 1
+        return self._hand
+
+    def _steps(self, request: pytest.FixtureRequest) -> list[tuple[str, Callable[..., None]]]:
+        tests = [(name, test) for name, test in vars(request.module).items() if name.startswith("test_")]
+        walked = [(name, test) for name, test in tests if self._name in inspect.signature(test).parameters]
+        return sorted(walked, key=lambda step: step[1].__code__.co_firstlineno)
+
+    def _take(self, step: Callable[..., None], request: pytest.FixtureRequest) -> None:
+        with pytest.MonkeyPatch.context() as patch:
+            own = {self._name: self._hand, "monkeypatch": patch, "tmp_path": self._folders.mktemp("step")}
+            step(**{name: own[name] if name in own else request.getfixturevalue(name) for name in inspect.signature(step).parameters})
+
+    def end(self) -> None:
+        """Close the window."""
+        if self._hand is not None:
+            close(self._hand.window)
+        self._hand, self._done = None, 0

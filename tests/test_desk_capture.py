@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -11,7 +12,7 @@ from PyQt6.QtGui import QWheelEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QCheckBox, QComboBox, QLabel, QLineEdit, QToolButton, QWidget
 
-from hand import Hand, close, opened
+from hand import Hand, Walk, opened
 from juxtum.capture.patch import State
 from juxtum.desk.stations.findings import Key
 from juxtum.devices.link import Link
@@ -19,18 +20,29 @@ from juxtum.devices.protocol import DeviceError, Message
 from juxtum.job.readiness import Policy
 
 
-@pytest.fixture(scope="module")
-def desk(application: QApplication, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Hand]:
-    """The demo job with stand-ins within the desk; the tests walk on from where the one before stopped."""
-    folder = tmp_path_factory.mktemp("capture")
+def begun(folder: Path) -> Hand:
+    """The demo job with stand-ins within the desk."""
     window = opened(folder)
     window.settings.setValue("devices/within", True)
     window.settings.setValue("logbook/url", f"sqlite:///{folder / 'book.sqlite'}")
     hand = Hand(window)
     window.menus.actions["open demo"].trigger()
     hand.wait(lambda: window.session.derived.scan is not None)
-    yield hand
-    close(window)
+    return hand
+
+
+@pytest.fixture(scope="module")
+def walk(application: QApplication, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Walk]:
+    """The demo job at Ready and Capture, walked through test by test."""
+    made = Walk(begun, "desk", tmp_path_factory)
+    yield made
+    made.end()
+
+
+@pytest.fixture
+def desk(walk: Walk, request: pytest.FixtureRequest) -> Hand:
+    """The window as the test expects it."""
+    return walk.up_to(request)
 
 
 class Broken:

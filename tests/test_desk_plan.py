@@ -12,7 +12,7 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QCheckBox, QComboBox, QFileDialog, QLabel, QLineEdit, QToolButton
 
-from hand import Hand, close, opened
+from hand import Hand, Walk, close, opened
 from helpers import bracket_mesh
 from juxtum.demo.job import FACES
 from juxtum.desk.planning.topics import Topic
@@ -21,19 +21,30 @@ from juxtum.job import Job
 from juxtum.units import Unit
 
 
-@pytest.fixture(scope="module")
-def plan(application: QApplication, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Hand]:
-    """The demo job at Plan; the tests walk on from where the one before stopped."""
-    window = opened(tmp_path_factory.mktemp("plan"))
+def begun(folder: Path) -> Hand:
+    """The demo job where planning begins: it comes planned and captured."""
+    window = opened(folder)
     hand = Hand(window)
     window.menus.actions["open demo"].trigger()
     hand.wait(lambda: window.session.derived.scan is not None)
-    # The demo job comes planned and captured; here planning begins.
     bare = {"plan": window.session.job.plan.model_copy(update={"targets": (), "expected": None}), "capture": None}
     window.session.edit("nothing planned", lambda job: job.model_copy(update=bare))
     hand.wait()
-    yield hand
-    close(window)
+    return hand
+
+
+@pytest.fixture(scope="module")
+def walk(application: QApplication, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Walk]:
+    """The demo job at Plan, walked through test by test."""
+    made = Walk(begun, "plan", tmp_path_factory)
+    yield made
+    made.end()
+
+
+@pytest.fixture
+def plan(walk: Walk, request: pytest.FixtureRequest) -> Hand:
+    """The window as the test expects it."""
+    return walk.up_to(request)
 
 
 def topic(hand: Hand, name: Topic) -> None:

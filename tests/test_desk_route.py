@@ -13,20 +13,32 @@ from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QFileDialog, QLabel
 
-from hand import Hand, close, opened
+from hand import Hand, Walk, opened
 from juxtum.demo.job import FACES
 from juxtum.desk.stations.findings import Key
 
 
-@pytest.fixture(scope="module")
-def demo(application: QApplication, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Hand]:
-    """The demo job, fresh from the menu; the tests of the route walk on from where the one before stopped."""
-    window = opened(tmp_path_factory.mktemp("demo"))
+def begun(folder: Path) -> Hand:
+    """The demo job, fresh from the menu."""
+    window = opened(folder)
     hand = Hand(window)
     window.menus.actions["open demo"].trigger()
     hand.wait(lambda: window.session.derived.scan is not None)
-    yield hand
-    close(window)
+    return hand
+
+
+@pytest.fixture(scope="module")
+def walk(application: QApplication, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Walk]:
+    """The demo job, walked through test by test."""
+    made = Walk(begun, "demo", tmp_path_factory)
+    yield made
+    made.end()
+
+
+@pytest.fixture
+def demo(walk: Walk, request: pytest.FixtureRequest) -> Hand:
+    """The window as the test expects it."""
+    return walk.up_to(request)
 
 
 # -- the demo route, in order ---------------------------------------------------------------------------------
