@@ -16,7 +16,7 @@ from juxtum.evaluate import DecisionRule, Environment, Instrument, Limits, Line,
 from juxtum.evaluate.characteristics import PROFILE, Judgement
 from juxtum.evaluate.decision import probability_conforming
 from juxtum.evaluate.ruler import lay_out
-from juxtum.evaluate.uncertainty import Chain
+from juxtum.evaluate.uncertainty import Budget, Chain, Contribution, Sampling
 from juxtum.geometry import RigidTransform
 from juxtum.nominal import Nominal
 from juxtum.units import Unit, guess_unit, parse_length
@@ -62,10 +62,21 @@ def test_probability_is_that_of_a_normal_variable() -> None:
 
 def test_budget_is_the_root_of_the_sum_of_squares() -> None:
     chain = Chain(Instrument(a=0.02, b=0.04, certificate_u=0.006, certificate_k=2), Environment(temperature=25, temperature_u=1.0))
-    budget = chain.budget(500.0, 0.004, 0.002, 50)
+    budget = chain.budget(500.0, Sampling(0.004, 50), 0.002)
     by_hand = [0.04 / math.sqrt(3), 0.003, 0.004, 0.002, math.hypot(1e-6 * 500 * 5, 10.5e-6 * 500)]
     assert [c.standard for c in budget.contributions] == pytest.approx(by_hand)
     assert budget.expanded == pytest.approx(2 * math.sqrt(sum(u * u for u in by_hand)))
+
+
+@pytest.mark.parametrize(
+    ("few", "many", "k"),
+    [(0.01, 0.0, 3.307), (0.01, 0.01, 2.231), (0.01, 0.1, 2.0), (0.0, 0.01, 2.0)],
+)
+def test_k_grows_where_few_data_speak(few: float, many: float, k: float) -> None:
+    """Student's t for 95.45 % with the effective degrees of freedom of Welch and Satterthwaite (GUM, tables G.2): 3 alone, 12 together."""
+    budget = Budget((Contribution("sampling", few, 3.0), Contribution("instrument", many)))
+    assert budget.k == pytest.approx(k, abs=0.001)
+    assert budget.expanded == pytest.approx(budget.k * math.hypot(few, many))
 
 
 def test_profile_of_an_offset_box_and_of_what_was_not_seen() -> None:

@@ -12,7 +12,7 @@ from juxtum.evaluate.deviation import Deviation, edge_margin
 from juxtum.evaluate.quantity import LOWER, UPPER, Limits, Line, LineResult, Measured, SideMeasured, judged
 from juxtum.evaluate.statistics import chosen_rows
 from juxtum.evaluate.tiles import Rows, Tiles, choice_of_the_largest, make_tiles, tile_size
-from juxtum.evaluate.uncertainty import Budget, Chain, measured_length
+from juxtum.evaluate.uncertainty import Budget, Chain, Sampling, measured_length
 from juxtum.geometry.arrays import Bools, Floats, frozen
 
 PROFILE = "profile of a surface"
@@ -107,7 +107,8 @@ def _side(deviation: Deviation, tiles: Tiles, side: str, limits: Limits, judgeme
     spread = float(judgement.alignment.point_uncertainty(spot[None], normal[None])[0])
     length = measured_length(judgement.alignment, spot, deviation.nominal.mesh.bounds)
     standard = max(correction.standard, float(tiles.noise[best]) * 0.5)
-    budget = judgement.chain.budget(length, standard, spread, int(tiles.counts[best]), int(deviation.faces[row]) + 1)
+    sampling = Sampling(standard, int(tiles.counts[best]), tiles.freedom)
+    budget = judgement.chain.budget(length, sampling, spread, int(deviation.faces[row]) + 1)
     value = float(sign * (heights[best] - correction.bias))
     expanded = budget.expanded if budget.is_known else 0.0
     lower, upper = (None, limit) if side == UPPER else (limit, None)

@@ -6,7 +6,7 @@ import math
 from dataclasses import dataclass
 
 from juxtum.evaluate.decision import Verdict
-from juxtum.evaluate.uncertainty import COVERAGE, Budget
+from juxtum.evaluate.uncertainty import Budget
 from juxtum.geometry.arrays import Floats
 
 UPPER, LOWER = "upper", "lower"
@@ -162,7 +162,7 @@ class LineResult:
     @property
     def k(self) -> float:
         """Coverage factor."""
-        return COVERAGE
+        return self.side.budget.k
 
     @property
     def excess(self) -> float:

@@ -11,7 +11,7 @@ from juxtum.associate.gauss import effective_count
 from juxtum.errors import InputError
 from juxtum.evaluate.decision import Verdict
 from juxtum.evaluate.deviation import Deviation
-from juxtum.evaluate.uncertainty import Budget, Chain, measured_length
+from juxtum.evaluate.uncertainty import Budget, Chain, Sampling, measured_length
 from juxtum.geometry.arrays import Floats, frozen
 from juxtum.nominal import Nominal
 
@@ -86,12 +86,13 @@ def take_reading(deviation: Deviation, alignment: Alignment, chain: Chain, place
     values = deviation.distances[rows]
     values = values - chain.thickness_on(deviation.faces[rows])
     value, sampling = _mean(values, RADIUS)
+    freedom = max(len(values) - 1.0, 1.0)
     if len(values) == 1:
         # One point says nothing of its own noise; the others of the scan do.
-        sampling = deviation.noise
+        sampling, freedom = deviation.noise, np.inf
     spread = float(alignment.point_uncertainty(spot[None], normal[None])[0])
     length = measured_length(alignment, spot, deviation.nominal.mesh.bounds)
-    budget = chain.budget(length, sampling, spread, len(rows), int(foot.faces[0]) + 1)
+    budget = chain.budget(length, Sampling(sampling, len(rows), freedom), spread, int(foot.faces[0]) + 1)
     return Reading(label, frozen(spot), frozen(normal), int(foot.faces[0]) + 1, value, len(rows), budget)
 
 

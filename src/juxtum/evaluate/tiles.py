@@ -68,6 +68,11 @@ class Tiles:
         unit_noise = 1.4826 * float(np.median(np.abs(self.means[first] - self.means[second]) / size))
         return np.asarray(np.maximum(unit_noise, 0.5 * within * np.sqrt(np.median(self.counts))) / np.sqrt(self.counts))
 
+    @cached_property
+    def freedom(self) -> float:
+        """Degrees of freedom of that noise: of a median from as many pairs, or of the spreads within, points going together in fours."""
+        first, _ = self._beside
+        return float(max(0.37 * len(first) if len(first) >= 12 else (self.counts - 1).sum() / 4, 1.0))
 
     @cached_property
     def around(self) -> tuple[Floats, Floats]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -11,15 +12,31 @@ from juxtum.geometry.arrays import Floats, Ints
 from juxtum.instruments.circumstances import NO_INSTRUMENT, Circumstances
 from juxtum.instruments.stated import Environment, Instrument
 
-COVERAGE = 2.0
+CONFIDENCE = 0.9545
+"""Share of a normal distribution within two standard deviations: that of k = 2."""
+
+
+MANY = 200.0
+"""With so many degrees of freedom k is 2 to the second decimal."""
 
 
 @dataclass(frozen=True)
 class Contribution:
-    """One line of a budget: its source in words and its standard uncertainty in mm."""
+    """One line of a budget.
+
+    Parameters
+    ----------
+    source : str
+        In words.
+    standard : float
+        Its standard uncertainty, mm.
+    freedom : float
+        Degrees of freedom with which that is known; few where it was estimated from few data.
+    """
 
     source: str
     standard: float
+    freedom: float = np.inf
 
 
 @dataclass(frozen=True)
@@ -40,10 +57,46 @@ class Budget:
         """Combined standard uncertainty, mm."""
         return float(np.sqrt(sum(c.standard**2 for c in self.contributions))) if self.is_known else float("nan")
 
+    @cached_property
+    def k(self) -> float:
+        """Coverage factor for 95.45 %: 2, and more where what counts most was estimated from few data (GUM G.4.1)."""
+        from scipy.special import stdtrit
+
+        standard = self.standard
+        poor = sum(c.standard**4 / c.freedom for c in self.contributions if np.isfinite(c.freedom))
+        if not self.is_known or poor <= 0 or standard <= 0:
+            return 2.0
+        freedom = max(standard**4 / poor, 1.0)
+        return 2.0 if freedom > MANY else float(stdtrit(freedom, (1 + CONFIDENCE) / 2))
+
     @property
     def expanded(self) -> float:
-        """Expanded uncertainty with k = 2, mm."""
-        return COVERAGE * self.standard
+        """Expanded uncertainty, mm."""
+        return self.k * self.standard
+
+
+@dataclass(frozen=True)
+class Sampling:
+    """What the data behind a value leave open.
+
+    Parameters
+    ----------
+    standard : float
+        Standard uncertainty, mm.
+    count : int
+        Points behind the value.
+    freedom : float
+        Degrees of freedom with which it was estimated.
+    """
+
+    standard: float
+    count: int
+    freedom: float = np.inf
+
+    @property
+    def contribution(self) -> Contribution:
+        """As a line of a budget."""
+        return Contribution(f"sampling, {self.count} points", self.standard, self.freedom)
 
 
 @dataclass(frozen=True)
@@ -96,21 +149,21 @@ class Chain:
         """Thickness of all coats (N,) on faces (N,) by index from 0, mm."""
         return np.sum([coat.thickness_on(faces) for coat in self.coats], axis=0) if self.coats else np.zeros(len(faces))
 
-    def budget(self, length: float, sampling: float, alignment: float, count: int, face: int = 0) -> Budget:
+    def budget(self, length: float, sampling: Sampling, alignment: float, face: int = 0) -> Budget:
         """The budget of a distance from the nominal.
 
         Parameters
         ----------
         length : float
             Over which the value was measured, mm; see `measured_length`.
-        sampling, alignment : float
-            Standard uncertainties, mm.
-        count : int
-            Points behind the value.
+        sampling : Sampling
+            Of the data themselves.
+        alignment : float
+            Standard uncertainty of where the part lies, at that place, mm.
         face : int
             Number of the face it is on; 0 where that does not matter.
         """
-        lines = [*self._instrument_lines(length), Contribution(f"sampling, {count} points", sampling), Contribution("alignment", alignment)]
+        lines = [*self._instrument_lines(length), sampling.contribution, Contribution("alignment", alignment)]
         lines.append(self._temperature_line(length))
         for coat in self.coats:
             if face and coat.is_on(face):

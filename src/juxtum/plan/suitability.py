@@ -11,7 +11,7 @@ import numpy as np
 
 from juxtum.associate.gauss import effective_count
 from juxtum.evaluate.tiles import TILE
-from juxtum.evaluate.uncertainty import Budget, Chain
+from juxtum.evaluate.uncertainty import Budget, Chain, Sampling
 from juxtum.instruments.models import ErrorChain, InstrumentModel, Kind, Mode
 from juxtum.nominal import Nominal
 from juxtum.plan.effort import estimate
@@ -183,7 +183,7 @@ def _mode_budget(
     far = points_of(part.nominal, aim.faces)
     spread = alignment_spread(part.hold, area, mode.noise, far[:: max(1, len(far) // 400)])
     budget = Chain(model.as_instrument(chain), part.task.environment).budget(
-        length, mode.noise / float(np.sqrt(independent)), float(spread.max()), count
+        length, Sampling(mode.noise / float(np.sqrt(independent)), count), float(spread.max())
     )
     return budget, _mode_obstacle(part, aim, model, mode)
 

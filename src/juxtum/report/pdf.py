@@ -254,7 +254,7 @@ def _ledger_head(pages: _Pages) -> None:
     c, y, x = pages.canvas, pages.y, _COLUMNS
     for key, text in (("no", "No."), ("name", "Characteristic"), ("verdict", "Verdict")):
         d.write(c, x[key], y, text, d.WORD, 7.5, LIGHT.ink_soft)
-    for key, text in (("tol", "Limit"), ("value", "Measured"), ("u", "U (k=2)")):
+    for key, text in (("tol", "Limit"), ("value", "Measured"), ("u", "U")):
         d.write_right(c, x[key], y, text, d.WORD, 7.5, LIGHT.ink_soft)
     pages.rule(y - 5)
     pages.y -= 19
@@ -356,7 +356,7 @@ def _budgets(pages: _Pages) -> None:
         pages.need(20 + 12 * len(r.budget.contributions), title)
         head = f"{r.line.id}  {r.line.title}, {r.side.side} side"
         d.write(c, EDGE, pages.y, d.shortened(head, d.WORD_BOLD, 8.5, 330), d.WORD_BOLD, 8.5)
-        d.write_right(c, WIDTH - EDGE, pages.y, f"U = {r.expanded:.4f} mm (k = 2)" if r.budget.is_known else "U not known", d.MONO, 8)
+        d.write_right(c, WIDTH - EDGE, pages.y, f"U = {r.expanded:.4f} mm (k = {r.k:.3g})" if r.budget.is_known else "U not known", d.MONO, 8)
         pages.y -= 12
         largest = max((line.standard for line in r.budget.contributions if math.isfinite(line.standard)), default=0.0) or 1.0
         for line in r.budget.contributions:

@@ -280,7 +280,7 @@ class _ValueLine(QWidget):
         super().__init__()
         self.text = ""
         self._result: LineResult | None = None
-        self._expanded = ""
+        self._expanded, self._k = "", 2.0
 
     def _resize(self) -> None:
         self.setFixedHeight(THEME.px(60) if self._result is not None else THEME.px(34))
@@ -290,14 +290,14 @@ class _ValueLine(QWidget):
         """A characteristic's value."""
         self._result = result
         self.text = measured(result.value, result.expanded)
-        self._expanded = uncertainty(result.expanded) if result.points else DASH
+        self._expanded, self._k = uncertainty(result.expanded) if result.points else DASH, result.k
         self._resize()
 
     def show_reading(self, reading: Reading) -> None:
         """A reading's value."""
         self._result = None
         self.text = measured(reading.deviation, reading.expanded) if reading.is_seen else "not seen"
-        self._expanded = uncertainty(reading.expanded)
+        self._expanded, self._k = uncertainty(reading.expanded), reading.budget.k
         self._resize()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
@@ -310,7 +310,8 @@ class _ValueLine(QWidget):
         offset = painter.fontMetrics().horizontalAdvance(self.text)
         painter.setFont(font(SMALL + 1))
         painter.setPen(colour("ink_soft"))
-        painter.drawText(QPointF(offset + 8 * k, 26 * k), f"mm  \u00b1 {self._expanded}  (k = 2)" if self._expanded != DASH else "mm   U not known")
+        words = "mm   U not known" if self._expanded == DASH else f"mm  \u00b1 {self._expanded}  (k = {self._k:.3g})"
+        painter.drawText(QPointF(offset + 8 * k, 26 * k), words)
         r = self._result
         if r is not None:
             paint_mark(painter, QPointF(self.width() - 12, 17 * k), r.verdict, 13 * k)
