@@ -146,6 +146,8 @@ class LengthField(QLineEdit):
     """A length: takes units and decimal commas, shows millimetres."""
 
     chosen = pyqtSignal(float)
+    missing = "unknown"
+    """What is shown where no value is stated."""
 
     def __init__(self, name: str, value: float, tip: str = "") -> None:
         super().__init__()
@@ -159,9 +161,9 @@ class LengthField(QLineEdit):
         self.editingFinished.connect(self._finished)
 
     def set_value(self, value: float | None) -> None:
-        """Show a value; None is shown as unknown."""
+        """Show a value; None is shown as missing."""
         self.value = 0.0 if value is None else value
-        self.setPlaceholderText("unknown" if value is None else "")
+        self.setPlaceholderText(self.missing if value is None else "")
         self.setText("" if value is None else f"{value:g}")
         self._mark(False)
 

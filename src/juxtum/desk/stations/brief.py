@@ -108,6 +108,7 @@ class BriefStation(Station):
         for part, table in (("instrument", GAUGE), ("environment", ROOM), ("coat", COAT)):
             for name, title, low, high in table:
                 field = LengthField(title, 0.0, f"{title}, from {low:g} to {high:g}")
+                field.missing = "none" if part == "coat" else field.missing
                 field.set_value(None)
                 field.chosen.connect(self._number_setter(part, name, low, high))
                 self._numbers[name] = field
@@ -259,10 +260,12 @@ class BriefStation(Station):
         for name, field in self._fields.items():
             if not field.hasFocus():
                 field.setText(getattr(job.brief, name))
+                field.setCursorPosition(0)
         how = job.circumstances
         self._instrument.setPlaceholderText("not stated")
         if not self._instrument.hasFocus():
             self._instrument.setText(how.instrument.name if how.instrument else "")
+            self._instrument.setCursorPosition(0)
         coat = how.coats[0] if how.coats else None
         for name, number in self._numbers.items():
             held = how.instrument if name in ("a", "b") else coat if name in ("thickness", "spread") else how.environment
