@@ -9,6 +9,7 @@ import numpy as np
 import numpy.typing as npt
 
 from juxtum.evaluate.deviation import Deviation
+from juxtum.evaluate.places import cubes
 from juxtum.geometry.arrays import Floats
 
 TILE = 2.0
@@ -115,10 +116,7 @@ def make_tiles(deviation: Deviation, rows: Rows, distances: Floats) -> Tiles:
         Their deviations, coats taken off, mm.
     """
     size = tile_size(deviation.spacing)
-    cells = np.floor(deviation.feet[rows] / size).astype(np.int64)
-    cells -= cells.min(0)
-    span = cells.max(0) + 1
-    keys = ((deviation.faces[rows].astype(np.int64) * span[0] + cells[:, 0]) * span[1] + cells[:, 1]) * span[2] + cells[:, 2]
+    cells, keys = cubes(deviation, rows, size)
     _, first, inverse, counts = np.unique(keys, return_index=True, return_inverse=True, return_counts=True)
     weights = np.maximum(deviation.weights[rows], 1e-12)
     total = np.bincount(inverse, weights)
