@@ -108,8 +108,7 @@ def _is_inside_out(scan: Scan, nominal: Nominal, share: float) -> bool:
         flipped = PointCloud(scan.points, -scan.normals)
     else:
         return False
-    search = _Search(flipped, nominal)
-    found = search.found(silent())
+    found = _Search(flipped, nominal).by_shape(silent())
     return bool(found) and found[0].inside > max(share + 0.3, 0.6)
 
 
@@ -146,11 +145,15 @@ class _Search:
 
     def found(self, progress: Progress) -> list[_Candidate]:
         """Candidates from the principal axes, and from a search over all turns where those do not decide."""
-        turns = [*axis_turns(self.sample.points, self.nominal), *facing_turns(self.sample, self.nominal)]
-        found = self.run(likely(self.few, self.nominal, turns), progress.part(0.0, 0.3))
+        found = self.by_shape(progress.part(0.0, 0.3))
         if found and found[0].inside >= DECISIVE:
             return found
         return _ranked(found + self.run(likely(self.few, self.nominal, even_turns()), progress.part(0.3, 0.7)))
+
+    def by_shape(self, progress: Progress) -> list[_Candidate]:
+        """Candidates from the principal axes and the directions in which much of the surface faces."""
+        turns = [*axis_turns(self.sample.points, self.nominal), *facing_turns(self.sample, self.nominal)]
+        return self.run(likely(self.few, self.nominal, turns), progress)
 
     def run(self, guesses: list[RigidTransform], progress: Progress) -> list[_Candidate]:
         """Draw every guess in against marks, and the best few once more against the surface."""
