@@ -15,6 +15,8 @@ from juxtum.progress import Progress, silent
 
 OPPOSITE_HAND = "this scan is the opposite hand: its mirror image fits the nominal"
 SAMPLE = 6_000
+MEAN_OF_NOISE = 0.8
+"""Mean distance of points that are off by nothing but noise, in its standard deviations."""
 CLEARLY = 0.4
 """The mirror image must leave less than this share of what the scan leaves unexplained."""
 
@@ -35,17 +37,21 @@ def misfit(scan: Scan, nominal: Nominal, transform: RigidTransform, cap: float) 
     return float(np.where(found.found, np.minimum(np.abs(found.distances), cap), cap).mean())
 
 
-def is_opposite_hand(scan: Scan, nominal: Nominal, transform: RigidTransform, progress: Progress | None = None) -> bool:
+def is_opposite_hand(scan: Scan, nominal: Nominal, transform: RigidTransform, noise: float, progress: Progress | None = None) -> bool:
     """Whether the mirror image of a scan fits the nominal clearly better than the scan does as it is aligned.
 
     Parameters
     ----------
     transform : RigidTransform
         Scan to part, as aligned.
+    noise : float
+        Standard deviation of single points, mm: no pose of any image fits better than that.
     """
     progress = progress or silent()
     cap = max(nominal.diagonal / 100, 1.0)
     as_is = misfit(scan, nominal, transform, cap)
+    if CLEARLY * as_is < MEAN_OF_NOISE * noise:
+        return False
     other = mirrored(scan)
     progress.phase("trying the mirror image")
     try:

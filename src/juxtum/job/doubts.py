@@ -8,7 +8,7 @@ import numpy as np
 
 from juxtum.align import Alignment
 from juxtum.align.hand import OPPOSITE_HAND, is_opposite_hand
-from juxtum.evaluate.deviation import Deviation, edge_margin
+from juxtum.evaluate.deviation import Deviation
 from juxtum.evaluate.doubled import find_doubling
 from juxtum.evaluate.swapped import SWAPPED, look_swapped
 from juxtum.evaluate.thin import thinnest_walls
@@ -17,9 +17,6 @@ from juxtum.geometry.mesh import Scan
 from juxtum.job.inputs import LoadedScan
 from juxtum.nominal import Nominal
 from juxtum.progress import Progress
-
-ODD_SHARE = 0.002
-"""While less of the scan than this is odd, its mirror image cannot fit any better."""
 
 
 @dataclass(frozen=True)
@@ -56,14 +53,7 @@ def doubts_about_scan(scan: Scan, deviation: Deviation, alignment: Alignment, pr
     doubling = find_doubling(deviation)
     if doubling is not None:
         objections.append(doubling.sentence)
-    elif _is_odd(deviation) and is_opposite_hand(scan, deviation.nominal, alignment.transform, progress):
+    elif is_opposite_hand(scan, deviation.nominal, alignment.transform, deviation.noise, progress):
         objections.append(OPPOSITE_HAND)
     return tuple(objections)
 
-
-def _is_odd(deviation: Deviation) -> bool:
-    """Whether anything is so far off that the other hand could explain it."""
-    if deviation.foreign or deviation.passed:
-        return True
-    odd = ~deviation.found | (np.abs(deviation.distances) > edge_margin(deviation.spacing))
-    return bool(deviation.weights[odd].sum() > ODD_SHARE * deviation.weights.sum())
