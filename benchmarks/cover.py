@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from functools import partial
+from typing import TypeVar
 
 import numpy as np
 
@@ -14,8 +16,10 @@ from juxtum.demo.job import CIRCUMSTANCES, FACES, characteristics, datum_step
 from juxtum.demo.scan import seen_surface, with_noise
 from juxtum.demo.truth import truth
 from juxtum.demo.world import nominal_path
-from juxtum.evaluate import DecisionRule, Environment, Instrument, LineResult, measure_deviation, profile
-from juxtum.evaluate.characteristics import Judgement
+from juxtum.evaluate import DecisionRule, Environment, Instrument, Line, LineResult, measure_deviation, profile
+from juxtum.evaluate.characteristics import Judgement, counting_rows
+from juxtum.evaluate.deviation import Deviation
+from juxtum.evaluate.tiles import make_tiles
 from juxtum.evaluate.uncertainty import Chain
 from juxtum.exchange.cad import read_cad
 from juxtum.geometry import RigidTransform, TriangleMesh
@@ -23,6 +27,7 @@ from juxtum.geometry.arrays import Floats
 from juxtum.nominal import Nominal
 from juxtum.progress import silent
 
+Answer = TypeVar("Answer")
 SEEDS = int(os.environ.get("JUXTUM_SEEDS", "300"))
 NOISE_ALONE = Chain(Instrument(a=0.0, b=0.0), Environment(temperature=20.0, temperature_u=0.0))
 STATED = Chain.of(CIRCUMSTANCES)
@@ -33,15 +38,16 @@ def cover() -> Iterator[str]:
     """Noise alone, then noise with an instrument off by what it is allowed: share of truths within value +- U."""
     nominal, base = Nominal.from_shape(read_cad(nominal_path()).shape), _base()
     for words, chain, spread in (("noise alone", NOISE_ALONE, 0.0), ("instrument within its error", STATED, 1.0)):
-        truths = {name: _values(line) for name, line in _ledger(base, nominal, NOISE_ALONE).items()}
+        truths = _ledger(base, nominal, _extremes)
         hits = {name: np.zeros(2) for name in truths}
         errors = {name: np.zeros(2) for name in truths}
         widths = {name: np.zeros(2) for name in truths}
         for seed in range(SEEDS):
             rng = np.random.default_rng([seed, 5])
             scan = with_noise(_as_the_instrument_sees_it(base, nominal, spread, rng), truth().noise, rng)
-            for name, line in _ledger(scan, nominal, chain).items():
-                off, wide = _values(line) - truths[name], np.array([s.expanded for s in line.measured.sides])
+            for name, line in _ledger(scan, nominal, partial(_judged, chain)).items():
+                off = np.array([s.value for s in line.measured.sides]) - truths[name]
+                wide = np.array([s.expanded for s in line.measured.sides])
                 hits[name] += np.abs(off) <= wide
                 errors[name] += off
                 widths[name] += wide
@@ -71,8 +77,8 @@ def _as_the_instrument_sees_it(base: TriangleMesh, nominal: Nominal, spread: flo
     return TriangleMesh(moved, base.triangles)
 
 
-def _ledger(scan: TriangleMesh, nominal: Nominal, chain: Chain) -> dict[str, LineResult]:
-    """Every line that was seen, in the best fit and in the datum system."""
+def _ledger(scan: TriangleMesh, nominal: Nominal, ask: Callable[[Deviation, Alignment, Line], Answer]) -> dict[str, Answer]:
+    """An answer for every line that was seen, in the best fit and in the datum system."""
     fitted = best_fit(scan, nominal, RigidTransform.identity())
     letters = tuple(DatumFeature(d.letter, d.faces) for d in datum_step("best fit").datums)
     found = {}
@@ -80,13 +86,16 @@ def _ledger(scan: TriangleMesh, nominal: Nominal, chain: Chain) -> dict[str, Lin
         deviation = measure_deviation(scan, nominal, alignment.transform)
         for step in characteristics():
             if FACES["underside"] not in step.faces:
-                found[f"{alignment.method}, {step.title}"] = profile(deviation, step.line, _judgement(alignment, chain))
+                found[f"{alignment.method}, {step.title}"] = ask(deviation, alignment, step.line)
     return found
 
 
-def _judgement(alignment: Alignment, chain: Chain) -> Judgement:
-    return Judgement(alignment, chain, DecisionRule.GUARDED)
+def _judged(chain: Chain, deviation: Deviation, alignment: Alignment, line: Line) -> LineResult:
+    return profile(deviation, line, Judgement(alignment, chain, DecisionRule.GUARDED))
 
 
-def _values(line: LineResult) -> Floats:
-    return np.array([s.value for s in line.measured.sides])
+def _extremes(deviation: Deviation, _: Alignment, line: Line) -> Floats:
+    """Largest and smallest mean over a tile, as they are: without noise nothing is to be taken off for their choice."""
+    rows = counting_rows(deviation, line.faces)
+    means = make_tiles(deviation, rows, deviation.distances[rows]).means
+    return np.array([means.max(), means.min()])

@@ -48,7 +48,7 @@ def profile(deviation: Deviation, line: Line, judgement: Judgement) -> LineResul
     Single points carry noise, so deviations are averaged over tiles first; points beside sharp edges, which scanners
     round, do not count unless the face is too narrow for anything else.
     """
-    rows = _counting(deviation, line.faces)
+    rows = counting_rows(deviation, line.faces)
     seen = deviation.area_seen_of(line.faces)
     if len(rows) == 0:
         sides = tuple(_unseen(side) for side in (UPPER, LOWER))
@@ -72,7 +72,7 @@ def _unseen(side: str) -> SideMeasured:
     return SideMeasured(side, nothing, Budget(()), None, Verdict.NOT_DECIDED, nothing, NOT_SHOWN)
 
 
-def _counting(deviation: Deviation, faces: tuple[int, ...]) -> Rows:
+def counting_rows(deviation: Deviation, faces: tuple[int, ...]) -> Rows:
     """Rows that count: clear of edges, or, on faces too narrow for that, in the middle third between them."""
     rows = chosen_rows(deviation, faces)
     rows = rows[~deviation.strays[rows]]
