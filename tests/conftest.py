@@ -68,7 +68,11 @@ def demo_runner(demo_files: tuple[FileStore, Job]) -> Runner:
 
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+
     from PyQt6.QtWidgets import QApplication
+
+    from hand import Walk
 
 
 @pytest.fixture(scope="session")
@@ -83,6 +87,16 @@ def application() -> QApplication:
     style.load_fonts()
     style.apply(made)
     return made
+
+
+@pytest.fixture(scope="module")
+def walk(application: QApplication, request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Walk]:
+    """The window that a module's tests walk through; its `begun` opens it."""
+    from hand import Walk
+
+    made = Walk(request.module.begun, tmp_path_factory)
+    yield made
+    made.end()
 
 
 @pytest.fixture(scope="session")

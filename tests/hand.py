@@ -116,6 +116,17 @@ def opened(folder: Path) -> MainWindow:
     return window
 
 
+def opened_demo(folder: Path, settings: dict[str, object] | None = None) -> Hand:
+    """A window with the demo job, fresh from the menu."""
+    window = opened(folder)
+    for name, value in (settings or {}).items():
+        window.settings.setValue(name, value)
+    hand = Hand(window)
+    window.menus.actions["open demo"].trigger()
+    hand.wait(lambda: window.session.derived.scan is not None)
+    return hand
+
+
 def close(window: MainWindow) -> None:
     """Close a window and see that nothing of it goes on living: threads, timers, widgets."""
     window.session.discard()
@@ -145,22 +156,20 @@ class Walk:
     ----------
     begin : callable
         Opens a window in a folder, as the first test finds it.
-    name : str
-        Of the fixture by which a test asks for the window.
     """
 
-    def __init__(self, begin: Callable[[Path], Hand], name: str, folders: pytest.TempPathFactory) -> None:
-        self._begin, self._name, self._folders = begin, name, folders
+    def __init__(self, begin: Callable[[Path], Hand], folders: pytest.TempPathFactory) -> None:
+        self._begin, self._folders = begin, folders
         self._hand: Hand | None = None
         self._done = 0
 
     def up_to(self, request: pytest.FixtureRequest) -> Hand:
-        """The window as the test that asks for it expects it."""
+        """The window as the test expects it that asks for it by the name of a fixture."""
         steps = self._steps(request)
         wanted = [name for name, _ in steps].index(request.node.originalname)
         if self._hand is None or self._done != wanted:
             self.end()
-            self._hand = self._begin(self._folders.mktemp(self._name))
+            self._hand = self._begin(self._folders.mktemp("walk"))
             for _, step in steps[:wanted]:
                 self._take(step, request)
         self._done = wanted + 1
@@ -168,12 +177,12 @@ class Walk:
 
     def _steps(self, request: pytest.FixtureRequest) -> list[tuple[str, Callable[..., None]]]:
         tests = [(name, test) for name, test in vars(request.module).items() if name.startswith("test_")]
-        walked = [(name, test) for name, test in tests if self._name in inspect.signature(test).parameters]
+        walked = [(name, test) for name, test in tests if request.fixturename in inspect.signature(test).parameters]
         return sorted(walked, key=lambda step: step[1].__code__.co_firstlineno)
 
     def _take(self, step: Callable[..., None], request: pytest.FixtureRequest) -> None:
         with pytest.MonkeyPatch.context() as patch:
-            own = {self._name: self._hand, "monkeypatch": patch, "tmp_path": self._folders.mktemp("step")}
+            own = {request.fixturename: self._hand, "monkeypatch": patch, "tmp_path": self._folders.mktemp("step")}
             step(**{name: own[name] if name in own else request.getfixturevalue(name) for name in inspect.signature(step).parameters})
 
     def end(self) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
@@ -12,7 +11,7 @@ from PyQt6.QtGui import QWheelEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QCheckBox, QComboBox, QLabel, QLineEdit, QToolButton, QWidget
 
-from hand import Hand, Walk, opened
+from hand import Hand, Walk, opened_demo
 from juxtum.capture.patch import State
 from juxtum.desk.stations.findings import Key
 from juxtum.devices.link import Link
@@ -22,21 +21,7 @@ from juxtum.job.readiness import Policy
 
 def begun(folder: Path) -> Hand:
     """The demo job with stand-ins within the desk."""
-    window = opened(folder)
-    window.settings.setValue("devices/within", True)
-    window.settings.setValue("logbook/url", f"sqlite:///{folder / 'book.sqlite'}")
-    hand = Hand(window)
-    window.menus.actions["open demo"].trigger()
-    hand.wait(lambda: window.session.derived.scan is not None)
-    return hand
-
-
-@pytest.fixture(scope="module")
-def walk(application: QApplication, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Walk]:
-    """The demo job at Ready and Capture, walked through test by test."""
-    made = Walk(begun, "desk", tmp_path_factory)
-    yield made
-    made.end()
+    return opened_demo(folder, {"devices/within": True, "logbook/url": f"sqlite:///{folder / 'book.sqlite'}"})
 
 
 @pytest.fixture

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
@@ -12,7 +11,7 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QCheckBox, QComboBox, QFileDialog, QLabel, QLineEdit, QToolButton
 
-from hand import Hand, Walk, close, opened
+from hand import Hand, Walk, close, opened, opened_demo
 from helpers import bracket_mesh
 from juxtum.demo.job import FACES
 from juxtum.desk.planning.topics import Topic
@@ -23,22 +22,12 @@ from juxtum.units import Unit
 
 def begun(folder: Path) -> Hand:
     """The demo job where planning begins: it comes planned and captured."""
-    window = opened(folder)
-    hand = Hand(window)
-    window.menus.actions["open demo"].trigger()
-    hand.wait(lambda: window.session.derived.scan is not None)
-    bare = {"plan": window.session.job.plan.model_copy(update={"targets": (), "expected": None}), "capture": None}
-    window.session.edit("nothing planned", lambda job: job.model_copy(update=bare))
+    hand = opened_demo(folder)
+    job = hand.window.session.job
+    bare = {"plan": job.plan.model_copy(update={"targets": (), "expected": None}), "capture": None}
+    hand.window.session.edit("nothing planned", lambda job: job.model_copy(update=bare))
     hand.wait()
     return hand
-
-
-@pytest.fixture(scope="module")
-def walk(application: QApplication, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Walk]:
-    """The demo job at Plan, walked through test by test."""
-    made = Walk(begun, "plan", tmp_path_factory)
-    yield made
-    made.end()
 
 
 @pytest.fixture

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import time
-from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
@@ -13,26 +12,12 @@ from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QFileDialog, QLabel
 
-from hand import Hand, Walk, opened
+from hand import Hand, Walk, opened_demo
 from juxtum.demo.job import FACES
 from juxtum.desk.stations.findings import Key
 
-
-def begun(folder: Path) -> Hand:
-    """The demo job, fresh from the menu."""
-    window = opened(folder)
-    hand = Hand(window)
-    window.menus.actions["open demo"].trigger()
-    hand.wait(lambda: window.session.derived.scan is not None)
-    return hand
-
-
-@pytest.fixture(scope="module")
-def walk(application: QApplication, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Walk]:
-    """The demo job, walked through test by test."""
-    made = Walk(begun, "demo", tmp_path_factory)
-    yield made
-    made.end()
+begun = opened_demo
+"""The demo job, fresh from the menu, walked through test by test."""
 
 
 @pytest.fixture

@@ -85,10 +85,8 @@ def datum_alignment(
             break
     last = _sequential_step(associated, transform, centre, size)
     locked = dict.fromkeys(AXES, "free") | last.locked
-    letters = "|".join(d.letter for d in datums)
-    notes = tuple(f"the datums {letters} leave the part {words}; that stays as the start had it" for words in last.free)
-    notes += tuple(a.note for a in associated if a.note)
     name = "datums " + "|".join(d.letter for d in datums)
+    notes = (*(f"the {name} leave the part {words}; that stays as the start had it" for words in last.free), *(a.note for a in associated if a.note))
     used = sum(a.count for a in associated)
     rms = float(np.sqrt(sum(a.count * a.rms**2 for a in associated) / used))
     anchors = frozen(np.array([np.mean([nominal.face(n).centre for n in datum.faces], axis=0) for datum in datums]))

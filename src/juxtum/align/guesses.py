@@ -6,7 +6,6 @@ import weakref
 from itertools import permutations, product
 
 import numpy as np
-import numpy.typing as npt
 
 from juxtum.align.samples import ScanSample
 from juxtum.align.symmetry import principal_frame
@@ -29,7 +28,7 @@ class Marks:
     def __init__(self, nominal: Nominal) -> None:
         from scipy.spatial import cKDTree
 
-        chosen = _even_choice(nominal, MARKS)
+        chosen = nominal.samples.even_rows(MARKS)
         self.points = nominal.samples.centres[chosen]
         self.normals = nominal.samples.mesh.triangle_normals[chosen]
         self._weight = nominal.diagonal / 12
@@ -112,12 +111,6 @@ def _offsets(turned: Floats, nominal: Nominal) -> Floats:
     return np.concatenate([grid, (_MIDDLES[nominal] - turned.mean(0))[None]])
 
 
-def _even_choice(nominal: Nominal, count: int) -> npt.NDArray[np.int64]:
-    areas = np.cumsum(nominal.samples.mesh.triangle_areas)
-    steps = (np.arange(count) + 0.5) * areas[-1] / count
-    return np.unique(np.searchsorted(areas, steps).clip(0, len(areas) - 1))
-
-
 def long_axis(nominal: Nominal) -> tuple[float, Floats]:
     """Length and direction (3,) of the part's longest extent."""
     points = nominal_points(nominal)
@@ -127,7 +120,7 @@ def long_axis(nominal: Nominal) -> tuple[float, Floats]:
 
 def nominal_points(nominal: Nominal) -> Floats:
     """Some thousand points (N, 3), even over the nominal's area."""
-    return nominal.samples.centres[_even_choice(nominal, 3000)]
+    return nominal.samples.centres[nominal.samples.even_rows(3000)]
 
 
 def axis_turns(points: Floats, nominal: Nominal) -> list[Floats]:
@@ -147,7 +140,7 @@ def facing_turns(sample: ScanSample, nominal: Nominal) -> list[Floats]:
     directions, either = sample.directions(RigidTransform.identity())
     if directions is None:
         return []
-    chosen = _even_choice(nominal, 3000)
+    chosen = nominal.samples.even_rows(3000)
     here, there = _facings(directions, either), _facings(nominal.samples.mesh.triangle_normals[chosen], False)
     if either:
         here = np.concatenate([here, -here])

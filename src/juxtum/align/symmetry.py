@@ -63,8 +63,7 @@ def _fixed_point(turn: RigidTransform, nominal: Nominal) -> Floats:
 
 
 def _found(nominal: Nominal) -> tuple[RigidTransform, ...]:
-    areas = np.cumsum(nominal.samples.mesh.triangle_areas)
-    rows = np.searchsorted(areas, (np.arange(SAMPLE) + 0.5) * areas[-1] / SAMPLE).clip(0, len(areas) - 1)
+    rows = nominal.samples.even_rows(SAMPLE)
     points, normals = nominal.samples.centres[rows], nominal.samples.mesh.triangle_normals[rows]
     near = nominal.diagonal / 60
     kept: list[RigidTransform] = []

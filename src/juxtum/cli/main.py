@@ -10,7 +10,7 @@ import warnings
 from collections.abc import Callable, Sequence
 from importlib import import_module
 
-from juxtum.cli.stopping import end_tidily
+from juxtum.cli.stopping import ending_tidily
 from juxtum.errors import Cancelled, JuxtumError
 
 BAD = 2
@@ -29,8 +29,8 @@ def main(arguments: Sequence[str] | None = None) -> int:
         if options.command is None:
             parser.print_help(sys.stderr)
             return BAD
-        end_tidily(options.command)
-        return _command(options.command)(options)
+        with ending_tidily(options.command):
+            return _command(options.command)(options)
     except JuxtumError as problem:
         return _say(problem.sentence)
     except (KeyboardInterrupt, Cancelled):

@@ -6,6 +6,8 @@ import os
 import signal
 import sys
 import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
 from types import FrameType
 
 POLITE = frozenset({"inspect", "run", "plan", "info", "prepare"})
@@ -14,17 +16,24 @@ ASKED = threading.Event()
 """Set once somebody pressed Ctrl+C or the system asked the program to end."""
 
 
-def end_tidily(command: str) -> None:
-    """Have Ctrl+C and the system's wish to end stop a command where it may be stopped.
+@contextmanager
+def ending_tidily(command: str) -> Iterator[None]:
+    """While it lasts, Ctrl+C and the system's wish to end stop a command where it may be stopped.
 
     An exception in the middle of whatever runs would hit compiled code and libraries that are just being loaded, which
     then end the program. Asked a second time, the program ends at once; what it leaves unfinished, the next one clears.
     """
     if threading.current_thread() is not threading.main_thread():
+        yield
         return
     ASKED.clear()
-    for number in (signal.SIGINT, signal.SIGTERM):
-        signal.signal(number, _asked if command in POLITE else _interrupted)
+    handler = _asked if command in POLITE else _interrupted
+    before = [(number, signal.signal(number, handler)) for number in (signal.SIGINT, signal.SIGTERM)]
+    try:
+        yield
+    finally:
+        for number, known in before:
+            signal.signal(number, known)
 
 
 def _asked(_: int, __: FrameType | None) -> None:

@@ -17,8 +17,7 @@ def thinnest_walls(nominal: Nominal, below: float) -> float | None:
     A wall is thin where the opposite side lies near: the nearest surface that looks the other way, straight inwards.
     """
     samples = nominal.samples
-    areas = np.cumsum(samples.mesh.triangle_areas)
-    rows = np.searchsorted(areas, (np.arange(SAMPLE) + 0.5) * areas[-1] / SAMPLE).clip(0, len(areas) - 1)
+    rows = samples.even_rows(SAMPLE)
     places, normals = samples.centres[rows], samples.mesh.triangle_normals[rows]
     back = nominal.mesh.tree.query(places, -normals, limit=below, angle=30.0)
     feet = np.einsum("ij,ijk->ik", back.weights, nominal.mesh.corners[np.where(back.found, back.triangles, 0)])

@@ -35,7 +35,7 @@ from juxtum.job.doubts import Doubts, doubts_about_inputs, doubts_about_scan
 from juxtum.job.files import FileStore
 from juxtum.job.inputs import LoadedScan, load_nominal, load_scan
 from juxtum.job.shelf import Shelf
-from juxtum.job.steps import AlignStep, AsScanned, CleaningStep, Coat, GridStep, StepModel, Trim
+from juxtum.job.steps import AlignStep, AsScanned, BestFit, CleaningStep, Coat, Datums, GridStep, StepModel, Trim
 from juxtum.nominal import Nominal
 from juxtum.progress import Progress, silent
 
@@ -280,7 +280,8 @@ class Runner:
     def _frame_key(self, job: Job, name: str, depth: int = 0) -> str:
         step = job.procedure.frame(name)
         start = self._frame_key(job, step.start, depth + 1) if step.start and depth < 20 else ""
-        coats = [coat.model_dump_json() for coat in job.circumstances.coats_on]
+        # Only what is fitted to the surface asks how thick its coat is.
+        coats = [coat.model_dump_json() for coat in job.circumstances.coats_on if isinstance(step, BestFit | Datums)]
         return _key(step, _cleaned_key(job), _nominal_key(job), start, *coats)
 
     def _evaluation_keys(self, job: Job, frame: str) -> str:

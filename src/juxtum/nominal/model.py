@@ -9,6 +9,7 @@ from functools import cached_property
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 
 from juxtum.errors import InputError
 from juxtum.exchange import solid
@@ -235,6 +236,12 @@ class SurfaceSamples:
     def centres(self) -> Floats:
         """Middles of the small triangles (N, 3)."""
         return frozen(self.mesh.corners.mean(1))
+
+    def even_rows(self, count: int) -> npt.NDArray[np.int64]:
+        """About `count` of the triangles, even over the area, without chance."""
+        areas = np.cumsum(self.mesh.triangle_areas)
+        steps = (np.arange(count) + 0.5) * areas[-1] / count
+        return np.unique(np.searchsorted(areas, steps).clip(0, len(areas) - 1))
 
 
 def sample_surface(mesh: TriangleMesh, faces: Ints, size: float) -> SurfaceSamples:
