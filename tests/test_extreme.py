@@ -80,3 +80,19 @@ def test_a_narrow_rib_counts() -> None:
     deviation = measure_deviation(pieces, drawn, RigidTransform.identity())
     found = profile(deviation, Line("1", "all", PROFILE, Limits(-0.2, 0.2)), JUDGEMENT)
     assert found.value == pytest.approx(0.6, abs=0.05) and found.verdict is Verdict.DOES_NOT_CONFORM
+
+
+def test_triangles_that_noise_turned_over_do_not_read_the_thickness_of_a_sheet() -> None:
+    """A sheet of 0.3 mm, its top scanned more finely than the noise: turned normals must not stand against its underside."""
+    nominal = Nominal.from_shape(solids.box((0, 0, 0), (12, 12, 0.3)))
+    count = 201
+    u, v = (k.ravel() for k in np.meshgrid(np.linspace(0, 12, count), np.linspace(0, 12, count), indexing="ij"))
+    corner = (np.arange(count - 1)[:, None] * count + np.arange(count - 1)).ravel()
+    triangles = np.concatenate([np.stack([corner, corner + count, corner + 1], 1), np.stack([corner + 1, corner + count, corner + count + 1], 1)])
+    points = np.stack([u, v, np.full(count**2, 0.3)], 1) + np.random.default_rng(2).normal(0, 0.03, (count**2, 3))
+    deviation = measure_deviation(TriangleMesh(points, triangles), nominal, RigidTransform.identity())
+    against_underside = deviation.found & (deviation.normals[:, 2] < -0.9)
+    assert against_underside.sum() > 50, "else this says nothing"
+    assert deviation.strays[against_underside].mean() > 0.95
+    found = profile(deviation, Line("1", "all", PROFILE, Limits(-0.2, 0.2), (), 0.0), JUDGEMENT)
+    assert all(abs(side.value) < 0.06 for side in found.measured.sides)

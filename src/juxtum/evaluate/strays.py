@@ -14,12 +14,14 @@ LEAST_OFF = 0.1
 """mm; and by more than this."""
 FEW = 0.2
 """Strays are at most this share of the points of their place: more of them are a shape."""
+AROUND = 13
+"""A point and so many less one of its neighbours are looked at together."""
 PLACE = 4.0
 """Side of a place, in spacings."""
 
 
 def find_strays(deviation: Deviation) -> Bools:
-    """Which points (N,) stand off from the median of their place by far more than the noise, and are few there."""
+    """Which points (N,) stand off from the median of their place, or from the side all around them lies on, and are few there."""
     strays = np.zeros(len(deviation.points), dtype=bool)
     rows = np.flatnonzero(deviation.found)
     if len(rows) < 50:
@@ -33,7 +35,35 @@ def find_strays(deviation: Deviation) -> Bools:
     share = np.add.reduceat(beyond, starts) / counts
     few = np.repeat((share <= FEW) & (counts >= 5), counts)
     strays[rows[order[beyond & few]]] = True
+    strays |= _turned(deviation, max(3 * noise, 1e-3))
     return frozen(strays, np.bool_)
+
+
+def _turned(deviation: Deviation, limit: float) -> Bools:
+    """Which points (N,) are held against another side of the part than most around them, while they lie on that of the others.
+
+    Noise turns the normal of a small triangle over; on a sheet the point then stands against the sheet's other side and
+    reads its thickness.
+
+    Parameters
+    ----------
+    limit : float
+        Only points that are off by more are looked at, mm.
+    """
+    from scipy.spatial import cKDTree
+
+    turned = np.zeros(len(deviation.points), dtype=bool)
+    rows = np.flatnonzero(deviation.found)
+    far = rows[np.abs(deviation.distances[rows]) > limit]
+    if len(far) == 0:
+        return turned
+    _, near = cKDTree(deviation.points[rows]).query(deviation.points[far], k=AROUND)
+    alike = np.einsum("nkj,nj->nk", deviation.normals[rows[near]], deviation.normals[far]) > 0.5
+    lone = far[alike[:, 1:].mean(1) < 0.5]
+    if len(lone):
+        there = np.abs(deviation.nominal.projector.project(deviation.points[lone], limit=limit).distances)
+        turned[lone] = there < np.abs(deviation.distances[lone]) / 2
+    return turned
 
 
 def point_noise(deviation: Deviation) -> float:
