@@ -87,9 +87,13 @@ def test_1_the_go_list_is_worked_off(desk: Hand) -> None:
 
 
 def test_2_the_pad_leads_through_the_poses(desk: Hand) -> None:
+    notice = desk.window.notice
+    desk.window.tell("the part is warm", "Ready", "Let it cool")
     desk.click("Calibrate")
     desk.wait(lambda: desk.window.ready.pad.isVisible())
     pad = desk.window.ready.pad
+    over = desk.window.childAt(notice.mapTo(desk.window, notice.rect().center()))
+    assert pad.geometry().intersects(notice.geometry()) and (over is notice or notice.isAncestorOf(over)), "what is said lies above the pad"
     assert pad.accessibleDescription().startswith("Calibrate the scanner, pose 1 of 9: closer")
     field = pad._field
     QTest.mouseMove(pad, QPoint(round(field.center().x()), round(field.center().y())))

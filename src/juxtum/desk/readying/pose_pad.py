@@ -9,6 +9,7 @@ from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
 from PyQt6.QtWidgets import QWidget
 
 from juxtum.capture.calibrating import HandPose
+from juxtum.desk.notice import Notice
 from juxtum.desk.style import THEME, colour, font
 from juxtum.look import BODY, SMALL
 
@@ -50,6 +51,10 @@ class PosePad(QWidget):
         self.setAccessibleDescription(f"{title}, pose {number} of {of}: {self.word}")
         self.show()
         self.raise_()
+        parent = self.parentWidget()
+        for notice in parent.findChildren(Notice) if parent is not None else ():
+            # What is being said stays readable.
+            notice.raise_()
         self._watch.start()
         self.update()
 
