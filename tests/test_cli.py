@@ -5,8 +5,10 @@ from __future__ import annotations
 import csv
 import json
 import os
+import signal
 import subprocess
 import sys
+import time
 from pathlib import Path
 
 import numpy as np
@@ -128,3 +130,17 @@ def test_usage_and_version() -> None:
     assert juxtum("inspect", status=2).stderr.count("\n") == 1
     assert "has no display" in juxtum("open", status=2).stderr
     assert FACES["bore"] == 51
+
+
+@pytest.mark.parametrize(("asked", "late"), [(signal.SIGTERM, 0.0), (signal.SIGINT, 0.15)])
+def test_being_asked_to_end_leaves_no_unfinished_folder(tmp_path: Path, asked: signal.Signals, late: float) -> None:
+    part, out = write_bracket(tmp_path / "n.stl"), tmp_path / "out"
+    process = subprocess.Popen([sys.executable, "-m", "juxtum", "inspect", part, part, "--out", out], stderr=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
+    end = time.monotonic() + 60
+    while not list(out.glob(".unfinished-*")) if out.exists() else True:
+        assert time.monotonic() < end and process.poll() is None
+        time.sleep(0.01)
+    time.sleep(late)
+    process.send_signal(asked)
+    _, said = process.communicate(timeout=60)
+    assert process.returncode == 2 and "stopped; nothing unfinished was written" in said and not list(out.iterdir())

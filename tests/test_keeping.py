@@ -3,10 +3,7 @@
 from __future__ import annotations
 
 import os
-import signal
 import stat
-import subprocess
-import sys
 import time
 import zipfile
 from pathlib import Path
@@ -95,18 +92,3 @@ def test_an_input_cannot_be_a_folder(name: str) -> None:
 def test_a_part_never_names_a_path(text: str) -> None:
     name = as_file_name(text)
     assert name and "/" not in name and not name.startswith(".") and "\0" not in name
-
-
-@pytest.mark.parametrize("asked", [signal.SIGTERM, signal.SIGINT])
-@pytest.mark.parametrize("late", [0.0, 0.15])
-def test_being_asked_to_end_leaves_no_unfinished_folder(tmp_path: Path, asked: signal.Signals, late: float) -> None:
-    part, out = write_bracket(tmp_path / "n.stl"), tmp_path / "out"
-    process = subprocess.Popen([sys.executable, "-m", "juxtum", "inspect", part, part, "--out", out], stderr=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
-    end = time.monotonic() + 60
-    while not list(out.glob(".unfinished-*")) if out.exists() else True:
-        assert time.monotonic() < end and process.poll() is None
-        time.sleep(0.01)
-    time.sleep(late)
-    process.send_signal(asked)
-    _, said = process.communicate(timeout=60)
-    assert process.returncode == 2 and "stopped; nothing unfinished was written" in said and not list(out.iterdir())

@@ -201,15 +201,8 @@ class Runner:
         start = self.frame(job, step.start, progress, inside | {name}) if step.start else no_alignment()
         scan, nominal = self.cleaned(job, progress), self.nominal(job, progress)
         key = self._frame_key(job, name)
-
-        def made() -> Alignment:
-            held = self._shelf.take(key)
-            if held is None:
-                held = _aligned(step, scan, nominal, start, (progress, _coat(job, nominal)))
-                self._shelf.put(key, held)
-            return held
-
-        return self._once(key, made)
+        given = (progress, _coat(job, nominal))
+        return self._once(key, lambda: self._shelf.alignment(key, lambda: _aligned(step, scan, nominal, start, given)))
 
     def deviation(self, job: Job, name: str, progress: Progress | None = None) -> Deviation:
         """The deviation map in a frame."""
@@ -264,7 +257,7 @@ class Runner:
         reach, angle = job.procedure.measure.limit, job.procedure.measure.angle
         about_inputs = self._once(_key("inputs", _nominal_key(job), _scan_key(job), reach), lambda: doubts_about_inputs(nominal, loaded, reach))
         key = _key("doubts", self._frame_key(job, frame), reach, angle)
-        about_scan = self._once(key, lambda: doubts_about_scan(scan, deviation, alignment, progress))
+        about_scan = self._once(key, lambda: self._shelf.sentences(key, lambda: doubts_about_scan(scan, deviation, alignment, progress)))
         return Doubts((*about_inputs, *job.circumstances.notes, *alignment.notes, *about_scan), about_scan)
 
     def compare(self, job: Job, first: str, second: str, progress: Progress | None = None) -> Comparison:

@@ -1,4 +1,4 @@
-"""Alignments kept on disk, so that a job that is opened again, or inspected again, need not search for its pose."""
+"""Alignments and doubts kept on disk, so that a job that is opened again, or inspected again, need not search for its pose."""
 
 from __future__ import annotations
 
@@ -6,11 +6,12 @@ import contextlib
 import hashlib
 import json
 import os
+from collections.abc import Callable
 from functools import cache
 from importlib.metadata import version
 from importlib.resources import files
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 
@@ -21,17 +22,18 @@ from juxtum.folders import cache_folder
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import frozen
 
+T = TypeVar("T")
 MOST = 300
-"""Alignments kept; the oldest go first."""
-PACKAGES = ("align", "assemble", "associate", "exchange", "geometry", "nominal")
-"""Whatever of the program an alignment depends on."""
+"""Files kept; the oldest go first."""
+PACKAGES = ("align", "assemble", "associate", "evaluate", "exchange", "geometry", "geometry/features", "job", "nominal")
+"""Whatever of the program an alignment or a doubt depends on."""
 OFF = "JUXTUM_SHELF"
 """Set to `off` in the environment, nothing is kept or taken."""
 
 
 @cache
 def program() -> str:
-    """A hash over the code and the libraries that make an alignment: another program makes its own."""
+    """A hash over the code and the libraries that make what is kept: another program makes its own."""
     held = hashlib.sha256()
     for package in PACKAGES:
         for entry in sorted(Path(str(files("juxtum"))).joinpath(package).glob("*.py")):
@@ -42,7 +44,7 @@ def program() -> str:
 
 
 class Shelf:
-    """Alignments under the key of all that they depend on.
+    """Alignments and sentences under the key of all that they depend on.
 
     Parameters
     ----------
@@ -53,20 +55,35 @@ class Shelf:
     def __init__(self, folder: Path | None = None) -> None:
         self._folder = folder or cache_folder() / "alignments"
 
-    def take(self, key: str) -> Alignment | None:
-        """The alignment of a key; None when there is none, or what is there cannot be read."""
+    def alignment(self, key: str, make: Callable[[], Alignment]) -> Alignment:
+        """The alignment of a key, made when there is none or what is there cannot be read."""
+        held = self._taken(key, _read)
+        if held is None:
+            held = make()
+            self._put(key, _written(held))
+        return held
+
+    def sentences(self, key: str, make: Callable[[], tuple[str, ...]]) -> tuple[str, ...]:
+        """The sentences of a key, made when there are none."""
+        held = self._taken(key, _read_sentences)
+        if held is None:
+            held = make()
+            self._put(key, {"sentences": list(held)})
+        return held
+
+    def _taken(self, key: str, read: Callable[[dict[str, Any]], T]) -> T | None:
         if os.environ.get(OFF) == "off":
             return None
         try:
-            return _read(json.loads(self._path(key).read_text("utf-8")))
+            return read(json.loads(self._path(key).read_text("utf-8")))
         except (OSError, ValueError, TypeError, KeyError, InputError):
             return None
 
-    def put(self, key: str, alignment: Alignment) -> None:
-        """Keep an alignment; a shelf that cannot be written is none."""
+    def _put(self, key: str, content: dict[str, Any]) -> None:
+        """Keep what was made; a shelf that cannot be written is none."""
         if os.environ.get(OFF) == "off":
             return
-        text = json.dumps(_written(alignment))
+        text = json.dumps(content)
         with contextlib.suppress(OSError, InputError):
             self._folder.mkdir(parents=True, exist_ok=True)
             write_atomically(self._path(key), lambda path: path.write_text(text, "utf-8"))
@@ -79,6 +96,13 @@ class Shelf:
         held = sorted(self._folder.glob("*.json"), key=lambda path: path.stat().st_mtime)
         for path in held[: max(len(held) - MOST, 0)]:
             path.unlink(missing_ok=True)
+
+
+def _read_sentences(held: dict[str, Any]) -> tuple[str, ...]:
+    sentences = held["sentences"]
+    if not isinstance(sentences, list) or not all(isinstance(text, str) for text in sentences):
+        raise ValueError("no sentences")
+    return tuple(sentences)
 
 
 def _written(a: Alignment) -> dict[str, Any]:
