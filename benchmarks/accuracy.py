@@ -12,8 +12,7 @@ from scipy.spatial.transform import Rotation
 
 from juxtum.align import best_fit, rough_align
 from juxtum.align.datums import DatumFeature, datum_points
-from juxtum.associate import fit_cylinder
-from juxtum.associate.gauss import inliers
+from juxtum.associate import without_outliers
 from juxtum.demo.job import CIRCUMSTANCES, FACES
 from juxtum.demo.truth import truth
 from juxtum.demo.world import nominal_path, scan_path
@@ -48,13 +47,13 @@ def truth_table() -> Iterator[str]:
 
     def wall(name: str) -> Cylinder:
         points = pose.apply(datum_points(scan, nominal, pose, DatumFeature("A", (FACES[name],))))
-        start = nominal.face(FACES[name]).primitive
-        rough = fit_cylinder(points, start).cylinder  # type: ignore[arg-type]
-        return fit_cylinder(points[inliers(rough.distances(points))], rough).cylinder
+        start = nominal.face(FACES[name]).feature
+        assert isinstance(start, Cylinder)
+        return without_outliers(start, points).feature
 
     yield f"bore: +{known.errors.bore_diameter} on diameter; found {2 * wall('bore').radius - 72:+.4f}"
     yield f"boss 2: -{known.errors.boss_shortfall}; found {mean('boss 2 top'):+.4f}"
-    hole, drawn = wall("bolt hole 1"), nominal.face(FACES["bolt hole 1"]).primitive
+    hole, drawn = wall("bolt hole 1"), nominal.face(FACES["bolt hole 1"]).feature
     moved = hole.point + hole.axis * ((drawn.point - hole.point) @ hole.axis) - drawn.point  # type: ignore[union-attr]
     yield f"bolt hole 1: {known.errors.hole_shift}; found ({moved[0]:+.4f}, {moved[1]:+.4f})"
     upper = runner.evaluation(job).ledger[0]

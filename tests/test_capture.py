@@ -14,8 +14,7 @@ import pytest
 
 from juxtum.align.datums import DatumFeature, datum_points
 from juxtum.align.targets import match_targets
-from juxtum.associate import fit_cylinder, fit_plane
-from juxtum.associate.gauss import inliers
+from juxtum.associate import fit_plane, without_outliers
 from juxtum.capture.coverage import Seen
 from juxtum.capture.dial import Word, read_dial, tone_of, wave_of
 from juxtum.capture.document import CaptureRecord
@@ -95,19 +94,18 @@ def test_the_capture_recovers_what_was_injected(scanned: tuple[FileStore, Job], 
 
     def cylinder_at(name: str) -> Cylinder:
         points = pose.apply(datum_points(scan, nominal, pose, DatumFeature("A", (FACES[name],))))
-        start = nominal.face(FACES[name]).primitive
+        start = nominal.face(FACES[name]).feature
         assert isinstance(start, Cylinder)
-        rough = fit_cylinder(points, start).cylinder
-        return fit_cylinder(points[inliers(rough.distances(points))], rough).cylinder
+        return without_outliers(start, points).feature
 
     assert 2 * cylinder_at("bore").radius - 72.0 == pytest.approx(known.errors.bore_diameter, abs=LIMIT)
     assert mean_of("boss 2 top") == pytest.approx(-known.errors.boss_shortfall, abs=LIMIT)
     assert mean_of("boss 1 top") == pytest.approx(0, abs=LIMIT) and mean_of("plate top") == pytest.approx(0, abs=LIMIT)
     points = pose.apply(datum_points(scan, nominal, pose, DatumFeature("A", (FACES["seat top"],))))
-    normal = fit_plane(points, np.array([0.0, 0, 1])).plane.normal
+    normal = fit_plane(points, np.array([0.0, 0, 1])).feature.normal
     length = float(np.ptp(nominal.face_mesh((FACES["seat top"],)).points[:, 1]))
     assert abs(normal[1] / normal[2]) * length == pytest.approx(known.errors.seat_tilt, abs=LIMIT)
-    hole, drawn = cylinder_at("bolt hole 1"), nominal.face(FACES["bolt hole 1"]).primitive
+    hole, drawn = cylinder_at("bolt hole 1"), nominal.face(FACES["bolt hole 1"]).feature
     assert isinstance(drawn, Cylinder)
     shift = hole.point + hole.axis * ((drawn.point - hole.point) @ hole.axis) - drawn.point
     assert shift[:2] == pytest.approx(known.errors.hole_shift, abs=1.5 * LIMIT)
@@ -371,10 +369,10 @@ def test_probing_is_guided_and_finds_the_hole(captured: tuple[FileStore, Job], p
         answer = probe.handle(Message("touch", {"from": list(point.start), "direction": list(-point.normal)}))[0]
         middles.append(START.inverse.apply(answer.vector("middle")[None])[0])
     found = evaluate(task, middles, tip)
-    drawn = nominal.face(FACES["bolt hole 1"]).primitive
+    drawn = nominal.face(FACES["bolt hole 1"]).feature
     assert isinstance(drawn, Cylinder) and found.circle is not None
-    assert 2 * found.circle.radius == pytest.approx(2 * drawn.radius, abs=0.03)
-    assert (found.circle.centre - drawn.point)[:2] == pytest.approx(known.errors.hole_shift, abs=0.03)
+    assert 2 * found.circle.feature.radius == pytest.approx(2 * drawn.radius, abs=0.03)
+    assert (found.circle.feature.point - drawn.point)[:2] == pytest.approx(known.errors.hole_shift, abs=0.03)
     with pytest.raises(JuxtumError, match="3 touches are missing"):
         evaluate(task, middles[:-3], tip)
 

@@ -89,7 +89,7 @@ def test_profile_of_an_offset_box_and_of_what_was_not_seen() -> None:
     assert found.value == pytest.approx(0.1, abs=1e-6) and found.verdict is Verdict.CONFORMS
     assert [s.side for s in found.measured.sides] == ["upper", "lower"] and found.side.side == "upper"
     only_top = measure_deviation(top, nominal, RigidTransform.identity())
-    face = next(f.number for f in nominal.faces if f.primitive is not None and f.primitive.normal[2] < -0.9)  # type: ignore[union-attr]
+    face = next(f.number for f in nominal.faces if f.feature is not None and f.feature.normal[2] < -0.9)  # type: ignore[union-attr]
     hidden = profile(only_top, Line("2", "below", PROFILE, Limits(-0.2, 0.2), (face,)), judgement)
     assert hidden.verdict is Verdict.NOT_DECIDED and hidden.reason == "the scan does not show it"
     whole = profile(only_top, Line("1", "all", PROFILE, Limits(-0.2, 0.2)), judgement)

@@ -29,7 +29,7 @@ def test_the_shipped_model_is_what_the_script_builds(nominal: Nominal) -> None:
 
 def test_faces_are_those_that_they_are_called(nominal: Nominal) -> None:
     def primitive(name: str) -> object:
-        return nominal.face(FACES[name]).primitive
+        return nominal.face(FACES[name]).feature
 
     bore, hole = primitive("bore"), primitive("bolt hole 1")
     assert isinstance(bore, Cylinder) and bore.radius == 36 and bore.point[2] == pytest.approx(BORE_HEIGHT) and abs(bore.axis[1]) == 1

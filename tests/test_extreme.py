@@ -27,7 +27,7 @@ def block() -> Nominal:
 
 
 def top_of(nominal: Nominal) -> int:
-    return next(f.number for f in nominal.faces if f.primitive is not None and f.centre[2] > 9.99 and f.primitive.normal[2] > 0.99)  # type: ignore[union-attr]
+    return next(f.number for f in nominal.faces if f.feature is not None and f.centre[2] > 9.99 and f.feature.normal[2] > 0.99)  # type: ignore[union-attr]
 
 
 def sheet(spacing: float) -> TriangleMesh:

@@ -109,7 +109,7 @@ def test_an_undercut_is_told() -> None:
     ground = make_ground(nominal, whole_part(-1, 1), HAND, HAND.modes[0], Stance.STANDS)
     hidden = [s for s in blind_spots(ground, whole_part(-1, 1), 1.0) if s.cause is Cause.HIDDEN]
     faces = {f for s in hidden for f in s.faces}
-    lips = [f.number for f in nominal.faces if f.centre[2] == pytest.approx(30) and f.primitive is not None and np.allclose(f.primitive.normal, [0, 0, -1])]
+    lips = [f.number for f in nominal.faces if f.centre[2] == pytest.approx(30) and f.feature is not None and np.allclose(f.feature.normal, [0, 0, -1])]
     assert len(lips) == 2 and set(lips) <= faces, "the undersides of the lips"
     outside = {f.number for f in nominal.faces if f.centre[2] in (pytest.approx(60), pytest.approx(0)) or f.centre[0] in (pytest.approx(0), pytest.approx(80))}
     assert len(outside) == 5 and not outside & faces

@@ -6,8 +6,7 @@ import numpy as np
 import pytest
 
 from juxtum.align.datums import DatumFeature, datum_points
-from juxtum.associate import fit_cylinder, fit_plane
-from juxtum.associate.gauss import inliers
+from juxtum.associate import fit_plane, without_outliers
 from juxtum.demo.job import FACES
 from juxtum.demo.truth import Truth
 from juxtum.evaluate import Deviation
@@ -38,10 +37,9 @@ def mean_of(deviation: Deviation, name: str) -> float:
 
 def cylinder_at(scan: Scan, nominal: Nominal, pose: RigidTransform, name: str) -> Cylinder:
     points = pose.apply(datum_points(scan, nominal, pose, DatumFeature("A", (FACES[name],))))
-    start = nominal.face(FACES[name]).primitive
+    start = nominal.face(FACES[name]).feature
     assert isinstance(start, Cylinder)
-    rough = fit_cylinder(points, start).cylinder
-    return fit_cylinder(points[inliers(rough.distances(points))], rough).cylinder
+    return without_outliers(start, points).feature
 
 
 def test_bore_is_large(clean_scan: Scan, nominal: Nominal, pose: RigidTransform, known: Truth, deviation: Deviation) -> None:
@@ -52,7 +50,7 @@ def test_bore_is_large(clean_scan: Scan, nominal: Nominal, pose: RigidTransform,
 
 def test_seat_top_is_tilted(clean_scan: Scan, nominal: Nominal, pose: RigidTransform, known: Truth) -> None:
     points = pose.apply(datum_points(clean_scan, nominal, pose, DatumFeature("A", (FACES["seat top"],))))
-    normal = fit_plane(points, np.array([0.0, 0, 1])).plane.normal
+    normal = fit_plane(points, np.array([0.0, 0, 1])).feature.normal
     length = float(np.ptp(nominal.face_mesh((FACES["seat top"],)).points[:, 1]))
     assert abs(normal[1] / normal[2]) * length == pytest.approx(known.errors.seat_tilt, abs=LIMIT)
 
@@ -64,7 +62,7 @@ def test_boss_is_short(deviation: Deviation, known: Truth) -> None:
 
 def test_bolt_hole_is_displaced(clean_scan: Scan, nominal: Nominal, pose: RigidTransform, known: Truth) -> None:
     found = cylinder_at(clean_scan, nominal, pose, "bolt hole 1")
-    drawn = nominal.face(FACES["bolt hole 1"]).primitive
+    drawn = nominal.face(FACES["bolt hole 1"]).feature
     assert isinstance(drawn, Cylinder)
     shift = found.point + found.axis * ((drawn.point - found.point) @ found.axis) - drawn.point
     assert shift[:2] == pytest.approx(known.errors.hole_shift, abs=LIMIT)

@@ -204,7 +204,7 @@ def _axis_name(vector: Floats) -> str:
 def _covariance(equations: _Equations, size: float, area: float) -> Floats:
     """Covariance (6, 6) by blocks of residuals that go together; motions that nothing holds count as exactly known."""
     from juxtum.associate.clusters import clustered_covariance
-    from juxtum.associate.gauss import CORRELATION_LENGTH
+    from juxtum.associate.solve import CORRELATION_LENGTH
 
     scale, roots = np.array([1, 1, 1, 1 / size, 1 / size, 1 / size]), np.sqrt(equations.weights)
     used = equations.weights > 0

@@ -8,10 +8,9 @@ import numpy as np
 
 from juxtum.align.best_fit import free_motion
 from juxtum.align.result import AXES, Alignment
-from juxtum.associate import fit_cylinder, fit_plane
-from juxtum.associate.gauss import inliers
+from juxtum.associate import without_outliers
 from juxtum.errors import AlignmentError, FitError, InputError
-from juxtum.geometry import Cylinder, Plane, RigidTransform
+from juxtum.geometry import Cone, Feature, Plane, RigidTransform
 from juxtum.geometry.arrays import Floats, frozen, orthonormal_frame
 from juxtum.geometry.mesh import Scan
 from juxtum.nominal import Nominal, faces_mask
@@ -21,6 +20,10 @@ EDGE_MARGIN = 1.5
 
 WELL_SEEN = 2 / 3
 """Share of a datum that must have been seen before nothing has to be said."""
+DIFFERENCE = 1e-6
+"""Step of a derivative, mm or radians."""
+SAME = 1e-4
+"""Features nearer than this to each other are one, mm."""
 PARALLEL = 1e-4
 """Features whose directions differ by less (radians) hold nothing more together than one of them alone."""
 
@@ -36,17 +39,15 @@ class DatumFeature:
 @dataclass(frozen=True, eq=False)
 class _Associated:
     letter: str
-    nominal: Plane | Cylinder
-    measured: Plane | Cylinder
+    nominal: Feature
+    measured: Feature
     """In scan coordinates."""
     count: int
     rms: float
     covariance: Floats
-    """Of the fitted numbers: a plane's offset and its two tilts, or a cylinder's two offsets and two tilts."""
+    """Of a step of the measured feature."""
     note: str
     """What has to be told of it, or ""."""
-    across: Floats
-    """The two directions (2, 3) of these tilts and offsets, in scan coordinates."""
 
 
 def datum_alignment(
@@ -74,7 +75,7 @@ def datum_alignment(
         raise InputError("the datum system has no datums", "datum system", "Pick at least a plane and two more features")
     if len({d.letter for d in datums}) != len(datums):
         raise InputError("two datums have the same letter", "datum system", "Give each its own")
-    associated = [_bare(_associate(scan, nominal, start, datum), datum, coat) for datum in datums]
+    associated = [_bare(_associate(scan, nominal, start, datum), nominal, datum, coat) for datum in datums]
     size = nominal.diagonal / 2
     centre = nominal.centre
     transform = start
@@ -93,29 +94,32 @@ def datum_alignment(
     return Alignment(transform, name, rms, used, frozen(last.covariance), centre, locked, notes, anchors=anchors)
 
 
-def datum_primitive(nominal: Nominal, datum: DatumFeature) -> Plane | Cylinder:
-    """The nominal plane or cylinder of a datum; its faces must lie on one and the same."""
+def datum_feature(nominal: Nominal, datum: DatumFeature) -> Feature:
+    """The nominal feature of a datum; its faces must lie on one and the same."""
     where = f"datum {datum.letter}"
     if not datum.faces:
         raise InputError("no face is named", where, "Pick one on the nominal")
     faces = [nominal.face(number) for number in datum.faces]
-    first = faces[0].primitive
+    first = faces[0].feature
     if first is None:
         what = f"face {faces[0].number} is {faces[0].kind}, which cannot be a datum yet"
-        raise InputError(what, where, "Pick a plane or a cylinder")
+        raise InputError(what, where, "Pick a plane, a cylinder, a cone, a sphere or a torus")
     for face in faces[1:]:
-        if not _same(first, face.primitive):
+        if not _same(first, face.feature):
             raise InputError(f"faces {faces[0].number} and {face.number} do not lie on one {faces[0].kind}", where, "Pick others")
     return first
 
 
-def _same(a: Plane | Cylinder, b: Plane | Cylinder | None) -> bool:
-    if isinstance(a, Plane) and isinstance(b, Plane):
-        return bool(a.normal @ b.normal > 1 - 1e-9 and abs(a.distances(b.point[None])[0]) < 1e-4)
-    if isinstance(a, Cylinder) and isinstance(b, Cylinder):
-        apart = float(np.linalg.norm(a.radial(b.point[None])[0]))
-        return bool(abs(a.axis @ b.axis) > 1 - 1e-9 and apart < 1e-4 and abs(a.radius - b.radius) < 1e-4)
-    return False
+def _same(a: Feature, b: Feature | None) -> bool:
+    if b is None or type(a) is not type(b) or any(abs(b.sizes[name] - size) > SAME for name, size in a.sizes.items()):
+        return False
+    mine, other = a.holds(), b.holds()
+    apart = float(np.linalg.norm(other.brought_to(mine.place) - mine.place))
+    if mine.direction is None or other.direction is None:
+        return apart < SAME
+    along = float(mine.direction @ other.direction)
+    # A plane looks out of the material and a cone widens one way; the others have no sense.
+    return apart < SAME and (along if isinstance(a, Plane | Cone) else abs(along)) > 1 - 1e-9
 
 
 def datum_points(scan: Scan, nominal: Nominal, start: RigidTransform, datum: DatumFeature) -> Floats:
@@ -136,22 +140,14 @@ def datum_points(scan: Scan, nominal: Nominal, start: RigidTransform, datum: Dat
 
 
 def _associate(scan: Scan, nominal: Nominal, start: RigidTransform, datum: DatumFeature) -> _Associated:
-    primitive = datum_primitive(nominal, datum)
+    feature = datum_feature(nominal, datum)
     points = datum_points(scan, nominal, start, datum)
     note = _half_seen(nominal, datum, start.apply(points), scan.spacing)
-    back = start.inverse
     try:
-        if isinstance(primitive, Plane):
-            towards = back.turn(primitive.normal)
-            first = fit_plane(points, towards)
-            plane = fit_plane(points[inliers(first.plane.distances(points))], towards)
-            return _Associated(datum.letter, primitive, plane.plane, plane.count, plane.rms, plane.covariance, note, plane.across)
-        guess = Cylinder(back.apply(primitive.point), back.turn(primitive.axis), primitive.radius)
-        rough = fit_cylinder(points, guess)
-        fit = fit_cylinder(points[inliers(rough.cylinder.distances(points))], rough.cylinder)
-        return _Associated(datum.letter, primitive, fit.cylinder, fit.count, fit.rms, fit.covariance[:4, :4], note, fit.across)
+        fit = without_outliers(feature.moved(start.inverse), points)
     except FitError as problem:
         raise AlignmentError(problem.what, f"datum {datum.letter}", problem.next) from problem
+    return _Associated(datum.letter, feature, fit.feature, fit.count, fit.rms, fit.covariance, note)
 
 
 def _half_seen(nominal: Nominal, datum: DatumFeature, places: Floats, spacing: float) -> str:
@@ -167,38 +163,56 @@ def _half_seen(nominal: Nominal, datum: DatumFeature, places: Floats, spacing: f
     return f"only {100 * seen:.0f} % of datum {datum.letter} was seen; the rest of it is extended from there" if seen < WELL_SEEN else ""
 
 
-def _bare(found: _Associated, datum: DatumFeature, coat: Floats | None) -> _Associated:
-    """A plane without its coat; a cylinder's axis is the same with it."""
-    if coat is None or not isinstance(found.measured, Plane):
+def _bare(found: _Associated, nominal: Nominal, datum: DatumFeature, coat: Floats | None) -> _Associated:
+    """A plane or cone without its coat; what the others hold is the same with it."""
+    if coat is None:
         return found
     thickness = float(np.mean([coat[number - 1] for number in datum.faces]))
-    return replace(found, measured=Plane(found.measured.point - thickness * found.measured.normal, found.measured.normal))
+    measured = found.measured
+    if isinstance(measured, Plane):
+        return replace(found, measured=Plane(measured.point - thickness * measured.normal, measured.normal))
+    if isinstance(measured, Cone):
+        thickness *= _sense(found.nominal, nominal, datum.faces[0])
+        return replace(found, measured=replace(measured, radius=measured.radius - thickness / np.cos(measured.half_angle)))
+    return found
 
 
-def _rows(datum: _Associated, transform: RigidTransform, centre: Floats) -> tuple[Floats, Floats]:
-    """Linearised conditions (K, 6) on shift and turn about `centre`, and what they still miss (K,).
+def _sense(feature: Feature, nominal: Nominal, number: int) -> float:
+    """1 where distances from a feature grow out of the material of a face, -1 where they grow into it."""
+    row = int(np.flatnonzero(nominal.triangle_faces == number - 1)[0])
+    centre, normal = nominal.mesh.corners[row].mean(0), nominal.mesh.triangle_normals[row]
+    before, after = feature.distances(np.stack([centre, centre + 0.01 * normal]))
+    return float(np.sign(after - before))
 
-    Turns come first: a datum's direction binds before its place.
+
+def _misses(nominal: Feature, measured: Feature) -> tuple[Floats, Floats, Floats, Floats]:
+    """What a measured feature misses its nominal one by in turn and place (K,), and what that is made of.
+
+    Returns
+    -------
+    misses : array (K,)
+        Turns come first: a datum's direction binds before its place.
+    axes : array (K, 3)
+        Along which each is taken.
+    direction, place : array (3,)
+        Of the measured feature; the place is the one nearest to the nominal one's, so that tilt and place do not mix.
     """
-    frame = orthonormal_frame(datum.nominal.normal if isinstance(datum.nominal, Plane) else datum.nominal.axis)
-    u, v, w = frame
-    if isinstance(datum.nominal, Plane) and isinstance(datum.measured, Plane):
-        direction, places = transform.turn(datum.measured.normal), [w]
-    else:
-        assert isinstance(datum.measured, Cylinder)
-        direction, places = transform.turn(datum.measured.axis), [u, v]
-        direction = direction * np.sign(direction @ w)
-    # The point of the measured feature nearest to the nominal one's reference point, so that tilt and place do not mix.
-    place = transform.apply(datum.measured.point)
-    if len(places) == 1:
-        place = datum.nominal.point + direction * ((place - datum.nominal.point) @ direction)
-    else:
-        place = place + direction * ((datum.nominal.point - place) @ direction)
-    turning = [(np.r_[np.zeros(3), np.cross(direction, axis)], -float(direction @ axis)) for axis in (u, v)]
-    arm = place - centre
-    shifting = [(np.r_[axis, np.cross(arm, axis)], -float((place - datum.nominal.point) @ axis)) for axis in places]
-    rows, misses = zip(*turning, *shifting, strict=True)
-    return np.array(rows), np.array(misses)
+    held, found = nominal.holds(), measured.holds()
+    place = found.brought_to(held.place)
+    if held.direction is None or found.direction is None:
+        return -held.shifts @ (place - held.place), held.shifts, np.zeros(3), place
+    across = orthonormal_frame(held.direction)[:2]
+    misses = np.concatenate([-across @ found.direction, -held.shifts @ (place - held.place)])
+    return misses, np.concatenate([across, held.shifts]), found.direction, place
+
+
+def _rows(datum: _Associated, transform: RigidTransform, centre: Floats) -> tuple[Floats, Floats, int]:
+    """Linearised conditions (K, 6) on shift and turn about `centre`, what they still miss (K,), and how many are of turns."""
+    misses, axes, direction, place = _misses(datum.nominal, datum.measured.moved(transform))
+    turns = len(axes) - len(datum.nominal.holds().shifts)
+    turning = [np.r_[np.zeros(3), np.cross(direction, axis)] for axis in axes[:turns]]
+    shifting = [np.r_[axis, np.cross(place - centre, axis)] for axis in axes[turns:]]
+    return np.array([*turning, *shifting]), misses, turns
 
 
 @dataclass(frozen=True, eq=False)
@@ -212,20 +226,11 @@ class _Step:
 
 
 def _noise(datum: _Associated, transform: RigidTransform) -> Floats:
-    """Covariance (K, K) of what the conditions of `_rows` miss, from that of the fitted numbers."""
-    u, v, w = orthonormal_frame(datum.nominal.normal if isinstance(datum.nominal, Plane) else datum.nominal.axis)
-    first, second = transform.turn(datum.across)
-    to_nominal = datum.nominal.point - transform.apply(datum.measured.point)
-    if isinstance(datum.measured, Plane):
-        tilts = np.array([np.zeros(3), first, second])
-        along = np.array([1.0, -to_nominal @ first, -to_nominal @ second])
-        jacobian = np.stack([tilts @ u, tilts @ v, along])
-    else:
-        axis = transform.turn(datum.measured.axis)
-        sense = np.sign(axis @ w)
-        tilts = sense * np.array([np.zeros(3), np.zeros(3), -second, first])
-        moved = np.array([first, second, np.zeros(3), np.zeros(3)]) + (to_nominal @ axis) * sense * tilts
-        jacobian = np.stack([tilts @ u, tilts @ v, moved @ u, moved @ v])
+    """Covariance (K, K) of what the conditions of `_rows` miss, from that of the fitted numbers, by differences."""
+    count = len(datum.covariance)
+    at = _misses(datum.nominal, datum.measured.moved(transform))[0]
+    stepped = (datum.measured.stepped(row).moved(transform) for row in DIFFERENCE * np.eye(count))
+    jacobian = np.stack([(_misses(datum.nominal, feature)[0] - at) / DIFFERENCE for feature in stepped], axis=1)
     return np.asarray(jacobian @ datum.covariance @ jacobian.T)
 
 
@@ -238,11 +243,11 @@ def _sequential_step(
     step, covariance = np.zeros(6), np.zeros((6, 6))
     locked: dict[str, str] = {}
     for datum in datums:
-        rows, misses = _rows(datum, transform, centre)
+        rows, misses, turns = _rows(datum, transform, centre)
         # What this datum's misses bring, and what its conditions make of the errors of those before it.
         own, earlier = np.zeros((6, len(misses))), np.eye(6)
         # Turns count by what they move at the part's ends, so that a part of 25 m is held as one of 25 mm is.
-        for group, unit in ((slice(0, 2), size), (slice(2, None), 1.0)):
+        for group, unit in ((slice(0, turns), size), (slice(turns, None), 1.0)):
             scaled = unit * rows[group] * scale
             inside = scaled @ free
             u, values, vt = np.linalg.svd(inside)

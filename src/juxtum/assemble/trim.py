@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from juxtum.associate.gauss import plane_through
+from juxtum.associate.seed import plane_through
 from juxtum.errors import InputError
 from juxtum.geometry import Plane
 from juxtum.geometry.arrays import Bools, Floats, unit

@@ -1,6 +1,6 @@
 """Association: ideal features fitted to measured points."""
 
-from juxtum.associate.circle import CircleFit, fit_circle
-from juxtum.associate.gauss import CylinderFit, PlaneFit, fit_cylinder, fit_plane
+from juxtum.associate.fit import fit_circle, fit_cylinder, fit_plane, fit_sphere, inliers, without_outliers
+from juxtum.associate.solve import Fit, gauss
 
-__all__ = ["CircleFit", "CylinderFit", "PlaneFit", "fit_circle", "fit_cylinder", "fit_plane"]
+__all__ = ["Fit", "fit_circle", "fit_cylinder", "fit_plane", "fit_sphere", "gauss", "inliers", "without_outliers"]

@@ -66,9 +66,9 @@ def probe_run(planner: Planner, link: Link, out: Path, progress: Progress) -> An
         entry: dict[str, Any] = {"feature": title, "face": face, "touches": len(middles), "distances": [round(float(d), 4) for d in found.distances]}
         words = f"{title}: largest {np.abs(found.distances).max():.3f} mm from the nominal"
         if found.circle is not None and task.hole is not None:
-            entry |= {"diameter": round(2 * found.circle.radius, 4), "centre": [round(float(v), 4) for v in found.circle.centre]}
-            entry |= {"diameter_u": round(4 * found.circle.radius_uncertainty, 4), "nominal_diameter": round(task.hole.diameter, 4)}
-            words = f"{title}: \u00d8{2 * found.circle.radius:.3f} mm, nominal \u00d8{task.hole.diameter:.3f} mm"
+            entry |= {"diameter": round(2 * found.circle.feature.radius, 4), "centre": [round(float(v), 4) for v in found.circle.feature.point]}
+            entry |= {"diameter_u": round(4 * found.circle.standards['radius'], 4), "nominal_diameter": round(task.hole.diameter, 4)}
+            words = f"{title}: \u00d8{2 * found.circle.feature.radius:.3f} mm, nominal \u00d8{task.hole.diameter:.3f} mm"
         features.append(entry)
         lines.append(words)
     return {"schema": "juxtum-probed-1", "tip_radius": round(tip, 5), "features": features}, lines, True

@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 
 import numpy as np
 
-from juxtum.associate import CircleFit, PlaneFit, fit_circle, fit_plane
+from juxtum.associate import Fit, fit_circle, fit_plane
 from juxtum.capture.dial import BEST_TONE, HIGH_TONE, LOW_TONE, Tone
 from juxtum.devices.probe import TIP_RADIUS
 from juxtum.errors import FitError, InputError
+from juxtum.geometry import Circle, Plane
 from juxtum.geometry.arrays import Floats, frozen, orthonormal_frame
 from juxtum.nominal import FaceKind, Nominal
 from juxtum.plan.holes import Hole, find_holes
@@ -171,8 +172,8 @@ class ProbedFeature:
 
     Parameters
     ----------
-    plane : PlaneFit, optional
-    circle : CircleFit, optional
+    plane : Fit of a plane, optional
+    circle : Fit of a circle, optional
         Of a hole, its radius compensated for the tip.
     points : array (N, 3)
         Compensated places on the surface, part coordinates.
@@ -181,8 +182,8 @@ class ProbedFeature:
     """
 
     name: str
-    plane: PlaneFit | None
-    circle: CircleFit | None
+    plane: Fit[Plane] | None
+    circle: Fit[Circle] | None
     points: Floats
     distances: Floats
 
@@ -211,6 +212,6 @@ def evaluate(task: ProbeTask, middles: Sequence[Floats], tip_radius: float) -> P
     if (~is_edge).sum() >= 3:
         plane = fit_plane(surface[~is_edge], normals[~is_edge][0])
     if is_edge.any() and plane is not None:
-        raw = fit_circle(places[is_edge], plane.plane)
-        circle = CircleFit(raw.centre, raw.normal, raw.radius + tip_radius, raw.rms, raw.radius_uncertainty)
+        raw = fit_circle(places[is_edge], plane.feature)
+        circle = replace(raw, feature=replace(raw.feature, radius=raw.feature.radius + tip_radius))
     return ProbedFeature(task.name, plane, circle, frozen(surface), frozen(np.einsum("nd,nd->n", surface - planned, normals)))

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from juxtum.align import Alignment
-from juxtum.associate.gauss import effective_count
+from juxtum.associate.solve import effective_count
 from juxtum.errors import InputError
 from juxtum.evaluate.decision import Verdict
 from juxtum.evaluate.deviation import Deviation

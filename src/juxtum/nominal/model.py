@@ -14,9 +14,10 @@ import numpy.typing as npt
 from juxtum.errors import InputError
 from juxtum.exchange import solid
 from juxtum.exchange.solid import CadArrays, TessellationRule
-from juxtum.geometry import Cylinder, Plane, TriangleMesh
+from juxtum.geometry import Cylinder, Feature, Plane, TriangleMesh
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen, unit
 from juxtum.geometry.topology import components, edge_keys, sound_triangles
+from juxtum.nominal.features import feature_of_face
 from juxtum.nominal.projection import ExactProjector, MeshProjector, Projector, sharp_edges
 from juxtum.nominal.tessellation import checked
 
@@ -55,20 +56,20 @@ class NominalFace:
         mm2.
     centre : array (3,)
         A point on the face near its middle.
-    primitive : Plane or Cylinder, optional
-        Where the face can serve as a datum; the normal of a plane points out of the material.
+    feature : Feature, optional
+        Whose surface it is, None for a free form; the normal of a plane points out of the material.
     """
 
     number: int
     kind: FaceKind
     area: float
     centre: Floats
-    primitive: Plane | Cylinder | None
+    feature: Feature | None
 
     @property
     def title(self) -> str:
         """Number and form, for lists."""
-        size = f" \u00d8{2 * self.primitive.radius:.3f}" if isinstance(self.primitive, Cylinder) else ""
+        size = f" \u00d8{2 * self.feature.radius:.3f}" if isinstance(self.feature, Cylinder) else ""
         return f"face {self.number}, {self.kind}{size}"
 
 
@@ -273,19 +274,8 @@ def _exact_face(t: CadArrays, mesh: TriangleMesh, index: int) -> NominalFace:
     kind = _KINDS[int(t.kinds[index])]
     mine = np.flatnonzero(t.triangle_faces == index)
     centre = _middle(mesh, mine)
-    primitive: Plane | Cylinder | None = None
-    if kind is FaceKind.PLANE:
-        primitive = Plane(centre, numbers[3:6] * numbers[8])
-    elif kind is FaceKind.CYLINDER:
-        primitive = _centred_cylinder(mesh, mine, numbers)
-    return NominalFace(index + 1, kind, float(t.areas[index]), frozen(centre), primitive)
-
-
-def _centred_cylinder(mesh: TriangleMesh, mine: Ints, numbers: Floats) -> Cylinder:
-    """The cylinder with its reference point in the middle of the face's length."""
-    along = (mesh.corners[mine].reshape(-1, 3) - numbers[:3]) @ numbers[3:6]
-    point = numbers[:3] + (along.min() + along.max()) / 2 * numbers[3:6]
-    return Cylinder(point, numbers[3:6], float(numbers[6]))
+    feature = feature_of_face(int(t.kinds[index]), numbers, mesh, mine, centre)
+    return NominalFace(index + 1, kind, float(t.areas[index]), frozen(centre), feature)
 
 
 def _middle(mesh: TriangleMesh, mine: Any) -> Floats:

@@ -45,18 +45,18 @@ def find_holes(nominal: Nominal, widest: float = 200.0) -> tuple[Hole, ...]:
     """All cylindrical holes: faces that look at their own axis and go round most of it."""
     groups: list[tuple[list[int], Cylinder, list[float]]] = []
     for face in nominal.faces:
-        if face.kind is not FaceKind.CYLINDER or not isinstance(face.primitive, Cylinder):
+        if face.kind is not FaceKind.CYLINDER or not isinstance(face.feature, Cylinder):
             continue
         rows = np.flatnonzero(nominal.triangle_faces == face.number - 1)
-        if face.primitive.radius * 2 > widest or not _looks_inward(nominal, rows, face.primitive):
+        if face.feature.radius * 2 > widest or not _looks_inward(nominal, rows, face.feature):
             continue
-        along = (nominal.mesh.corners[rows].reshape(-1, 3) - face.primitive.point) @ face.primitive.axis
-        found = next((g for g in groups if _same_axis(g[1], face.primitive) and _touches(g, face.primitive, along)), None)
+        along = (nominal.mesh.corners[rows].reshape(-1, 3) - face.feature.point) @ face.feature.axis
+        found = next((g for g in groups if _same_axis(g[1], face.feature) and _touches(g, face.feature, along)), None)
         if found is None:
-            groups.append(([face.number], face.primitive, [float(along.min()), float(along.max())]))
+            groups.append(([face.number], face.feature, [float(along.min()), float(along.max())]))
         else:
-            shift = float((face.primitive.point - found[1].point) @ found[1].axis)
-            turned = float(np.sign(face.primitive.axis @ found[1].axis)) * along + shift
+            shift = float((face.feature.point - found[1].point) @ found[1].axis)
+            turned = float(np.sign(face.feature.axis @ found[1].axis)) * along + shift
             found[0].append(face.number)
             found[2][:] = [min(found[2][0], float(turned.min())), max(found[2][1], float(turned.max()))]
     return tuple(_hole(nominal, *group) for group in groups if _goes_round(nominal, group))

@@ -8,6 +8,7 @@ from itertools import pairwise
 import numpy as np
 
 from juxtum.evaluate.tiles import TILE
+from juxtum.geometry import Cylinder
 from juxtum.geometry.arrays import Floats
 from juxtum.instruments.models import InstrumentModel, Mode
 from juxtum.nominal import FaceKind, Nominal
@@ -82,7 +83,7 @@ def _face_need(nominal: Nominal, number: int, depth: float | None) -> tuple[floa
     points = nominal.face_mesh([number]).points
     extents = np.sort(np.ptp((points - points.mean(0)) @ _axes(points), axis=0))
     if depth is not None:
-        across = 2 * face.primitive.radius if face.primitive is not None and hasattr(face.primitive, "radius") else extents[1]
+        across = 2 * face.feature.radius if isinstance(face.feature, Cylinder) else extents[1]
         by_wall, by_width = depth / RINGS_ON_A_WALL, across * np.pi / 12
         if by_wall < by_width:
             return float(by_wall), f"{RINGS_ON_A_WALL} rings on the {depth:.1f} mm wall of face {number}"

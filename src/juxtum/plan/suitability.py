@@ -9,7 +9,7 @@ from itertools import combinations
 
 import numpy as np
 
-from juxtum.associate.gauss import effective_count
+from juxtum.associate.solve import effective_count
 from juxtum.evaluate.tiles import TILE
 from juxtum.evaluate.uncertainty import Budget, Chain, Sampling
 from juxtum.instruments.models import ErrorChain, InstrumentModel, Kind, Mode

@@ -184,8 +184,8 @@ class ProbePanel(CapturePanel):
         if found is not None:
             facts.append(("off it, not aligned", f"{found.distances.min():+.3f} to {found.distances.max():+.3f} mm".replace("-", "\u2212")))
             if found.circle is not None and task.hole is not None:
-                facts.append(("diameter", f"{2 * found.circle.radius:.3f} mm of {task.hole.diameter:.3f}"))
-                facts.append(("its U, k = 2", f"{4 * found.circle.radius_uncertainty:.3f} mm"))
+                facts.append(("diameter", f"{2 * found.circle.feature.radius:.3f} mm of {task.hole.diameter:.3f}"))
+                facts.append(("its U, k = 2", f"{4 * found.circle.standards['radius']:.3f} mm"))
         self._facts.show_facts(facts)
 
     def close_all(self) -> None:

@@ -1,0 +1,100 @@
+"""Where a fit may start: features from points alone, in closed form or the best of many directions."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from juxtum.errors import FitError
+from juxtum.geometry.arrays import Floats, orthonormal_frame
+from juxtum.geometry.features import Circle, Cylinder, Plane, Sphere
+
+DIRECTIONS = 60
+FEW = 500
+"""So many points are enough to choose between directions."""
+BEST = 6
+
+
+def plane_seed(points: Floats, towards: Floats | None = None) -> Plane:
+    """The plane of least squares by the singular values of the centred points, which is the answer already.
+
+    Parameters
+    ----------
+    towards : array (3,), optional
+        The normal is turned to this side.
+    """
+    _enough(points, Plane.least, Plane.name)
+    centre = points.mean(0)
+    _, values, rows = np.linalg.svd(points - centre, full_matrices=False)
+    if values[1] < 1e-9 * max(values[0], 1e-12):
+        raise FitError(Plane.loose[0], next=Plane.loose[1])
+    normal = rows[2] if len(rows) > 2 else np.cross(rows[0], rows[1])
+    return Plane(centre, -normal if towards is not None and normal @ towards < 0 else normal)
+
+
+def plane_through(points: Floats) -> Plane:
+    """The least-squares plane alone, by the second moments of the points: quick, and as right as a search needs it.
+
+    Raises
+    ------
+    FitError
+        With fewer than three points.
+    """
+    _enough(points, Plane.least, Plane.name)
+    centre = points.mean(0)
+    local = points - centre
+    return Plane(centre, np.linalg.eigh(local.T @ local)[1][:, 0])
+
+
+def sphere_seed(points: Floats) -> Sphere:
+    """Algebraic sphere: squares of distances are linear in its centre."""
+    _enough(points, Sphere.least, Sphere.name)
+    centre = points.mean(0)
+    local = points - centre
+    rows = np.column_stack([2 * local, np.ones(len(local))])
+    if np.linalg.matrix_rank(rows, tol=1e-9 * max(float(np.abs(local).max()), 1e-12)) < 4:
+        raise FitError(Sphere.loose[0], next=Sphere.loose[1])
+    *place, c = np.linalg.lstsq(rows, (local**2).sum(1), rcond=None)[0]
+    place = np.array(place)
+    return Sphere(centre + place, float(np.sqrt(max(c + place @ place, 1e-12))))
+
+
+def circle_seed(points: Floats, plane: Plane) -> Circle:
+    """Algebraic circle of points brought onto a plane."""
+    _enough(points, Circle.least, Circle.name)
+    frame = orthonormal_frame(plane.normal)[:2]
+    middle = points.mean(0)
+    flat = (points - middle) @ frame.T
+    rows = np.column_stack([2 * flat, np.ones(len(flat))])
+    if np.linalg.matrix_rank(rows, tol=1e-9 * max(float(np.abs(flat).max()), 1e-12)) < 3:
+        raise FitError(Circle.loose[0], next=Circle.loose[1])
+    x, y, c = np.linalg.lstsq(rows, (flat**2).sum(1), rcond=None)[0]
+    centre = middle + x * frame[0] + y * frame[1]
+    centre = centre - float((centre - plane.point) @ plane.normal) * plane.normal
+    return Circle(centre, plane.normal, float(np.sqrt(max(c + x * x + y * y, 1e-12))))
+
+
+def cylinder_seeds(points: Floats) -> list[Cylinder]:
+    """Axis directions on a half sphere, each with the circle of the points seen along it; the likeliest few."""
+    _enough(points, Cylinder.least, Cylinder.name)
+    k = np.arange(DIRECTIONS) + 0.5
+    rise, turn = 1 - k / DIRECTIONS, 2.399963229728653 * k
+    flat = np.sqrt(1 - rise**2)
+    centre = points.mean(0)
+    some = (points - centre)[:: max(1, len(points) // FEW)]
+    found = [_seen_along(some, axis) for axis in np.stack([flat * np.cos(turn), flat * np.sin(turn), rise], axis=1)]
+    found.sort(key=lambda seen: seen[0])
+    return [Cylinder(centre + place, axis, radius) for _, place, axis, radius in found[:BEST]]
+
+
+def _seen_along(local: Floats, axis: Floats) -> tuple[float, Floats, Floats, float]:
+    """The algebraic circle of points seen along an axis: what they miss it by, its centre, the axis, its radius."""
+    frame = orthonormal_frame(axis)
+    x, y = local @ frame[0], local @ frame[1]
+    a, b, c = np.linalg.lstsq(np.stack([2 * x, 2 * y, np.ones(len(x))], axis=1), x * x + y * y, rcond=None)[0]
+    radius = float(np.sqrt(max(c + a * a + b * b, 1e-12)))
+    return float(np.mean((np.hypot(x - a, y - b) - radius) ** 2)), a * frame[0] + b * frame[1], axis, radius
+
+
+def _enough(points: Floats, least: int, name: str) -> None:
+    if len(points) < least:
+        raise FitError(f"{len(points)} points do not make a {name}", next=f"Give at least {least}")

@@ -1,0 +1,171 @@
+"""One least-squares solver for all features: Levenberg-Marquardt on what the feature itself says of its residuals."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Generic, TypeVar
+
+import numpy as np
+
+from juxtum.associate.clusters import clustered_covariance
+from juxtum.errors import FitError, InputError
+from juxtum.geometry import RigidTransform
+from juxtum.geometry.arrays import Floats
+from juxtum.geometry.features import Feature
+
+F = TypeVar("F", bound=Feature)
+ROUNDS = 200
+SETTLED = 1e-13
+"""The last step moves no point by more than this share of the size of the data."""
+LOOSE = 1e-7
+"""The points leave a feature free when some change of it moves them by less than this share of what others do."""
+CORRELATION_LENGTH = 1.0
+"""Neighbouring points of one scan closer than this, mm, are taken to share their errors."""
+
+
+@dataclass(frozen=True, eq=False)
+class Fit(Generic[F]):
+    """A feature associated with points, and how well it is known.
+
+    Parameters
+    ----------
+    feature : Feature
+        Its reference point lies at the middle of the points.
+    count : int
+        Points used.
+    rms : float
+        Root mean square of the distances, mm.
+    form : float
+        Largest less smallest distance, mm.
+    covariance : array (P, P)
+        Of a step of the feature; mm and radians.
+    """
+
+    feature: F
+    count: int
+    rms: float
+    form: float
+    covariance: Floats
+
+    @property
+    def standards(self) -> dict[str, float]:
+        """Standard uncertainty of each of its sizes, mm or radians; sizes come last in a step."""
+        names = list(self.feature.sizes)
+        spread = np.sqrt(np.maximum(np.diag(self.covariance), 0.0))
+        return dict(zip(names, spread[len(spread) - len(names) :].tolist(), strict=True))
+
+
+@dataclass(frozen=True, eq=False)
+class _State(Generic[F]):
+    feature: F
+    residuals: Floats
+    jacobian: Floats
+
+    @classmethod
+    def of(cls, feature: F, points: Floats) -> _State[F]:
+        return cls(feature, *feature.linearised(points))
+
+    @property
+    def cost(self) -> float:
+        return float(self.residuals @ self.residuals)
+
+
+def gauss(start: F, points: Floats, others: Sequence[F] = ()) -> Fit[F]:
+    """The feature with the least sum of squared distances (Gauss), near a start.
+
+    Parameters
+    ----------
+    start : Feature
+        Of the kind that is wanted, near the answer.
+    points : array (N, 3)
+    others : sequence of Feature
+        More starts, where one may lead astray; the best answer counts.
+
+    Raises
+    ------
+    FitError
+        With too few points, or when they leave the feature free.
+
+    Examples
+    --------
+    >>> ring = [[3, 0, 0], [0, 3, 1], [-3, 0, 2], [0, -3, 0], [3, 0, 2], [0, 3, 0]]
+    >>> from juxtum.geometry import Cylinder
+    >>> round(gauss(Cylinder(np.zeros(3), np.array([0, 0, 1]), 2), np.array(ring, float)).feature.radius, 9)
+    3.0
+    """
+    points = np.asarray(points, dtype=np.float64)
+    if len(points) < start.least:
+        raise FitError(f"{len(points)} points do not make a {start.name}", next=f"Give at least {start.least}")
+    centre = points.mean(0)
+    local = points - centre
+    size = float(np.sqrt((local**2).sum(1).mean())) or 1.0
+    if start.least > 1 and float(np.abs(local).max()) < 1e-12:
+        raise FitError(start.loose[0], next=start.loose[1])
+    begun = [seed.moved(RigidTransform.translation(-centre)).anchored(np.zeros(3)) for seed in (start, *others)]
+    best = min((_settled(_State.of(seed, local), local, size) for seed in begun), key=lambda state: state.cost)
+    _check(best, size)
+    feature = best.feature.moved(RigidTransform.translation(centre))
+    return _fit(feature, points, best)
+
+
+def _settled(state: _State[F], local: Floats, size: float) -> _State[F]:
+    damping = 1e-3
+    for _ in range(ROUNDS):
+        step = _damped_step(state, damping)
+        if float(np.abs(state.jacobian @ step).max()) < SETTLED * size:
+            break
+        try:
+            after = _State.of(state.feature.stepped(step).anchored(np.zeros(3)), local)
+        except InputError:
+            after = None
+        if after is not None and after.cost <= state.cost:
+            state, damping = after, max(damping / 10, 1e-12)
+        elif damping > 1e10:
+            break
+        else:
+            damping *= 10
+    return state
+
+
+def _damped_step(state: _State[F], damping: float) -> Floats:
+    scale = np.linalg.norm(state.jacobian, axis=0)
+    scale = np.maximum(scale, 1e-9 * float(scale.max()))
+    rows = state.jacobian / scale
+    return np.asarray(-np.linalg.solve(rows.T @ rows + damping * np.eye(len(scale)), rows.T @ state.residuals) / scale)
+
+
+def _check(state: _State[F], size: float) -> None:
+    """Whether the points hold the feature at all."""
+    scale = np.linalg.norm(state.jacobian, axis=0)
+    values = np.linalg.svd(state.jacobian / np.maximum(scale, 1e-300), compute_uv=False) if scale.min() > 0 else np.zeros(1)
+    endless = any(name.endswith("radius") and value > 1e4 * size for name, value in state.feature.sizes.items())
+    if not np.isfinite(state.cost) or values[-1] < LOOSE * values[0] or endless:
+        raise FitError(state.feature.loose[0], next=state.feature.loose[1])
+
+
+def _fit(feature: F, points: Floats, state: _State[F]) -> Fit[F]:
+    distances = feature.distances(points)
+    covariance = covariance_of(state.jacobian, state.residuals, np.repeat(points, feature.rows, axis=0))
+    return Fit(feature, len(points), float(np.sqrt(np.mean(distances**2))), float(np.ptp(distances)), covariance)
+
+
+def covariance_of(jacobian: Floats, residuals: Floats, places: Floats) -> Floats:
+    """Covariance (P, P) of a step whose residuals (R,) were taken at places (R, 3) of one surface."""
+    return clustered_covariance(jacobian, residuals, places, len(places) / effective_count(len(places), _area(places)))
+
+
+def _area(points: Floats) -> float:
+    """About how much surface points lie on, mm2, by the cubes that hold any of them.
+
+    A surface of unit area crosses 1.5 unit cubes, on average over all directions.
+    """
+    side = 2 * CORRELATION_LENGTH
+    cells = np.floor((points - points.min(0)) / side).astype(np.int64)
+    span = cells.max(0) + 1
+    return float(len(np.unique((cells[:, 0] * span[1] + cells[:, 1]) * span[2] + cells[:, 2])) * side**2 / 1.5)
+
+
+def effective_count(count: int, area: float, length: float = CORRELATION_LENGTH) -> float:
+    """How many independent points a patch of `area` mm2 with `count` points is worth."""
+    return float(max(min(count, area / length**2), 1.0))

@@ -1,0 +1,12 @@
+"""Ideal features: frozen value objects that one solver fits and one datum system takes."""
+
+from juxtum.geometry.features.axes import Cylinder, Line
+from juxtum.geometry.features.base import Feature, Held
+from juxtum.geometry.features.plane import Plane
+from juxtum.geometry.features.points import Point, Sphere
+from juxtum.geometry.features.rounds import Circle, Cone, Torus
+
+FEATURES: tuple[type[Feature], ...] = (Point, Line, Plane, Circle, Sphere, Cylinder, Cone, Torus)
+"""All kinds, simplest first."""
+
+__all__ = ["FEATURES", "Circle", "Cone", "Cylinder", "Feature", "Held", "Line", "Plane", "Point", "Sphere", "Torus"]
