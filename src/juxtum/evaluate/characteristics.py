@@ -106,7 +106,7 @@ def _side(deviation: Deviation, tiles: Tiles, side: str, limits: Limits, judgeme
     spot, normal = deviation.feet[row], deviation.normals[row]
     spread = float(judgement.alignment.point_uncertainty(spot[None], normal[None])[0])
     length = measured_length(judgement.alignment, spot, deviation.nominal.mesh.bounds)
-    standard = max(correction.standard, float(tiles.noise[best]) * 0.5)
+    standard = max(correction.standard, float(tiles.noise[best]))
     sampling = Sampling(standard, int(tiles.counts[best]), tiles.freedom)
     budget = judgement.chain.budget(length, sampling, spread, int(deviation.faces[row]) + 1)
     value = float(sign * (heights[best] - correction.bias))

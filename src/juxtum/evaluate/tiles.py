@@ -7,6 +7,7 @@ from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
+from scipy.special import ndtri
 
 from juxtum.evaluate.deviation import Deviation
 from juxtum.evaluate.places import cubes
@@ -18,9 +19,13 @@ LEAST_POINTS = 4
 FILLED = 0.4
 """A tile counts when it holds this share of the points that a full one would."""
 DRAWS = 400
+STRAIGHT = 0.85
+"""A direction along which noise is this much less than along all is one in which the shape does not bend."""
 AGAIN = 1 / (np.sqrt(2) - 1)
 """Noise that is put onto equal tiles a second time adds to their largest what it added at first, times the root of 2 less 1."""
-UNSURE = 0.3
+BY_CHANCE = 0.01
+"""A value stands out of the others when chance puts any of so many there with this probability."""
+UNSURE = 0.42
 """How well the correction is known, as a share of it: which part of the scatter is shape is itself an estimate."""
 Rows = npt.NDArray[np.int64]
 
@@ -73,13 +78,22 @@ class Tiles:
         return np.asarray(np.maximum(unit_noise, 0.5 * within * np.sqrt(np.median(self.counts))) / np.sqrt(self.counts))
 
     def _noise_along_lines(self) -> float:
-        """The same from three tiles in a row, whose middle lies off the mean of the others by noise alone where the shape is steep."""
-        before, middle, after = _rows_of_three(self.cells, self.faces)
-        if len(middle) < 12:
+        """The same from three tiles in a row, whose middle lies off the mean of the others by noise alone where the shape is steep.
+
+        Where one direction has clearly less of it than all together, it alone counts: along a wall the shape does not
+        bend, across it does.
+        """
+        ratios = [self._off_the_mean(*rows) for rows in _rows_of_three(self.cells, self.faces)]
+        together = np.concatenate(ratios)
+        if len(together) < 12:
             return float("inf")
+        least = min((float(np.median(ratio)) for ratio in ratios if len(ratio) >= 24), default=np.inf)
+        whole = float(np.median(together))
+        return 1.4826 * (least if least < STRAIGHT * whole else whole)
+
+    def _off_the_mean(self, before: Rows, middle: Rows, after: Rows) -> Floats:
         off = self.means[middle] - (self.means[before] + self.means[after]) / 2
-        size = np.sqrt(1 / self.counts[middle] + (1 / self.counts[before] + 1 / self.counts[after]) / 4)
-        return 1.4826 * float(np.median(np.abs(off) / size))
+        return np.abs(off) / np.sqrt(1 / self.counts[middle] + (1 / self.counts[before] + 1 / self.counts[after]) / 4)
 
     @cached_property
     def freedom(self) -> float:
@@ -122,16 +136,14 @@ def _neighbours(cells: Rows, faces: Rows) -> tuple[Rows, Rows]:
     return np.concatenate(firsts), np.concatenate([after[rows] for after, rows in zip(following, firsts, strict=True)])
 
 
-def _rows_of_three(cells: Rows, faces: Rows) -> tuple[Rows, Rows, Rows]:
-    """Tiles of one face whose cubes lie one after the other: the first, the middle and the last of each three."""
-    befores, middles, afters = [], [], []
+def _rows_of_three(cells: Rows, faces: Rows) -> list[tuple[Rows, Rows, Rows]]:
+    """For each axis the tiles of one face whose cubes lie one after the other along it: first, middle and last of each three."""
+    found = []
     for after in _beside_along(cells, faces):
         first = np.flatnonzero(after >= 0)
         first = first[after[after[first]] >= 0]
-        befores.append(first)
-        middles.append(after[first])
-        afters.append(after[after[first]])
-    return np.concatenate(befores), np.concatenate(middles), np.concatenate(afters)
+        found.append((first, after[first], after[after[first]]))
+    return found
 
 
 def make_tiles(deviation: Deviation, rows: Rows, distances: Floats) -> Tiles:
@@ -216,6 +228,6 @@ def _drawn_in(values: Floats, noise: Floats, centre: float, independent: float) 
     scatter = (1.4826 * float(np.median(np.abs(off)))) ** 2
     expected = float(np.median(noise)) ** 2
     signal = scatter - expected if scatter > expected * (1 + 4 / np.sqrt(max(independent, 1.0))) else 0.0
-    far = np.abs(off) > 4 * np.sqrt(signal + noise**2) + 1e-12
+    far = np.abs(off) > -float(ndtri(BY_CHANCE / (2 * len(values)))) * np.sqrt(signal + noise**2) + 1e-12
     kept = np.where(far, 1.0, signal / (signal + noise**2 + 1e-18))
     return centre + off * kept, kept
