@@ -16,9 +16,10 @@ from juxtum.demo.job import CIRCUMSTANCES, FACES, characteristics, datum_step
 from juxtum.demo.scan import seen_surface, with_noise
 from juxtum.demo.truth import truth
 from juxtum.demo.world import nominal_path
-from juxtum.evaluate import DecisionRule, Environment, Instrument, Line, LineResult, measure_deviation, profile
+from juxtum.evaluate import DecisionRule, Environment, Instrument, LineResult, measure_deviation
 from juxtum.evaluate.characteristics import Judgement, counting_rows
 from juxtum.evaluate.deviation import Deviation
+from juxtum.evaluate.kinds import Given, Profile
 from juxtum.evaluate.tiles import make_tiles
 from juxtum.evaluate.uncertainty import Chain
 from juxtum.exchange.cad import read_cad
@@ -77,7 +78,7 @@ def _as_the_instrument_sees_it(base: TriangleMesh, nominal: Nominal, spread: flo
     return TriangleMesh(moved, base.triangles)
 
 
-def _ledger(scan: TriangleMesh, nominal: Nominal, ask: Callable[[Deviation, Alignment, Line], Answer]) -> dict[str, Answer]:
+def _ledger(scan: TriangleMesh, nominal: Nominal, ask: Callable[[Deviation, Alignment, Profile], Answer]) -> dict[str, Answer]:
     """An answer for every line that was seen, in the best fit and in the datum system."""
     fitted = best_fit(scan, nominal, RigidTransform.identity())
     letters = tuple(DatumFeature(d.letter, d.faces) for d in datum_step("best fit").datums)
@@ -86,15 +87,15 @@ def _ledger(scan: TriangleMesh, nominal: Nominal, ask: Callable[[Deviation, Alig
         deviation = measure_deviation(scan, nominal, alignment.transform)
         for step in characteristics():
             if FACES["underside"] not in step.faces:
-                found[f"{alignment.method}, {step.title}"] = ask(deviation, alignment, step.line)
+                found[f"{alignment.method}, {step.title}"] = ask(deviation, alignment, step)
     return found
 
 
-def _judged(chain: Chain, deviation: Deviation, alignment: Alignment, line: Line) -> LineResult:
-    return profile(deviation, line, Judgement(alignment, chain, DecisionRule.GUARDED))
+def _judged(chain: Chain, deviation: Deviation, alignment: Alignment, line: Profile) -> LineResult:
+    return line.result(Given(deviation, Judgement(alignment, chain, DecisionRule.GUARDED)))
 
 
-def _extremes(deviation: Deviation, _: Alignment, line: Line) -> Floats:
+def _extremes(deviation: Deviation, _: Alignment, line: Profile) -> Floats:
     """Largest and smallest mean over a tile, as they are: without noise nothing is to be taken off for their choice."""
     rows = counting_rows(deviation, line.faces)
     means = make_tiles(deviation, rows, deviation.distances[rows]).means

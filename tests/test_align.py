@@ -158,7 +158,7 @@ def test_what_datums_leave_free_stays_and_is_noted(clean_scan: Scan, nominal: No
 @pytest.mark.parametrize(
     ("datums", "kind", "words"),
     [
-        ((DatumFeature("A", (FACES["shroud"],)),), InputError, "cannot be a datum yet"),
+        ((DatumFeature("A", (FACES["shroud"],)),), InputError, "is no feature by itself"),
         ((DatumFeature("A", (FACES["underside"],)),), AlignmentError, "points of the scan lie on it"),
         ((DatumFeature("A", (999,)),), InputError, "the nominal has no face 999"),
         ((), InputError, "has no datums"),

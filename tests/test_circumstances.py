@@ -11,12 +11,13 @@ import pytest
 from helpers import STATED, write_bracket
 from juxtum.cli import main
 from juxtum.evaluate import DecisionRule, Verdict
+from juxtum.evaluate.kinds import Profile
 from juxtum.instruments import Circumstances, Environment, Instrument, Origin
 from juxtum.instruments.circumstances import NO_INSTRUMENT
 from juxtum.instruments.models import Kind, instrument_named, shipped, stated_instrument
 from juxtum.job import FileStore, Job, Procedure, Runner
 from juxtum.job.planning import planned_instrument, with_circumstances, with_foreign_scan
-from juxtum.job.steps import AsScanned, Decide, Measure, ProfileStep, ReadingStep
+from juxtum.job.steps import AsScanned, Decide, Measure, ReadingStep
 from juxtum.job.store import load_procedure, parse_job
 from juxtum.plan.blind import Finish
 from juxtum.plan.document import Plan
@@ -29,7 +30,7 @@ pytestmark = pytest.mark.quick
 def small(tmp_path_factory: pytest.TempPathFactory) -> tuple[Runner, Job]:
     files = FileStore()
     part = write_bracket(tmp_path_factory.mktemp("small") / "part.stl")
-    steps = (AsScanned(), Measure(), Decide(frame="as scanned"), ProfileStep(id="1", title="all"), ReadingStep(label="R1", place=(40, 20, 10)))
+    steps = (AsScanned(), Measure(), Decide(frame="as scanned"), Profile(id="1", title="all"), ReadingStep(label="R1", place=(40, 20, 10)))
     job = Job(nominal=files.adopt(part), scan=files.adopt(part), procedure=Procedure(steps=steps), circumstances=STATED)
     return Runner(files), job
 

@@ -12,9 +12,10 @@ from hypothesis import strategies as st
 from helpers import box_mesh
 from juxtum.align.result import no_alignment
 from juxtum.errors import InputError
-from juxtum.evaluate import DecisionRule, Environment, Instrument, Limits, Line, Verdict, decide, measure_deviation, profile
-from juxtum.evaluate.characteristics import PROFILE, Judgement
+from juxtum.evaluate import DecisionRule, Environment, Instrument, Verdict, decide, measure_deviation
+from juxtum.evaluate.characteristics import Judgement
 from juxtum.evaluate.decision import probability_conforming
+from juxtum.evaluate.kinds import Given, Profile
 from juxtum.evaluate.ruler import lay_out
 from juxtum.evaluate.uncertainty import Budget, Chain, Contribution, Sampling
 from juxtum.geometry import RigidTransform
@@ -85,16 +86,16 @@ def test_profile_of_an_offset_box_and_of_what_was_not_seen() -> None:
     top = scan.kept_triangles(scan.triangle_normals[:, 2] > 0.9)
     judgement = Judgement(no_alignment(), Chain(Instrument(a=0.02, b=0.04), Environment(temperature=20.0)), GUARDED)
     deviation = measure_deviation(scan, nominal, RigidTransform.identity())
-    found = profile(deviation, Line("1", "all", PROFILE, Limits(-0.2, 0.2)), judgement)
+    found = Profile(id="1", title="all").result(Given(deviation, judgement))
     assert found.value == pytest.approx(0.1, abs=1e-6) and found.verdict is Verdict.CONFORMS
     assert [s.side for s in found.measured.sides] == ["upper", "lower"] and found.side.side == "upper"
     only_top = measure_deviation(top, nominal, RigidTransform.identity())
     face = next(f.number for f in nominal.faces if f.feature is not None and f.feature.normal[2] < -0.9)  # type: ignore[union-attr]
-    hidden = profile(only_top, Line("2", "below", PROFILE, Limits(-0.2, 0.2), (face,)), judgement)
+    hidden = Profile(id="2", title="below", faces=(face,)).result(Given(only_top, judgement))
     assert hidden.verdict is Verdict.NOT_DECIDED and hidden.reason == "the scan does not show it"
-    whole = profile(only_top, Line("1", "all", PROFILE, Limits(-0.2, 0.2)), judgement)
+    whole = Profile(id="1", title="all").result(Given(only_top, judgement))
     assert whole.verdict is Verdict.NOT_DECIDED and "% of its area was seen, and 90 % must be" in whole.reason
-    enough = profile(only_top, Line("1", "all", PROFILE, Limits(-0.2, 0.2), least_seen=0.1), judgement)
+    enough = Profile(id="1", title="all", least_seen=0.1).result(Given(only_top, judgement))
     assert enough.verdict is Verdict.CONFORMS, "its own limit says otherwise"
 
 

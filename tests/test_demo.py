@@ -67,7 +67,7 @@ def test_the_truth_is_written_down_once(known: Truth) -> None:
 def test_the_job_is_ready_but_nothing_is_done_yet() -> None:
     job = demo_job(FileStore())
     assert not job.procedure.cleaning and not job.procedure.alignments and not job.procedure.readings
-    assert len(characteristics()) == len(job.procedure.profiles) == 8
+    assert len(characteristics()) == len(job.procedure.characteristics) == 8
     assert job.brief == BRIEF and job.scan is not None and job.nominal is not None
     assert [d.letter for d in datum_step("best fit").datums] == ["A", "B", "C"]
 

@@ -284,7 +284,7 @@ def test_characteristics_are_changed_and_reordered(desk: Hand) -> None:
     window = desk.window
     desk.go(Key.BRIEF)
     desk.click("Add characteristic")
-    assert [p.id for p in window.session.job.procedure.profiles] == ["1", "2"]
+    assert [p.id for p in window.session.job.procedure.characteristics] == ["1", "2"]
     desk.click("Change characteristic 2")
     title, number = desk.named("Title", QLineEdit), desk.named("Number", QLineEdit)
     assert isinstance(title, QLineEdit) and isinstance(number, QLineEdit)
@@ -300,7 +300,7 @@ def test_characteristics_are_changed_and_reordered(desk: Hand) -> None:
     seen.editingFinished.emit()
     desk.click("Add characteristic")
     desk.click("Move characteristic 7 up")
-    first, second = window.session.job.procedure.profiles
+    first, second = window.session.job.procedure.characteristics
     assert (first.id, first.title, first.upper, first.least_seen, second.id) == ("7", "Pad of the clamp", 0.35, 0.4, "1")
     assert list(desk.ledger()) == ["7", "1"]
     desk.click("Change characteristic 1")
@@ -309,4 +309,4 @@ def test_characteristics_are_changed_and_reordered(desk: Hand) -> None:
     assert "there is a characteristic 7 already" in window.notice.text
     for _ in range(3):
         desk.press(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
-    assert [p.id for p in window.session.job.procedure.profiles] == ["1"]
+    assert [p.id for p in window.session.job.procedure.characteristics] == ["1"]

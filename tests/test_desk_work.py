@@ -42,7 +42,7 @@ def desk(application: QApplication, tmp_path: Path) -> Iterator[Hand]:
     job = session.job.model_copy(
         update={"nominal": session.files.adopt(write_bracket(tmp_path / "nominal.stl")), "scan": session.files.adopt(tmp_path / "scan.stl")}
     )
-    session.start(job.with_step(default_procedure().profiles[0]))
+    session.start(job.with_step(default_procedure().characteristics[0]))
     hand.wait(lambda: session.derived.scan is not None)
     yield hand
     close(window)
@@ -132,7 +132,7 @@ def test_cover_fields_limits_and_undo(desk: Hand) -> None:
     QTest.keyClick(length, Qt.Key.Key_Return)
     assert length.value == pytest.approx(3.175)  # type: ignore[attr-defined]
     desk.click("Add characteristic")
-    assert [p.upper for p in desk.window.session.job.procedure.profiles] == [0.2, 3.175]
+    assert [p.upper for p in desk.window.session.job.procedure.characteristics] == [0.2, 3.175]
     desk.click("Remove characteristic 1")
     assert list(desk.ledger()) == ["2"]
     for _ in range(3):

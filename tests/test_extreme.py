@@ -7,8 +7,9 @@ import pytest
 
 from juxtum.align.result import no_alignment
 from juxtum.demo import solids
-from juxtum.evaluate import DecisionRule, Environment, Instrument, Limits, Line, LineResult, Verdict, measure_deviation, profile
-from juxtum.evaluate.characteristics import PROFILE, Judgement
+from juxtum.evaluate import DecisionRule, Environment, Instrument, LineResult, Verdict, measure_deviation
+from juxtum.evaluate.characteristics import Judgement
+from juxtum.evaluate.kinds import Given, Profile
 from juxtum.evaluate.uncertainty import Chain
 from juxtum.geometry import RigidTransform, TriangleMesh
 from juxtum.geometry.arrays import Floats
@@ -43,7 +44,7 @@ def measured(nominal: Nominal, mesh: TriangleMesh, heights: Floats) -> LineResul
     raised = np.array(mesh.points)
     raised[:, 2] += heights
     deviation = measure_deviation(TriangleMesh(raised, mesh.triangles), nominal, RigidTransform.identity())
-    return profile(deviation, Line("1", "top", PROFILE, Limits(-0.2, 0.2), (top_of(nominal),), 0.0), JUDGEMENT)
+    return Profile(id="1", title="top", faces=(top_of(nominal),), least_seen=0).result(Given(deviation, JUDGEMENT))
 
 
 @pytest.mark.parametrize("shape", ["flat", "bump"])
@@ -78,7 +79,7 @@ def test_a_narrow_rib_counts() -> None:
     made = Nominal.from_shape(solids.fused(solids.box((0, 0, 0), (60, 40, 8)), [solids.box((5, 19, 6), (50, 2, 8.6))]))
     pieces = sample_surface(made.mesh, made.triangle_faces, 0.7).mesh
     deviation = measure_deviation(pieces, drawn, RigidTransform.identity())
-    found = profile(deviation, Line("1", "all", PROFILE, Limits(-0.2, 0.2)), JUDGEMENT)
+    found = Profile(id="1", title="all").result(Given(deviation, JUDGEMENT))
     assert found.value == pytest.approx(0.6, abs=0.05) and found.verdict is Verdict.DOES_NOT_CONFORM
 
 
@@ -94,5 +95,5 @@ def test_triangles_that_noise_turned_over_do_not_read_the_thickness_of_a_sheet()
     against_underside = deviation.found & (deviation.normals[:, 2] < -0.9)
     assert against_underside.sum() > 50, "else this says nothing"
     assert deviation.strays[against_underside].mean() > 0.95
-    found = profile(deviation, Line("1", "all", PROFILE, Limits(-0.2, 0.2), (), 0.0), JUDGEMENT)
+    found = Profile(id="1", title="all", least_seen=0).result(Given(deviation, JUDGEMENT))
     assert all(abs(side.value) < 0.06 for side in found.measured.sides)

@@ -13,8 +13,9 @@ from juxtum.desk.derived import Derived, Deriver
 from juxtum.desk.first_steps import LESSONS, is_done
 from juxtum.desk.stations.findings import Key, State, alignment_facts, finding, map_facts, next_action, scan_facts, short, thousands, worst_result
 from juxtum.evaluate import Verdict
+from juxtum.evaluate.kinds import Profile
 from juxtum.job import FileStore, Job, Runner
-from juxtum.job.steps import BestFit, Decide, Fragments, ProfileStep, ReadingStep, Rough, Trim
+from juxtum.job.steps import BestFit, Decide, Fragments, ReadingStep, Rough, Trim
 from juxtum.progress import silent
 
 
@@ -70,7 +71,7 @@ def test_the_route_says_what_comes_next(walk: Walk) -> None:
     assert walk.says(Key.REPORT) == ("nothing to report yet", "go align")
     walk.bring(nominal=write_bracket(walk.folder / "n.stl"))
     assert walk.says(Key.BRIEF)[1] == "add whole profile"
-    walk.job = walk.job.with_step(ProfileStep(id="1", title="all"))
+    walk.job = walk.job.with_step(Profile(id="1", title="all"))
     assert walk.says(Key.BRIEF) == ("12 faces, 1 characteristic", "go plan")
     walk.bring(scan=scan_with_table(walk.folder))
     assert walk.says(Key.BRIEF)[1] == "go assemble"

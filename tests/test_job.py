@@ -18,12 +18,13 @@ import trimesh
 from helpers import STATED, bracket_mesh, write_bracket
 from juxtum.errors import Cancelled, JobError, JuxtumError
 from juxtum.evaluate import Verdict
+from juxtum.evaluate.kinds import Profile
 from juxtum.evaluate.readings import standing
 from juxtum.job import Brief, FileStore, Job, Procedure, Runner, load_job, save_job
 from juxtum.job.document import default_procedure
 from juxtum.job.recovery import Recovery
 from juxtum.job.runner import held_bytes
-from juxtum.job.steps import AsScanned, BestFit, Decide, Fragments, Measure, ProfileStep, ReadingStep, Rough, Trim
+from juxtum.job.steps import AsScanned, BestFit, Decide, Fragments, Measure, ReadingStep, Rough, Trim
 from juxtum.progress import Progress
 from juxtum.units import Unit
 
@@ -39,7 +40,7 @@ def small(tmp_path: Path) -> tuple[FileStore, Job]:
     """A job on the bracket."""
     files = FileStore()
     part = write_bracket(tmp_path / "part.stl")
-    steps = (AsScanned(), Measure(), Decide(frame="as scanned"), ProfileStep(id="1", title="all"))
+    steps = (AsScanned(), Measure(), Decide(frame="as scanned"), Profile(id="1", title="all"))
     return files, Job(nominal=files.adopt(part), scan=files.adopt(part), procedure=Procedure(steps=steps), circumstances=STATED)
 
 
@@ -106,18 +107,18 @@ def test_readings_are_judged_by_the_face_they_lie_on(small: tuple[FileStore, Job
     number = runner.evaluation(job).deviation.nominal.faces[0].number
     place = tuple(float(v) for v in runner.nominal(job).face(number).centre)
     job = job.with_step(ReadingStep(label="R1", place=place))
-    for step in job.procedure.profiles:
+    for step in job.procedure.characteristics:
         job = job.without(step)
 
-    def judged(*profiles: ProfileStep) -> tuple[object, Verdict]:
+    def judged(*profiles: Profile) -> tuple[object, Verdict]:
         made = job
         for profile in profiles:
             made = made.with_step(profile)
         reading = runner.evaluation(made).readings[0]
         return reading.limits, standing(reading)
 
-    whole = ProfileStep(id="1", title="Whole", lower=-5, upper=5)
-    tight = ProfileStep(id="2", title="Face", lower=3, upper=5, faces=(number,))
+    whole = Profile(id="1", title="Whole", lower=-5, upper=5)
+    tight = Profile(id="2", title="Face", lower=3, upper=5, faces=(number,))
     assert judged() == (None, Verdict.NOT_DECIDED)
     assert judged(whole) == ((-5, 5), Verdict.CONFORMS)
     assert judged(whole, tight) == ((3, 5), Verdict.DOES_NOT_CONFORM)

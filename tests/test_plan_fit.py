@@ -190,4 +190,4 @@ def test_a_task_without_characteristics_or_with_faces_that_are_not_there_is_refu
     with pytest.raises(InputError, match="nothing to measure"):
         Task(()).check(nominal)
     with pytest.raises(InputError, match="no face 999"):
-        Task((Aim("1", "x", -1, 1, (999,)),)).check(nominal)
+        Task((Aim("1", "x", 2.0, (999,)),)).check(nominal)

@@ -22,7 +22,7 @@ from juxtum.plan.ground import Ground, make_ground
 from juxtum.plan.reach import reach_of
 from juxtum.plan.schedule import Work, clock, parse_clock, schedule
 from juxtum.plan.stations import Obstacle, cage_places, in_volume, plan_stations
-from juxtum.plan.task import Aim, Task, whole_part
+from juxtum.plan.task import Task, whole_part
 from juxtum.plan.tray import plan_tray
 from juxtum.plan.turntable import OVERLAP, plan_turntable, symmetry_warnings
 from juxtum.plan.views import Spots, Stance
@@ -91,7 +91,7 @@ def test_what_scanning_will_not_give_of_the_beam(beam: Nominal, beam_task: Task)
 
 
 def test_finishes_ask_for_other_modes_or_coats(nominal: Nominal) -> None:
-    task = Task(tuple(Aim(s.id, s.title, s.lower, s.upper, s.faces) for s in characteristics()))
+    task = Task(tuple(s.aim for s in characteristics()))
     ground = make_ground(nominal, task, HAND, HAND.modes[0], Stance.TABLE)
     finishes = finishes_of(nominal, {str(FACES["bore"]): "glossy", str(FACES["seat top"]): "mirror-like"})
     how = methods(task, blind_spots(ground, task, 1.0, finishes))

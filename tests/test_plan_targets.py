@@ -23,7 +23,7 @@ from juxtum.plan.places import PlacementRules, TriangleBook, candidate_places, c
 from juxtum.plan.planner import Grounds, Planner
 from juxtum.plan.schools import School, compare_schools
 from juxtum.plan.targets import Target, arrays, improve_targets, place_targets, snapped, with_lock
-from juxtum.plan.task import Aim, Task, whole_part
+from juxtum.plan.task import Task, whole_part
 from juxtum.plan.tracking import Moments, track
 from juxtum.plan.views import Stance, row_keys
 from juxtum.progress import Progress
@@ -34,7 +34,7 @@ ALLOWED = (FACES["plate top"], FACES["underside"])
 
 @pytest.fixture(scope="module")
 def task() -> Task:
-    return Task(tuple(Aim(s.id, s.title, s.lower, s.upper, s.faces) for s in characteristics()), (FACES["seat end"],))
+    return Task(tuple(s.aim for s in characteristics()), (FACES["seat end"],))
 
 
 @pytest.fixture(scope="module")

@@ -14,8 +14,9 @@ import pytest
 
 from helpers import STATED, box_mesh, write_bracket
 from juxtum.errors import InputError
+from juxtum.evaluate.kinds import Profile
 from juxtum.job import Brief, Evaluation, FileStore, Job, Procedure, Runner
-from juxtum.job.steps import AsScanned, BestFit, Decide, GridStep, Measure, ProfileStep, ReadingStep
+from juxtum.job.steps import AsScanned, BestFit, Decide, GridStep, Measure, ReadingStep
 from juxtum.progress import Progress
 from juxtum.report import result_document, write_outputs
 from juxtum.report.drawing import printable, shortened
@@ -35,7 +36,7 @@ def many(tmp_path_factory: pytest.TempPathFactory) -> tuple[Job, Evaluation, Run
 
     keep = scan.kept_triangles(scan.triangle_normals[:, 2] > -0.9).moved(RigidTransform.translation([30, 20, 5]))
     write_ply(folder / "s.ply", keep)
-    profiles = tuple(ProfileStep(id=str(k), title=f"=cmd|line {k}", faces=(k % 6 + 1,)) for k in range(1, 30))
+    profiles = tuple(Profile(id=str(k), title=f"=cmd|line {k}", faces=(k % 6 + 1,)) for k in range(1, 30))
     readings = (ReadingStep(label="@evil", place=(30, 20, 10)), GridStep(label="G", face=1, spacing=8.0))
     steps = (AsScanned(), Measure(), Decide(frame="as scanned"), *profiles, *readings)
     brief = Brief(part="Br\u00fccke \u2264 \u03c3 <b>", operator="Ilse Maartens")
@@ -101,9 +102,9 @@ def test_folder_is_checked_before_work(tmp_path: Path) -> None:
 def test_headlines(many: tuple[Job, Evaluation, Runner]) -> None:
     job, evaluation, runner = many
     assert "not decided" in headline(evaluation)
-    bare = job.model_copy(update={"procedure": Procedure(steps=tuple(s for s in job.procedure.steps if not isinstance(s, ProfileStep)))})
+    bare = job.model_copy(update={"procedure": Procedure(steps=tuple(s for s in job.procedure.steps if not isinstance(s, Profile)))})
     assert headline(runner.evaluation(bare)) == "no characteristics yet"
-    easy = bare.with_step(ProfileStep(id="1", title="all", lower=-9, upper=9, faces=(6,)))
+    easy = bare.with_step(Profile(id="1", title="all", lower=-9, upper=9, faces=(6,)))
     assert headline(runner.evaluation(easy)) in ("conforms", "not decided")
 
 

@@ -14,6 +14,7 @@ from juxtum.geometry import Cone, Feature, Plane, RigidTransform
 from juxtum.geometry.arrays import Floats, frozen, orthonormal_frame
 from juxtum.geometry.mesh import Scan
 from juxtum.nominal import Nominal, faces_mask
+from juxtum.nominal.common import common_feature
 
 EDGE_MARGIN = 1.5
 """Points nearer than this to a sharp edge of the nominal do not count for a datum, mm."""
@@ -22,8 +23,6 @@ WELL_SEEN = 2 / 3
 """Share of a datum that must have been seen before nothing has to be said."""
 DIFFERENCE = 1e-6
 """Step of a derivative, mm or radians."""
-SAME = 1e-4
-"""Features nearer than this to each other are one, mm."""
 PARALLEL = 1e-4
 """Features whose directions differ by less (radians) hold nothing more together than one of them alone."""
 
@@ -96,30 +95,7 @@ def datum_alignment(
 
 def datum_feature(nominal: Nominal, datum: DatumFeature) -> Feature:
     """The nominal feature of a datum; its faces must lie on one and the same."""
-    where = f"datum {datum.letter}"
-    if not datum.faces:
-        raise InputError("no face is named", where, "Pick one on the nominal")
-    faces = [nominal.face(number) for number in datum.faces]
-    first = faces[0].feature
-    if first is None:
-        what = f"face {faces[0].number} is {faces[0].kind}, which cannot be a datum yet"
-        raise InputError(what, where, "Pick a plane, a cylinder, a cone, a sphere or a torus")
-    for face in faces[1:]:
-        if not _same(first, face.feature):
-            raise InputError(f"faces {faces[0].number} and {face.number} do not lie on one {faces[0].kind}", where, "Pick others")
-    return first
-
-
-def _same(a: Feature, b: Feature | None) -> bool:
-    if b is None or type(a) is not type(b) or any(abs(b.sizes[name] - size) > SAME for name, size in a.sizes.items()):
-        return False
-    mine, other = a.holds(), b.holds()
-    apart = float(np.linalg.norm(other.brought_to(mine.place) - mine.place))
-    if mine.direction is None or other.direction is None:
-        return apart < SAME
-    along = float(mine.direction @ other.direction)
-    # A plane looks out of the material and a cone widens one way; the others have no sense.
-    return apart < SAME and (along if isinstance(a, Plane | Cone) else abs(along)) > 1 - 1e-9
+    return common_feature(nominal, datum.faces, f"datum {datum.letter}")
 
 
 def datum_points(scan: Scan, nominal: Nominal, start: RigidTransform, datum: DatumFeature) -> Floats:

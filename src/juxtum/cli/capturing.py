@@ -99,7 +99,7 @@ def _stand_in(kind: DeviceKind, job: Job, nominal: Nominal, planner: Planner, se
 def _planned(job: Job, files: FileStore, options: argparse.Namespace, *, needs_targets: bool = True) -> tuple[Job, Nominal, Planner]:
     """The job with its plan; targets are planned where there are none yet."""
     nominal = Runner(files).nominal(job, show_progress())
-    if not job.procedure.profiles:
+    if not job.procedure.characteristics:
         job = job.model_copy(update={"procedure": default_procedure(options.lower, options.upper)})
     plan = read_plan(options.plan, files) if options.plan else job.plan
     job = job.model_copy(update={"plan": plan or default_plan(nominal, task_of(job))})

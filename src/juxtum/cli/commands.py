@@ -14,6 +14,7 @@ from pydantic import BaseModel, ConfigDict, ValidationError
 from juxtum.cli.progress import end_progress, show_progress
 from juxtum.errors import AlignmentError, InputError
 from juxtum.evaluate import DecisionRule, Verdict
+from juxtum.evaluate.kinds import Profile
 from juxtum.exchange.limits import check_file
 from juxtum.folders import cache_folder
 from juxtum.instruments import Circumstances, Environment
@@ -31,7 +32,6 @@ from juxtum.job.steps import (
     Decide,
     Fragments,
     Measure,
-    ProfileStep,
     Rough,
     Step,
     Trim,
@@ -66,7 +66,7 @@ def inspect(options: argparse.Namespace) -> int:
     steps += [
         Measure(lower=options.lower, upper=options.upper),
         Decide(frame=frame, rule=DecisionRule(options.rule)),
-        ProfileStep(id="1", title="Profile of the whole part", lower=options.lower, upper=options.upper, least_seen=options.least_seen),
+        Profile(id="1", title="Profile of the whole part", lower=options.lower, upper=options.upper, least_seen=options.least_seen),
     ]
     files = FileStore()
     job = Job(

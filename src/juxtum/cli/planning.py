@@ -69,7 +69,7 @@ def make_planner(options: argparse.Namespace) -> tuple[Planner, Job]:
     nominal = runner.nominal(job, show_progress())
     if not nominal.is_exact and len(nominal.mesh.triangles) > MOST_TRIANGLES:
         nominal = part_from_scan(nominal.mesh)
-    task = task_of(job) if job.procedure.profiles else whole_part(options.lower, options.upper)
+    task = task_of(job) if job.procedure.characteristics else whole_part(options.lower, options.upper)
     plan = _chosen(job.plan or default_plan(nominal, task), options, nominal)
     if options.datums is not None or not task.datums:
         task = replace(task, datums=plan.datums)

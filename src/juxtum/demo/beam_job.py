@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from juxtum.demo.world import nominal_path
+from juxtum.evaluate.kinds import Profile
 from juxtum.instruments import Circumstances, Environment, Instrument
 from juxtum.job import Brief, FileStore, Job, Procedure
-from juxtum.job.steps import BestFit, DatumChoice, Datums, Decide, Fragments, Measure, ProfileStep, Rough, Step, Trim
+from juxtum.job.steps import BestFit, DatumChoice, Datums, Decide, Fragments, Measure, Rough, Step, Trim
 from juxtum.plan.document import Plan
 from juxtum.plan.views import Stance
 
@@ -30,11 +31,11 @@ CIRCUMSTANCES = Circumstances(
 )
 
 
-def characteristics() -> tuple[ProfileStep, ...]:
+def characteristics() -> tuple[Profile, ...]:
     """The lines of the drawing."""
 
-    def line(number: int, title: str, limit: float, *names: str) -> ProfileStep:
-        return ProfileStep(id=str(number), title=title, lower=-limit, upper=limit, faces=tuple(FACES[name] for name in names))
+    def line(number: int, title: str, limit: float, *names: str) -> Profile:
+        return Profile(id=str(number), title=title, lower=-limit, upper=limit, faces=tuple(FACES[name] for name in names))
 
     return (
         line(1, "Profile, whole beam", 3.0),

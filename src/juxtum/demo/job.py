@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from juxtum.demo.world import nominal_path, scan_path
+from juxtum.evaluate.kinds import Profile
 from juxtum.instruments import Circumstances, Environment, Instrument
 from juxtum.job import Brief, FileStore, Job, Procedure
-from juxtum.job.steps import DatumChoice, Datums, Decide, Measure, ProfileStep, Step
+from juxtum.job.steps import DatumChoice, Datums, Decide, Measure, Step
 from juxtum.plan.document import Plan
 from juxtum.progress import Progress
 
@@ -37,12 +38,12 @@ CIRCUMSTANCES = Circumstances(
 )
 
 
-def characteristics() -> tuple[ProfileStep, ...]:
+def characteristics() -> tuple[Profile, ...]:
     """The lines of the drawing."""
 
-    def line(number: int, title: str, limit: float, *names: str) -> ProfileStep:
+    def line(number: int, title: str, limit: float, *names: str) -> Profile:
         faces = tuple(FACES[name] for name in names)
-        return ProfileStep(id=str(number), title=title, lower=-limit, upper=limit, faces=faces)
+        return Profile(id=str(number), title=title, lower=-limit, upper=limit, faces=faces)
 
     return (
         line(1, "Profile, whole part", 0.5),

@@ -121,7 +121,7 @@ EDIT = (
     Action("redo", "Redo", "Edit/1", lambda w: w.session.redo(), "Ctrl+Shift+Z", "redo-2", "",
            lambda w: w.session.timeline.redo_label is not None),
     Action("copy ledger", "Copy the ledger", "Edit/2", lambda w: w.help.copy_ledger(), "Ctrl+Shift+C", "table-2", "Pastes into a spreadsheet",
-           lambda w: bool(w.session.job.procedure.profiles)),
+           lambda w: bool(w.session.job.procedure.characteristics)),
     Action("stop", "Stop what is running", "Edit/3", lambda w: w.session.workbench.cancel(), "Ctrl+.", "circle-stop",
            "The job stays as it was", lambda w: w.session.workbench.is_busy),
     Action("let go", "Let go", "Edit/3", lambda w: w.let_go(), "Esc", "x", "End picking or drawing"),

@@ -150,7 +150,7 @@ class Deriver:
 
     def _methods(self, job: Job, nominal: Nominal) -> dict[str, str]:
         """How the plan has each characteristic measured, as far as the drawing alone tells."""
-        if job.plan is None or not job.procedure.profiles:
+        if job.plan is None or not job.procedure.characteristics:
             return {}
         planner = Planner(nominal, task_of(job), job.plan.model_copy(update={"targets": (), "expected": None}), Grounds())
         question = f"methods {planner.task} {planner.plan.model_dump_json()}"

@@ -8,9 +8,10 @@ from PyQt6.QtCore import QAbstractTableModel, QItemSelectionModel, QModelIndex, 
 from PyQt6.QtGui import QGuiApplication, QKeyEvent, QKeySequence, QPainter, QPen, QResizeEvent
 from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QStyledItemDelegate, QStyleOptionViewItem, QTableView, QWidget
 
-from juxtum.desk.marks import VERDICT_WORDS, paint_mark, paint_ruler, profile_symbol, verdict_colour
+from juxtum.desk.marks import VERDICT_WORDS, paint_mark, paint_ruler, symbol_path, verdict_colour
 from juxtum.desk.style import THEME, colour, font
 from juxtum.evaluate import Line, LineResult
+from juxtum.evaluate.kinds import Strokes, kind_of
 from juxtum.look import BODY
 from juxtum.wording import DASH, measured, signed, tolerance, uncertainty
 
@@ -106,7 +107,7 @@ class _Painted(QStyledItemDelegate):
             option.rect.adjust(22, 0, 0, 0)
             super().paint(painter, option, index)
             option.rect.adjust(-22, 0, 0, 0)
-            self._symbol(painter, option)
+            self._symbol(painter, option, kind_of(line.tag).symbol)
             return
         if column not in (RULER, VERDICT):
             super().paint(painter, option, index)
@@ -131,13 +132,13 @@ class _Painted(QStyledItemDelegate):
         painter.restore()
 
     @staticmethod
-    def _symbol(painter: QPainter, option: QStyleOptionViewItem) -> None:
+    def _symbol(painter: QPainter, option: QStyleOptionViewItem, strokes: Strokes) -> None:
         painter.save()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         if option.state & option.state.State_Selected:
             painter.fillRect(option.rect.adjusted(0, 0, 22 - option.rect.width(), 0), colour("accent_wash"))
         painter.setPen(QPen(colour("ink"), 1.3))
-        painter.drawPath(profile_symbol(option.rect.left() + 13, option.rect.center().y() + 1, 13))
+        painter.drawPath(symbol_path(strokes, QPointF(option.rect.left() + 13, option.rect.center().y() + 1), 13))
         painter.restore()
 
     def sizeHint(self, option: QStyleOptionViewItem, index: QModelIndex) -> QSize:

@@ -7,6 +7,7 @@ from PyQt6.QtGui import QBrush, QColor, QPainter, QPainterPath, QPen, QPolygonF
 
 from juxtum.desk.style import colour
 from juxtum.evaluate import Verdict
+from juxtum.evaluate.kinds import Strokes
 from juxtum.evaluate.ruler import lay_out
 
 VERDICT_TOKENS = {
@@ -67,11 +68,12 @@ def paint_ruler(
     painter.restore()
 
 
-def profile_symbol(x: float, y: float, size: float) -> QPainterPath:
-    """Profile of a surface: a closed half round (proportions of ISO 7083), about a middle."""
+def symbol_path(strokes: Strokes, middle: QPointF, size: float) -> QPainterPath:
+    """The symbol of a kind of characteristic about a middle."""
     path = QPainterPath()
-    box = QRectF(x - size / 2, y - size / 4, size, size)
-    path.moveTo(x + size / 2, y + size / 4)
-    path.arcTo(box, 0, 180)
-    path.closeSubpath()
+    for stroke in strokes:
+        places = [QPointF(middle.x() + (x - 0.5) * size, middle.y() + (y - 0.5) * size) for x, y in stroke]
+        path.moveTo(places[0])
+        for place in places[1:]:
+            path.lineTo(place)
     return path

@@ -9,10 +9,11 @@ from PyQt6.QtWidgets import QDialog, QDialogButtonBox, QTextBrowser, QVBoxLayout
 from juxtum import __version__
 from juxtum.desk.actions import ACTIONS, MENUS
 from juxtum.desk.stations.findings import Key
+from juxtum.evaluate.kinds import KINDS
 
 METHODS: dict[Key, list[tuple[str, str]]] = {
     Key.BRIEF: [
-        ("Profile of a surface", "Every point of the surface lies between two offsets of the nominal. Each side of the zone is its own line with its own verdict (ISO 1101)."),
+        *((kind.name[:1].upper() + kind.name[1:], kind.method) for kind in KINDS),
         ("Temperature", "Lengths measured at T are divided by 1 + \u03b1 (T \u2212 20 \u00b0C). Uncertainty from u(\u03b1) L |T \u2212 20| and \u03b1 L u(T)."),
     ],
     Key.PLAN: [

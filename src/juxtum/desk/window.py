@@ -41,7 +41,7 @@ from juxtum.desk.status import StatusStrip
 from juxtum.desk.strip import Strip
 from juxtum.errors import InputError
 from juxtum.evaluate import DecisionRule
-from juxtum.job.steps import ProfileStep
+from juxtum.evaluate.kinds import Profile
 from juxtum.logbook import Logbook
 from juxtum.scene.camera import View
 from juxtum.scene.stage import Hit
@@ -201,7 +201,7 @@ class MainWindow(QMainWindow):
         d = self.session.derived
         self.strip.show_job(d, self.session.is_saved)
         self.route.show_findings({key: finding(key, d) for key in Key})
-        ids = [p.id for p in d.job.procedure.profiles]
+        ids = [p.id for p in d.job.procedure.characteristics]
         if self.selected_line not in ids:
             self.selected_line = ""
         self.status.show_counts(d, self.session.is_saved)
@@ -223,7 +223,7 @@ class MainWindow(QMainWindow):
     def _show_ledger(self) -> None:
         d = self.session.derived
         measured = {c.line.id: c for c in d.evaluation.ledger} if d.evaluation else {}
-        rows = [(p.line, measured.get(p.id)) for p in d.job.procedure.profiles]
+        rows = [(p.line, measured.get(p.id)) for p in d.job.procedure.characteristics]
         self.ledger.set_methods(self.plan.methods())
         self.ledger.set_rows(rows, self.selected_line)
 
@@ -233,7 +233,7 @@ class MainWindow(QMainWindow):
         """Frame a characteristic on the stage and open how its number came to be."""
         self.selected_line, self.selected_reading = name, ""
         d = self.session.derived
-        step = next((p for p in d.job.procedure.profiles if name == p.id), None)
+        step = next((p for p in d.job.procedure.characteristics if name == p.id), None)
         if step is None or d.nominal is None:
             return
         if d.evaluation is not None and self.station.key is not Key.MEASURE:
@@ -296,8 +296,7 @@ class MainWindow(QMainWindow):
 
     def add_whole_profile(self) -> None:
         """The profile of the whole part as a characteristic."""
-        used = [int(p.id) for p in self.session.job.procedure.profiles if p.id.isdigit()]
-        step = ProfileStep(id=str(max(used, default=0) + 1), title="Profile, whole part")
+        step = Profile(id=self.session.job.procedure.next_number, title="Profile, whole part")
         self.session.add(step, "add the profile of the whole part")
 
     # -- what the stage shows ---------------------------------------------------------------------------------

@@ -72,6 +72,29 @@ class Line:
     limits: Limits
     faces: tuple[int, ...] = ()
     least_seen: float = 0.9
+    tag: str = "profile"
+    """Its kind as documents call it."""
+
+
+@dataclass(frozen=True)
+class Aim:
+    """A characteristic as planning sees it.
+
+    Parameters
+    ----------
+    width : float
+        Of the tolerance, mm.
+    faces : tuple of int
+        Numbers of the nominal faces; the whole part when empty.
+    within : bool
+        Whether it is measured within its own faces, as a form is, rather than from the datums.
+    """
+
+    id: str
+    title: str
+    width: float
+    faces: tuple[int, ...] = ()
+    within: bool = False
 
 
 @dataclass(frozen=True, eq=False)
@@ -81,7 +104,7 @@ class SideMeasured:
     Parameters
     ----------
     side : str
-        Upper or lower.
+        Upper or lower; another word where the kind has but one.
     value : float
         Extreme on that side; NaN when nothing was seen.
     place : array (3,), optional
@@ -100,6 +123,11 @@ class SideMeasured:
     def expanded(self) -> float:
         """Expanded uncertainty."""
         return self.budget.expanded
+
+    @property
+    def words(self) -> str:
+        """Which side of a zone with two it is; nothing where there is but one."""
+        return f"{self.side} side" if self.side in (UPPER, LOWER) else ""
 
 
 @dataclass(frozen=True, eq=False)

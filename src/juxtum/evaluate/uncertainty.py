@@ -74,6 +74,11 @@ class Budget:
         """Expanded uncertainty, mm."""
         return self.k * self.standard
 
+    @property
+    def usable(self) -> float:
+        """Expanded uncertainty for a decision, mm; nothing where it is not known, and then nothing is decided."""
+        return self.expanded if self.is_known else 0.0
+
 
 @dataclass(frozen=True)
 class Sampling:
@@ -164,12 +169,26 @@ class Chain:
             Number of the face it is on; 0 where that does not matter.
         """
         lines = [*self._instrument_lines(length), sampling.contribution, Contribution("alignment", alignment)]
-        lines.append(self._temperature_line(length))
-        for coat in self.coats:
-            if face and coat.is_on(face):
-                # Half the spread counts as rectangular (GUM 4.3.7); the thickness itself is taken off the value.
-                lines.append(Contribution(f"coat {1000 * coat.thickness:.0f} \u00b1 {1000 * coat.spread:.0f} \u00b5m", coat.spread / np.sqrt(3)))
+        lines += [self._temperature_line(length), *self._coat_lines(face)]
         return Budget(tuple(lines), self.instrument is not None)
+
+    def form_budget(self, length: float, sampling: Sampling, face: int) -> Budget:
+        """The budget of a form within a face: neither where the part lies nor its temperature matters.
+
+        Parameters
+        ----------
+        length : float
+            From one end of the face to the other, mm.
+        face : int
+            Number of the face.
+        """
+        lines = (*self._instrument_lines(length), sampling.contribution, *self._coat_lines(face))
+        return Budget(lines, self.instrument is not None)
+
+    def _coat_lines(self, face: int) -> list[Contribution]:
+        """Half the spread of a coat counts as rectangular (GUM 4.3.7); the thickness itself is taken off the value."""
+        on = [coat for coat in self.coats if face and coat.is_on(face)]
+        return [Contribution(f"coat {1000 * c.thickness:.0f} \u00b1 {1000 * c.spread:.0f} \u00b5m", c.spread / np.sqrt(3)) for c in on]
 
     def _instrument_lines(self, length: float) -> list[Contribution]:
         instrument = self.instrument

@@ -9,6 +9,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from juxtum.capture.document import CaptureRecord
 from juxtum.errors import JobError
+from juxtum.evaluate.kinds import KINDS, Kind, Profile
 from juxtum.exchange.inputfile import InputFile
 from juxtum.instruments import Circumstances
 from juxtum.job.readiness import Readiness
@@ -23,7 +24,6 @@ from juxtum.job.steps import (
     GridStep,
     Measure,
     Pairs,
-    ProfileStep,
     ReadingStep,
     Rough,
     Selection,
@@ -73,9 +73,15 @@ class Procedure(BaseModel):
         return tuple(s for s in self.steps if isinstance(s, ALIGNING))
 
     @property
-    def profiles(self) -> tuple[ProfileStep, ...]:
-        """The characteristics, in order."""
-        return self.of(ProfileStep)
+    def characteristics(self) -> tuple[Kind, ...]:
+        """The lines of the drawing, in order."""
+        return tuple(s for s in self.steps if isinstance(s, KINDS))
+
+    @property
+    def next_number(self) -> str:
+        """The number of the next characteristic when nobody chooses one."""
+        used = [int(c.id) for c in self.characteristics if c.id.isdigit()]
+        return str(max(used, default=0) + 1)
 
     @property
     def readings(self) -> tuple[ReadingStep | GridStep, ...]:
@@ -121,7 +127,7 @@ class Procedure(BaseModel):
         """With a step taken out."""
         return Procedure(steps=tuple(s for s in self.steps if s != step))
 
-    def with_profile_changed(self, name: str, made: ProfileStep) -> Procedure:
+    def with_characteristic_changed(self, name: str, made: Kind) -> Procedure:
         """With the characteristic of a number replaced where it stands.
 
         Raises
@@ -129,15 +135,15 @@ class Procedure(BaseModel):
         JobError
             When another one has its new number.
         """
-        if made.id != name and any(p.id == made.id for p in self.profiles):
+        if made.id != name and any(p.id == made.id for p in self.characteristics):
             raise JobError(f"there is a characteristic {made.id} already", "characteristic", "Choose another number")
-        return Procedure(steps=tuple(made if isinstance(s, ProfileStep) and s.id == name else s for s in self.steps))
+        return Procedure(steps=tuple(made if isinstance(s, KINDS) and s.id == name else s for s in self.steps))
 
-    def with_profile_earlier(self, name: str) -> Procedure:
+    def with_characteristic_earlier(self, name: str) -> Procedure:
         """With the characteristic of a number one place earlier among the characteristics."""
-        places = [k for k, s in enumerate(self.steps) if isinstance(s, ProfileStep)]
+        places = [k for k, s in enumerate(self.steps) if isinstance(s, KINDS)]
         order = [self.steps[k] for k in places]
-        row = next((k for k, s in enumerate(order) if isinstance(s, ProfileStep) and s.id == name), 0)
+        row = next((k for k, s in enumerate(order) if isinstance(s, KINDS) and s.id == name), 0)
         if row == 0:
             return self
         order[row - 1], order[row] = order[row], order[row - 1]
@@ -147,12 +153,12 @@ class Procedure(BaseModel):
         return Procedure(steps=tuple(steps))
 
 
-def _same_slot(old: StepModel, new: StepModel) -> bool:
+def _same_slot(old: Step, new: Step) -> bool:
     if isinstance(old, Measure | Decide):
         return type(old) is type(new)
     if isinstance(old, ALIGNING) and isinstance(new, ALIGNING):
         return bool(old.name == new.name)
-    if isinstance(old, ProfileStep) and isinstance(new, ProfileStep):
+    if isinstance(old, KINDS) and isinstance(new, KINDS):
         return old.id == new.id
     if isinstance(old, ReadingStep) and isinstance(new, ReadingStep):
         return old.label == new.label
@@ -203,6 +209,6 @@ def default_procedure(lower: float = -0.2, upper: float = 0.2) -> Procedure:
             BestFit(start="rough"),
             Measure(lower=lower, upper=upper),
             Decide(frame="best fit"),
-            ProfileStep(id="1", title="Profile of the whole part", lower=lower, upper=upper),
+            Profile(id="1", title="Profile of the whole part", lower=lower, upper=upper),
         )
     )

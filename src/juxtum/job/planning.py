@@ -9,12 +9,12 @@ from juxtum.instruments import Circumstances, Coating, Environment, Instrument, 
 from juxtum.instruments.models import shipped_instruments
 from juxtum.job.document import Job
 from juxtum.job.steps import Datums
-from juxtum.plan.task import Aim, Task
+from juxtum.plan.task import Task
 
 
 def task_of(job: Job) -> Task:
     """The job's characteristics, its datum system and its room."""
-    aims = tuple(Aim(p.id, p.title, p.lower, p.upper, p.faces) for p in job.procedure.profiles)
+    aims = tuple(c.aim for c in job.procedure.characteristics)
     systems = job.procedure.of(Datums)
     chosen = next((s for s in systems if s.name == job.procedure.decide.frame), systems[-1] if systems else None)
     datums = tuple(dict.fromkeys(n for d in chosen.datums for n in d.faces)) if chosen is not None else ()

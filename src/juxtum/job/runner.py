@@ -23,11 +23,11 @@ from juxtum.evaluate import (
     SearchRule,
     grid_places,
     measure_deviation,
-    profile,
     statistics,
     take_reading,
 )
 from juxtum.evaluate.characteristics import Judgement
+from juxtum.evaluate.kinds import Given
 from juxtum.evaluate.uncertainty import Chain
 from juxtum.geometry.mesh import Scan
 from juxtum.job.document import Job
@@ -231,11 +231,8 @@ class Runner:
         measure, decide = job.procedure.measure, job.procedure.decide
         objection = "; ".join(filter(None, (job.circumstances.objection, job.readiness.objection, *doubts.objections)))
         judgement = Judgement(alignment, chain, decide.rule, decide.guard, objection)
-        ledger = []
-        for step in job.procedure.profiles:
-            for number in step.faces:
-                deviation.nominal.face(number)
-            ledger.append(profile(deviation, step.line, judgement))
+        given = Given(deviation, judgement)
+        ledger = [characteristic.result(given) for characteristic in job.procedure.characteristics]
         readings: list[Reading] = []
         for item in job.procedure.readings:
             if isinstance(item, GridStep):
@@ -279,16 +276,16 @@ class Runner:
 
     def _evaluation_keys(self, job: Job, frame: str) -> str:
         procedure = job.procedure
-        parts = (procedure.measure, procedure.decide, *procedure.profiles, *procedure.readings)
+        parts = (procedure.measure, procedure.decide, *procedure.characteristics, *procedure.readings)
         told = (job.readiness.objection, job.circumstances.model_dump_json())
         return _key(self._frame_key(job, frame), *told, *(p.model_dump_json() for p in parts))
 
 
 def _limits_of(job: Job, face: int) -> tuple[float, float] | None:
     """The tightest zone of those characteristics that name the face, or else of those of the whole part."""
-    profiles = job.procedure.profiles
-    naming = [step for step in profiles if face in step.faces] or [step for step in profiles if not step.faces]
-    return min(((step.lower, step.upper) for step in naming), key=lambda both: both[1] - both[0], default=None)
+    zones = [(c.faces, c.zone) for c in job.procedure.characteristics if c.zone is not None]
+    naming = [zone for faces, zone in zones if face in faces] or [zone for faces, zone in zones if not faces]
+    return min(naming, key=lambda both: both[1] - both[0], default=None)
 
 
 def _cleaning(step: CleaningStep, scan: Scan, nominal: Nominal | None, progress: Progress) -> Callable[[], Scan]:

@@ -14,18 +14,14 @@ from juxtum.align.result import no_alignment
 from juxtum.assemble import Prism, drop_fragments, find_flat, inside_prism, trim
 from juxtum.assemble.table import could_be_the_part, thinnest
 from juxtum.errors import InputError
-from juxtum.evaluate import DecisionRule, Limits, Line
-from juxtum.evaluate.characteristics import PROFILE
+from juxtum.evaluate import DecisionRule
+from juxtum.evaluate.fields import Finite, Name, Numbers, Triple
+from juxtum.evaluate.kinds import Kind
 from juxtum.geometry import Plane, RigidTransform
 from juxtum.geometry.arrays import Floats
 from juxtum.geometry.mesh import Scan
 from juxtum.nominal import Nominal
 from juxtum.progress import Progress
-
-Finite = Annotated[float, Field(allow_inf_nan=False)]
-Triple = tuple[Finite, Finite, Finite]
-Name = Annotated[str, Field(min_length=1, max_length=80)]
-Numbers = Annotated[tuple[Annotated[int, Field(ge=1)], ...], Field(max_length=10_000)]
 
 
 class StepModel(BaseModel):
@@ -249,30 +245,6 @@ class GridStep(StepModel):
     spacing: Annotated[Finite, Field(gt=0)]
 
 
-class ProfileStep(StepModel):
-    """Profile of a surface of the whole part or of some faces, with its own limits on each side, mm."""
-
-    kind: Literal["profile"] = "profile"
-    id: Name
-    title: Annotated[str, Field(min_length=1, max_length=200)]
-    lower: Finite = -0.2
-    upper: Finite = 0.2
-    faces: Numbers = ()
-    least_seen: Annotated[Finite, Field(ge=0, le=1)] = 0.9
-    """Share of its area that must have been seen before it is decided."""
-
-    @model_validator(mode="after")
-    def _ordered(self) -> ProfileStep:
-        if self.lower >= self.upper:
-            raise ValueError("the lower limit must lie below the upper limit")
-        return self
-
-    @property
-    def line(self) -> Line:
-        """As the ledger has it: one line, both sides of its zone."""
-        return Line(self.id, self.title, PROFILE, Limits(self.lower, self.upper), self.faces, self.least_seen)
-
-
 class Decide(StepModel):
     """The frame to which verdicts refer, and the decision rule."""
 
@@ -282,5 +254,5 @@ class Decide(StepModel):
     guard: Annotated[Finite, Field(ge=0, le=10)] = 1.0
 
 
-MeasureStep = Measure | ReadingStep | GridStep | ProfileStep | Decide
-Step = Annotated[CleaningStep | AlignStep | MeasureStep, Field(discriminator="kind")]
+MeasureStep = Measure | ReadingStep | GridStep | Decide
+Step = Annotated[CleaningStep | AlignStep | MeasureStep | Kind, Field(discriminator="kind")]

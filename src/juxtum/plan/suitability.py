@@ -10,6 +10,7 @@ from itertools import combinations
 import numpy as np
 
 from juxtum.associate.solve import effective_count
+from juxtum.evaluate.quantity import Aim
 from juxtum.evaluate.tiles import TILE
 from juxtum.evaluate.uncertainty import Budget, Chain, Sampling
 from juxtum.instruments.models import ErrorChain, InstrumentModel, Kind, Mode
@@ -19,7 +20,7 @@ from juxtum.plan.holes import Hole, find_holes
 from juxtum.plan.reach import reach_of
 from juxtum.plan.shape import ShapeHold, alignment_spread, shape_hold
 from juxtum.plan.spacing import spacing_needs
-from juxtum.plan.task import Aim, Task, area_of, points_of
+from juxtum.plan.task import Task, area_of, points_of
 
 PROBED_POINTS = 15
 """Points a person probes on a face."""
@@ -182,9 +183,8 @@ def _mode_budget(
     area = part.held_area if mode.pattern != "touch" else float(PROBED_POINTS)
     far = points_of(part.nominal, aim.faces)
     spread = alignment_spread(part.hold, area, mode.noise, far[:: max(1, len(far) // 400)])
-    budget = Chain(model.as_instrument(chain), part.task.environment).budget(
-        length, Sampling(mode.noise / float(np.sqrt(independent)), count), float(spread.max())
-    )
+    held, sampling = Chain(model.as_instrument(chain), part.task.environment), Sampling(mode.noise / float(np.sqrt(independent)), count)
+    budget = held.form_budget(length, sampling, 0) if aim.within else held.budget(length, sampling, float(spread.max()))
     return budget, _mode_obstacle(part, aim, model, mode)
 
 

@@ -7,34 +7,9 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from juxtum.errors import InputError
-from juxtum.evaluate import Environment
+from juxtum.evaluate import Aim, Environment
 from juxtum.geometry.arrays import Floats, Ints
 from juxtum.nominal import Nominal, faces_mask
-
-
-@dataclass(frozen=True)
-class Aim:
-    """One characteristic of the drawing.
-
-    Parameters
-    ----------
-    id, title : str
-    lower, upper : float
-        Limits, mm.
-    faces : tuple of int
-        Numbers of the nominal faces; the whole part when empty.
-    """
-
-    id: str
-    title: str
-    lower: float
-    upper: float
-    faces: tuple[int, ...] = ()
-
-    @property
-    def width(self) -> float:
-        """Width of the tolerance, mm."""
-        return self.upper - self.lower
 
 
 @dataclass(frozen=True)
@@ -89,6 +64,8 @@ class Task:
     def length(self, nominal: Nominal, aim: Aim) -> float:
         """Longest distance over which a characteristic is measured, mm."""
         points = points_of(nominal, aim.faces)
+        if aim.within:
+            return float(np.linalg.norm(np.ptp(points, axis=0)))
         return float(np.linalg.norm(points - self.centre(nominal), axis=1).max())
 
     def mass(self, nominal: Nominal) -> float:
@@ -98,7 +75,7 @@ class Task:
 
 def whole_part(lower: float, upper: float) -> Task:
     """The task when nothing is known of the drawing: the profile of the whole part."""
-    return Task((Aim("1", "Profile of the whole part", lower, upper),))
+    return Task((Aim("1", "Profile of the whole part", upper - lower),))
 
 
 def rows_of(nominal: Nominal, faces: tuple[int, ...]) -> Ints:

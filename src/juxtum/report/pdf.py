@@ -270,7 +270,8 @@ def _ledger_row(pages: _Pages, r: LineResult) -> None:
     d.ruler(c, x["ruler"], y + 3, 72, (line.limits.lower, line.limits.upper), r.value, r.expanded, r.verdict)
     d.mark(c, x["verdict"], y + 3, r.verdict, 6.5)
     d.write(c, x["verdict"] + 8, y, str(r.verdict), d.WORD, 8)
-    words = r.reason if not r.points else f"{r.reason}; probability of conformity {percent(r.probability)}; {percent(r.area_seen, 0)} seen; {_both(r)}"
+    facts = (r.reason, f"probability of conformity {percent(r.probability)}", f"{percent(r.area_seen, 0)} seen", _both(r))
+    words = "; ".join(filter(None, facts)) if r.points else r.reason
     d.write(c, x["name"], y - 10.5, d.shortened(words, d.WORD, 7, WIDTH - EDGE - x["name"]), d.WORD, 7, LIGHT.ink_soft)
     pages.rule(y - 16)
     pages.y -= 30
@@ -278,7 +279,7 @@ def _ledger_row(pages: _Pages, r: LineResult) -> None:
 
 def _both(r: LineResult) -> str:
     """The values of both sides, since the row shows the worse one."""
-    return ", ".join(f"{s.side} {measured(s.value, s.expanded)}" for s in r.measured.sides)
+    return ", ".join(f"{s.side} {measured(s.value, s.expanded)}" for s in r.measured.sides if s.words)
 
 
 def _readings(pages: _Pages) -> None:
@@ -354,7 +355,7 @@ def _budgets(pages: _Pages) -> None:
     c = pages.canvas
     for r in shown:
         pages.need(20 + 12 * len(r.budget.contributions), title)
-        head = f"{r.line.id}  {r.line.title}, {r.side.side} side"
+        head = ", ".join(filter(None, (f"{r.line.id}  {r.line.title}", r.side.words)))
         d.write(c, EDGE, pages.y, d.shortened(head, d.WORD_BOLD, 8.5, 330), d.WORD_BOLD, 8.5)
         d.write_right(c, WIDTH - EDGE, pages.y, f"U = {r.expanded:.4f} mm (k = {r.k:.3g})" if r.budget.is_known else "U not known", d.MONO, 8)
         pages.y -= 12

@@ -89,7 +89,7 @@ class BlindAnswer:
 
 def task_for(job: Job) -> Task:
     """What the job asks for; the profile of the whole part when nothing is drawn yet."""
-    return task_of(job) if job.procedure.profiles else whole_part(-0.2, 0.2)
+    return task_of(job) if job.procedure.characteristics else whole_part(-0.2, 0.2)
 
 
 def plan_for(job: Job, nominal: Nominal) -> Plan:

@@ -4,16 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from pydantic import ValidationError
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
+from juxtum.desk.kind_form import KindForm
 from juxtum.desk.stage_view import Mode
 from juxtum.desk.stations.base import Station
 from juxtum.desk.stations.findings import Key, short, thousands
 from juxtum.desk.widgets import Facts, LengthField, button, form, label, line, row
+from juxtum.errors import InputError
+from juxtum.evaluate.kinds import Kind
 from juxtum.instruments import Coating, Instrument, Origin
+from juxtum.instruments.stated import validation_sentence
 from juxtum.job import Job
 from juxtum.job.planning import planned_instrument, with_circumstances
-from juxtum.job.steps import ProfileStep
 from juxtum.scene.drawables import face_surface
 from juxtum.scene.dress import MAP_LAYERS
 from juxtum.scene.stage import Hit, Shown
@@ -31,12 +35,12 @@ COAT = (("thickness", "Coat, mm", 0.0, 10.0), ("spread", "Coat known to \u00b1, 
 GAUGE = (("a", "Error a, mm", 0.0, 10.0), ("b", "Error b, mm/m", 0.0, 10.0))
 
 
-def _with_profile_changed(job: Job, name: str, step: ProfileStep) -> Job:
-    return job.model_copy(update={"procedure": job.procedure.with_profile_changed(name, step)})
+def _changed(job: Job, name: str, made: Kind) -> Job:
+    return job.model_copy(update={"procedure": job.procedure.with_characteristic_changed(name, made)})
 
 
 def _earlier(job: Job, name: str) -> Job:
-    return job.model_copy(update={"procedure": job.procedure.with_profile_earlier(name)})
+    return job.model_copy(update={"procedure": job.procedure.with_characteristic_earlier(name)})
 
 
 class BriefStation(Station):
@@ -63,13 +67,14 @@ class BriefStation(Station):
         self._build_cover()
 
     def _build_characteristics(self) -> None:
-        self.body.addWidget(label("Profile of a surface", "heading"))
+        self.body.addWidget(label("Characteristic", "heading"))
+        self._form = KindForm()
+        self.body.addWidget(self._form)
         self._faces = label("", "soft", wrap=True)
         self._faces.setAccessibleName("Chosen faces")
         self.body.addWidget(self._faces)
-        self._lower, self._upper = LengthField("Lower limit", -0.2), LengthField("Upper limit", 0.2)
         self._seen = LengthField("Seen at least, %", 90.0, "per cent of its area that must have been seen before it is decided")
-        self.body.addLayout(form([("Lower limit", self._lower), ("Upper limit", self._upper), ("Seen at least, %", self._seen)]))
+        self.body.addLayout(form([("Seen at least, %", self._seen)]))
         self._number, self._title = QLineEdit(), QLineEdit()
         self._number.setAccessibleName("Number")
         self._number.setMaxLength(80)
@@ -207,34 +212,52 @@ class BriefStation(Station):
             self._faces.setText("For " + "; ".join(d.nominal.face(n).title for n in self._chosen) + ".")
 
     def _add(self) -> None:
-        if self._lower.value >= self._upper.value:
-            self.window_.tell("the lower limit is not below the upper limit", "characteristic", "Swap them")
+        name, procedure = self._changed, self.session.job.procedure
+        number = self._number.text().strip() or name or procedure.next_number
+        try:
+            made = self._made(number)
+        except InputError as problem:
+            self.window_.tell(problem.what, problem.where, problem.next)
             return
-        used = [int(p.id) for p in self.session.job.procedure.profiles if p.id.isdigit()]
-        number = self._number.text().strip() or self._changed or str(max(used, default=0) + 1)
-        names = ", ".join(str(n) for n in self._chosen)
-        usual = "Profile, whole part" if not self._chosen else f"Profile, face{'s' if len(self._chosen) > 1 else ''} {names}"
-        title = self._title.text().strip() or usual[:200]
-        least = min(max(self._seen.value, 0.0), 100.0) / 100
-        step = ProfileStep(id=number, title=title, lower=self._lower.value, upper=self._upper.value, faces=self._chosen, least_seen=least)
-        name = self._changed
         if name:
             self._end_change()
-            self.session.edit(f"change characteristic {name}", lambda job: _with_profile_changed(job, name, step))
+            self.session.edit(f"change characteristic {name}", lambda job: _changed(job, name, made))
             return
-        if any(p.id == number for p in self.session.job.procedure.profiles):
+        if any(c.id == number for c in procedure.characteristics):
             self.window_.tell(f"there is a characteristic {number} already", "characteristic", "Choose another number, or change that one")
             return
         self._end_change()
-        self.session.add(step, f"add characteristic {number}")
+        self.session.add(made, f"add characteristic {number}")
 
-    def _begin_change(self, step: ProfileStep) -> None:
+    def _made(self, number: str) -> Kind:
+        """The characteristic as it is typed and picked.
+
+        Raises
+        ------
+        InputError
+            When it is none, or its faces do not serve.
+        """
+        kind, nominal = self._form.kind, self.derived.nominal
+        if kind.needs_faces and not self._chosen:
+            raise InputError(f"{kind.name} needs a face", "characteristic", "Pick faces of the nominal first")
+        names = ", ".join(str(n) for n in self._chosen)
+        usual = f"{kind.short}, whole part" if not self._chosen else f"{kind.short}, face{'s' if len(self._chosen) > 1 else ''} {names}"
+        common = {"id": number, "title": self._title.text().strip() or usual[:200], "faces": self._chosen}
+        least = min(max(self._seen.value, 0.0), 100.0) / 100
+        try:
+            made = kind.model_validate({**common, "least_seen": least, **self._form.values})
+        except ValidationError as problem:
+            raise InputError(validation_sentence(problem), "characteristic", "Type another value") from problem
+        if nominal is not None:
+            made.check(nominal)
+        return made
+
+    def _begin_change(self, step: Kind) -> None:
         """Put a characteristic into the fields above, to be changed there."""
         self._changed, self._chosen = step.id, step.faces
         self._number.setText(step.id)
         self._title.setText(step.title)
-        self._lower.set_value(step.lower)
-        self._upper.set_value(step.upper)
+        self._form.show_characteristic(step)
         self._seen.set_value(100 * step.least_seen)
         self._put.setText(f"Change characteristic {step.id}")
         self._show_chosen()
@@ -284,11 +307,11 @@ class BriefStation(Station):
             if widget is not None:
                 widget.hide()
                 widget.deleteLater()
-        for step in self.session.job.procedure.profiles:
+        for step in self.session.job.procedure.characteristics:
             holder = QWidget()
             inner = QHBoxLayout(holder)
             inner.setContentsMargins(0, 0, 0, 0)
-            words = label(f"{step.id}  {step.title}  {tolerance(step.lower, step.upper)}", "soft")
+            words = label(f"{step.id}  {step.title}  {tolerance(step.limits.lower, step.limits.upper)}", "soft")
             words.setToolTip(words.text())
             inner.addWidget(words, 1)
             earlier = button("\u2191", lambda s=step: self.session.edit(f"move characteristic {s.id}", lambda j: _earlier(j, s.id)), "plain", "One place up")

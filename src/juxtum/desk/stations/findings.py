@@ -79,7 +79,7 @@ def finding(key: Key, d: Derived) -> Finding:
 def _brief(d: Derived) -> Finding:
     if d.nominal is None:
         return Finding("no nominal yet", State.OPEN)
-    number = len(d.job.procedure.profiles)
+    number = len(d.job.procedure.characteristics)
     words = f"{number} characteristics" if number != 1 else "1 characteristic"
     return Finding(f"{len(d.nominal.faces)} faces, {words}", State.DONE if number else State.OPEN)
 
@@ -176,7 +176,7 @@ def next_action(key: Key, d: Derived) -> NextAction:
 def _next_brief(d: Derived) -> NextAction:
     if d.nominal is None:
         return NextAction("bring the nominal", "everything is measured against it; CAD keeps its exact faces", "bring nominal", "Choose a file")
-    if not d.job.procedure.profiles:
+    if not d.job.procedure.characteristics:
         return NextAction(
             "add the profile of the whole part", "without a characteristic nothing can conform or not", "add whole profile", "Add it"
         )

@@ -325,9 +325,8 @@ class _ValueLine(QWidget):
 
 def _both(result: LineResult) -> str:
     """Both sides, since the large number is the worse one, and what it means."""
-    sides = ", ".join(f"{s.side} side {measured(s.value, s.expanded)}" for s in result.measured.sides)
-    meaning = result.measured.meaning
-    return f"{sides[:1].upper()}{sides[1:]}. {meaning[:1].upper()}{meaning[1:]}."
+    sides = ", ".join(f"{s.words} {measured(s.value, s.expanded)}" for s in result.measured.sides if s.words)
+    return " ".join(f"{words[:1].upper()}{words[1:]}." for words in (sides, result.measured.meaning) if words)
 
 
 def _standard(value: float, decimals: int) -> str:

@@ -1,0 +1,56 @@
+"""The form of a characteristic: its kind, and a field for each parameter that the kind has of its own."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from PyQt6.QtWidgets import QComboBox, QFormLayout, QVBoxLayout, QWidget
+
+from juxtum.desk.widgets import LengthField
+from juxtum.evaluate.kinds import KINDS, Characteristic, Kind, kind_of
+
+
+class KindForm(QWidget):
+    """A kind and its own parameters; the fields follow from the kind's model."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._choice = QComboBox()
+        self._choice.setAccessibleName("Kind of characteristic")
+        for kind in KINDS:
+            self._choice.addItem(kind.name[:1].upper() + kind.name[1:], kind.tag)
+        self._fields: dict[str, LengthField] = {}
+        self._form = QFormLayout()
+        self._form.setContentsMargins(0, 0, 0, 0)
+        body = QVBoxLayout(self)
+        body.setContentsMargins(0, 0, 0, 0)
+        body.addWidget(self._choice)
+        body.addLayout(self._form)
+        self._choice.currentIndexChanged.connect(self._build)
+        self._build()
+
+    @property
+    def kind(self) -> type[Kind]:
+        """The chosen kind."""
+        return kind_of(self._choice.currentData())
+
+    @property
+    def values(self) -> dict[str, Any]:
+        """What is typed for the kind's own parameters."""
+        return {name: field.value for name, field in self._fields.items()}
+
+    def show_characteristic(self, characteristic: Characteristic) -> None:
+        """Put one into the fields."""
+        self._choice.setCurrentIndex(self._choice.findData(characteristic.tag))
+        for name, field in self._fields.items():
+            field.set_value(getattr(characteristic, name))
+
+    def _build(self) -> None:
+        while self._form.rowCount():
+            self._form.removeRow(0)
+        self._fields = {}
+        for name, field in self.kind.own_fields().items():
+            title = field.title or name.replace("_", " ").capitalize()
+            self._fields[name] = LengthField(title, float(field.default))
+            self._form.addRow(title, self._fields[name])
+        self._choice.setToolTip(self.kind.method)

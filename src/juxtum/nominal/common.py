@@ -1,0 +1,47 @@
+"""The one feature that several faces of the nominal make."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from juxtum.errors import InputError
+from juxtum.geometry import Cone, Feature, Plane
+from juxtum.nominal.model import Nominal
+
+SAME = 1e-4
+"""Features nearer than this to each other are one, mm."""
+
+
+def common_feature(nominal: Nominal, numbers: Sequence[int], where: str) -> Feature:
+    """The one feature on which all of some faces lie.
+
+    Raises
+    ------
+    InputError
+        When no face is named, one has no feature, or they lie on several.
+    """
+    if not numbers:
+        raise InputError("no face is named", where, "Pick one on the nominal")
+    faces = [nominal.face(number) for number in numbers]
+    first = faces[0].feature
+    if first is None:
+        what = f"face {faces[0].number} is {faces[0].kind}, which is no feature by itself"
+        raise InputError(what, where, "Pick a plane, a cylinder, a cone, a sphere or a torus")
+    for face in faces[1:]:
+        if not _same(first, face.feature):
+            raise InputError(f"faces {faces[0].number} and {face.number} do not lie on one {faces[0].kind}", where, "Pick others")
+    return first
+
+
+def _same(a: Feature, b: Feature | None) -> bool:
+    if b is None or type(a) is not type(b) or any(abs(b.sizes[name] - size) > SAME for name, size in a.sizes.items()):
+        return False
+    mine, other = a.holds(), b.holds()
+    apart = float(np.linalg.norm(other.brought_to(mine.place) - mine.place))
+    if mine.direction is None or other.direction is None:
+        return apart < SAME
+    along = float(mine.direction @ other.direction)
+    # A plane looks out of the material and a cone widens one way; the others have no sense.
+    return apart < SAME and (along if isinstance(a, Plane | Cone) else abs(along)) > 1 - 1e-9
