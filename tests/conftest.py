@@ -15,7 +15,7 @@ if "PYTEST_XDIST_WORKER" in os.environ:
 
     own_display()
 
-from helpers import STATED
+from helpers import STATED, write_bracket
 from juxtum.assemble import drop_fragments, find_table, trim
 from juxtum.demo.truth import Truth, truth
 from juxtum.demo.world import nominal_path, scan_path
@@ -23,7 +23,8 @@ from juxtum.exchange.cad import read_cad
 from juxtum.exchange.meshes import read_mesh
 from juxtum.geometry.mesh import Scan
 from juxtum.job import FileStore, Job, Runner
-from juxtum.job.document import default_procedure
+from juxtum.job.document import Brief, default_procedure
+from juxtum.job.steps import AsScanned, Decide
 from juxtum.nominal import Nominal
 
 
@@ -69,10 +70,11 @@ def demo_runner(demo_files: tuple[FileStore, Job]) -> Runner:
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
+    from pathlib import Path
 
     from PyQt6.QtWidgets import QApplication
 
-    from hand import Walk
+    from hand import Hand, Walk
 
 
 @pytest.fixture(scope="session")
@@ -103,3 +105,19 @@ def walk(application: QApplication, request: pytest.FixtureRequest, tmp_path_fac
 def beam() -> Nominal:
     """HB-36 with its exact faces."""
     return Nominal.from_shape(read_cad(nominal_path("HB-36")).shape)
+
+
+@pytest.fixture
+def small_desk(application: QApplication, tmp_path: Path) -> Iterator[Hand]:
+    """A window with a small job whose map is there."""
+    from hand import Hand, close, opened
+
+    window = opened(tmp_path)
+    files = window.session.files
+    nominal, scan = write_bracket(tmp_path / "n.stl"), write_bracket(tmp_path / "s.stl")
+    job = Job(brief=Brief(part="A"), nominal=files.adopt(nominal), scan=files.adopt(scan), procedure=default_procedure())
+    window.session.start(job.with_step(AsScanned(name="a")).with_step(Decide(frame="a")))
+    hand = Hand(window)
+    hand.wait(lambda: window.session.derived.evaluation is not None)
+    yield hand
+    close(window)

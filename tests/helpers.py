@@ -6,11 +6,21 @@ from pathlib import Path
 
 import numpy as np
 
+from juxtum.align.result import no_alignment
+from juxtum.evaluate import DecisionRule
+from juxtum.evaluate.characteristics import Judgement
+from juxtum.evaluate.uncertainty import Chain
 from juxtum.geometry import RigidTransform, TriangleMesh
+from juxtum.geometry.arrays import Floats
 from juxtum.instruments import Circumstances, Environment, Instrument
+from juxtum.nominal import Nominal
 
 STATED = Circumstances(instrument=Instrument(name="Made-up scanner", a=0.02, b=0.04), environment=Environment(temperature=20.0))
 """A measurement of which everything is known."""
+
+
+PERFECT = Chain(Instrument(a=0.0, b=0.0), Environment(temperature=20.0, temperature_u=0.0))
+JUDGEMENT = Judgement(no_alignment(), PERFECT, DecisionRule.GUARDED)
 
 
 def box_mesh(size: tuple[float, float, float] = (40.0, 30.0, 20.0), cuts: int = 0) -> TriangleMesh:
@@ -48,3 +58,23 @@ def turned(vector: tuple[float, float, float], offset: tuple[float, float, float
     from juxtum.geometry.transform import rotation_from_vector
 
     return RigidTransform.from_parts(rotation_from_vector(np.radians(vector)), offset)
+
+
+def top_of(nominal: Nominal) -> int:
+    return next(f.number for f in nominal.faces if f.feature is not None and f.centre[2] > 9.99 and f.feature.normal[2] > 0.99)  # type: ignore[union-attr]
+
+
+def sheet(spacing: float) -> TriangleMesh:
+    """An even mesh over the middle of the top."""
+    n = int(60 / spacing) + 1
+    u, v = (k.ravel() for k in np.meshgrid(np.arange(n), np.arange(n), indexing="ij"))
+    corner = (np.arange(n - 1)[:, None] * n + np.arange(n - 1)).ravel()
+    triangles = np.concatenate([np.stack([corner, corner + n, corner + 1], 1), np.stack([corner + 1, corner + n, corner + n + 1], 1)])
+    return TriangleMesh(np.stack([u * spacing - 30, v * spacing - 30, np.full(n * n, 10.0)], 1), triangles)
+
+
+def raised_sheet(mesh: TriangleMesh, heights: Floats) -> TriangleMesh:
+    """A sheet whose points are raised by heights (N,)."""
+    raised = np.array(mesh.points)
+    raised[:, 2] += heights
+    return TriangleMesh(raised, mesh.triangles)

@@ -13,31 +13,20 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QLineEdit
 
 from hand import Hand, close, opened
-from helpers import write_bracket
 from juxtum.desk.derived import Deriver
 from juxtum.desk.stations.findings import Key
 from juxtum.errors import Cancelled
 from juxtum.evaluate import DecisionRule
 from juxtum.job import FileStore, Job, save_job
-from juxtum.job.document import Brief, default_procedure
+from juxtum.job.document import Brief
 from juxtum.job.runner import Evaluation
-from juxtum.job.steps import AsScanned, Decide
 from juxtum.progress import Progress
 
 
 @pytest.fixture
-def desk(application: QApplication, tmp_path: Path):  # type: ignore[no-untyped-def]
+def desk(small_desk: Hand) -> Hand:
     """A small job whose map is there."""
-    window = opened(tmp_path)
-    files = window.session.files
-    nominal, scan = write_bracket(tmp_path / "n.stl"), write_bracket(tmp_path / "s.stl")
-    job = Job(brief=Brief(part="A"), nominal=files.adopt(nominal), scan=files.adopt(scan), procedure=default_procedure())
-    job = job.with_step(AsScanned(name="a")).with_step(Decide(frame="a"))
-    window.session.start(job)
-    hand = Hand(window)
-    hand.wait(lambda: window.session.derived.evaluation is not None)
-    yield hand
-    close(window)
+    return small_desk
 
 
 def evaluation_of(desk: Hand) -> Evaluation:

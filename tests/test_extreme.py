@@ -5,19 +5,15 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from juxtum.align.result import no_alignment
+from helpers import JUDGEMENT, raised_sheet, sheet, top_of
 from juxtum.demo import solids
-from juxtum.evaluate import DecisionRule, Environment, Instrument, LineResult, Verdict, measure_deviation
-from juxtum.evaluate.characteristics import Judgement
+from juxtum.evaluate import LineResult, Verdict, measure_deviation
 from juxtum.evaluate.kinds import Given, Profile
-from juxtum.evaluate.uncertainty import Chain
 from juxtum.geometry import RigidTransform, TriangleMesh
 from juxtum.geometry.arrays import Floats
 from juxtum.nominal import Nominal
 from juxtum.nominal.model import sample_surface
 
-PERFECT = Chain(Instrument(a=0.0, b=0.0), Environment(temperature=20.0, temperature_u=0.0))
-JUDGEMENT = Judgement(no_alignment(), PERFECT, DecisionRule.GUARDED)
 SEEDS = 16
 
 
@@ -27,23 +23,8 @@ def block() -> Nominal:
     return Nominal.from_shape(solids.box((-40, -40, 0), (80, 80, 10)))
 
 
-def top_of(nominal: Nominal) -> int:
-    return next(f.number for f in nominal.faces if f.feature is not None and f.centre[2] > 9.99 and f.feature.normal[2] > 0.99)  # type: ignore[union-attr]
-
-
-def sheet(spacing: float) -> TriangleMesh:
-    """An even mesh over the middle of the top."""
-    n = int(60 / spacing) + 1
-    u, v = (k.ravel() for k in np.meshgrid(np.arange(n), np.arange(n), indexing="ij"))
-    corner = (np.arange(n - 1)[:, None] * n + np.arange(n - 1)).ravel()
-    triangles = np.concatenate([np.stack([corner, corner + n, corner + 1], 1), np.stack([corner + 1, corner + n, corner + n + 1], 1)])
-    return TriangleMesh(np.stack([u * spacing - 30, v * spacing - 30, np.full(n * n, 10.0)], 1), triangles)
-
-
 def measured(nominal: Nominal, mesh: TriangleMesh, heights: Floats) -> LineResult:
-    raised = np.array(mesh.points)
-    raised[:, 2] += heights
-    deviation = measure_deviation(TriangleMesh(raised, mesh.triangles), nominal, RigidTransform.identity())
+    deviation = measure_deviation(raised_sheet(mesh, heights), nominal, RigidTransform.identity())
     return Profile(id="1", title="top", faces=(top_of(nominal),), least_seen=0).result(Given(deviation, JUDGEMENT))
 
 
