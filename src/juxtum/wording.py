@@ -52,8 +52,8 @@ def tolerance(lower: float | None, upper: float | None) -> str:
     if lower is not None and upper is not None:
         return f"\u00b1{upper:g}" if math.isclose(-lower, upper) else f"{signed_short(upper)} / {signed_short(lower)}"
     if upper is not None:
-        return f"\u2264 {signed_short(upper)}"
-    return f"\u2265 {signed_short(lower)}" if lower is not None else DASH
+        return f"\u2264{upper:g}".replace("-", MINUS)
+    return f"\u2265{lower:g}".replace("-", MINUS) if lower is not None else DASH
 
 
 def signed_short(value: float) -> str:

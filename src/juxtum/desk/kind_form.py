@@ -4,14 +4,18 @@ from __future__ import annotations
 
 from typing import Any
 
-from PyQt6.QtWidgets import QComboBox, QFormLayout, QVBoxLayout, QWidget
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QComboBox, QVBoxLayout, QWidget
 
-from juxtum.desk.widgets import LengthField
+from juxtum.desk.widgets import LengthField, form
 from juxtum.evaluate.kinds import KINDS, Characteristic, Kind, kind_of
 
 
 class KindForm(QWidget):
     """A kind and its own parameters; the fields follow from the kind's model."""
+
+    changed = pyqtSignal()
+    """Another kind was chosen."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -20,12 +24,11 @@ class KindForm(QWidget):
         for kind in KINDS:
             self._choice.addItem(kind.name[:1].upper() + kind.name[1:], kind.tag)
         self._fields: dict[str, LengthField] = {}
-        self._form = QFormLayout()
-        self._form.setContentsMargins(0, 0, 0, 0)
-        body = QVBoxLayout(self)
-        body.setContentsMargins(0, 0, 0, 0)
-        body.addWidget(self._choice)
-        body.addLayout(self._form)
+        self._rows = QWidget()
+        self._body = QVBoxLayout(self)
+        self._body.setContentsMargins(0, 0, 0, 0)
+        self._body.addWidget(self._choice)
+        self._body.addWidget(self._rows)
         self._choice.currentIndexChanged.connect(self._build)
         self._build()
 
@@ -46,11 +49,14 @@ class KindForm(QWidget):
             field.set_value(getattr(characteristic, name))
 
     def _build(self) -> None:
-        while self._form.rowCount():
-            self._form.removeRow(0)
         self._fields = {}
         for name, field in self.kind.own_fields().items():
             title = field.title or name.replace("_", " ").capitalize()
             self._fields[name] = LengthField(title, float(field.default))
-            self._form.addRow(title, self._fields[name])
+        before, self._rows = self._rows, QWidget()
+        self._rows.setLayout(form([(field.accessibleName(), field) for field in self._fields.values()]))
+        self._body.replaceWidget(before, self._rows)
+        before.hide()
+        before.deleteLater()
         self._choice.setToolTip(self.kind.method)
+        self.changed.emit()

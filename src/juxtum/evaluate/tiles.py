@@ -25,7 +25,7 @@ AGAIN = 1 / (np.sqrt(2) - 1)
 """Noise that is put onto equal tiles a second time adds to their largest what it added at first, times the root of 2 less 1."""
 BY_CHANCE = 0.01
 """A value stands out of the others when chance puts any of so many there with this probability."""
-UNSURE = 0.42
+UNSURE = 0.34
 """How well the correction is known, as a share of it: which part of the scatter is shape is itself an estimate."""
 Rows = npt.NDArray[np.int64]
 

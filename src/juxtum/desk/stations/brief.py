@@ -69,6 +69,7 @@ class BriefStation(Station):
     def _build_characteristics(self) -> None:
         self.body.addWidget(label("Characteristic", "heading"))
         self._form = KindForm()
+        self._form.changed.connect(lambda: self._show_chosen())
         self.body.addWidget(self._form)
         self._faces = label("", "soft", wrap=True)
         self._faces.setAccessibleName("Chosen faces")
@@ -206,6 +207,8 @@ class BriefStation(Station):
         self.view.put("marked", marked)
         if d.nominal is None:
             self._faces.setText("Needs a nominal.")
+        elif not self._chosen and self._form.kind.needs_faces:
+            self._faces.setText("Needs a face: pick it on the nominal.")
         elif not self._chosen:
             self._faces.setText("For the whole part. Pick faces to limit it to them.")
         else:
