@@ -220,6 +220,20 @@ def test_default_procedure_needs_no_choices() -> None:
     assert default_procedure().frame("best fit").start == "rough"
 
 
+def test_other_limits_of_the_map_measure_nothing_again(small: tuple[FileStore, Job]) -> None:
+    """Lines and readings are the same objects; another limit of a characteristic makes its own line anew and no other."""
+    files, job = small
+    runner = Runner(files)
+    job = job.with_step(Profile(id="2", title="two")).with_step(ReadingStep(label="R1", place=(40, 20, 10)))
+    before = runner.evaluation(job)
+    after = runner.evaluation(job.with_step(Measure(lower=-0.3, upper=0.1)))
+    assert after.deviation is before.deviation and all(a is b for a, b in zip(after.ledger, before.ledger, strict=True))
+    assert after.readings[0].deviation == before.readings[0].deviation and after.statistics is not before.statistics
+    changed = runner.evaluation(job.with_step(Profile(id="2", title="two", upper=0.05)))
+    assert changed.ledger[0] is before.ledger[0] and changed.ledger[1].line.limits.upper == 0.05
+    assert changed.statistics is before.statistics
+
+
 def test_results_are_bounded_by_what_they_hold(monkeypatch: pytest.MonkeyPatch) -> None:
     """Arrays that several results share count once; the oldest go first, a few always stay."""
     from juxtum.job import runner as module

@@ -76,7 +76,7 @@ def inspect(options: argparse.Namespace) -> int:
         procedure=Procedure(steps=tuple(steps)),
     )
     check_folder(options.out)
-    evaluation = _replay(job, Runner(files, keep=12, lean=True), options.out)
+    evaluation = _replay(job, Runner(files, lean=True), options.out)
     return _finish([(job, evaluation)], options)
 
 
@@ -89,7 +89,7 @@ def run(options: argparse.Namespace) -> int:
     for scan in options.scans:
         check_file(scan)
     check_folder(options.out)
-    runner = Runner(files, keep=12, lean=True)
+    runner = Runner(files, lean=True)
     results = []
     for scan, folder in zip(options.scans, _folders(options.out, options.scans), strict=True):
         unit = options.scan_unit or (known.scan.unit if known.scan else None)

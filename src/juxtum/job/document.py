@@ -84,6 +84,11 @@ class Procedure(BaseModel):
         return str(max(used, default=0) + 1)
 
     @property
+    def judging(self) -> tuple[Step, ...]:
+        """All that is said of a map: its limits, the decision rule, characteristics and readings."""
+        return (self.measure, self.decide, *self.characteristics, *self.readings)
+
+    @property
     def readings(self) -> tuple[ReadingStep | GridStep, ...]:
         """Single readings and grids, in order."""
         return tuple(s for s in self.steps if isinstance(s, ReadingStep | GridStep))

@@ -8,9 +8,11 @@ import threading
 from collections import OrderedDict
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import Any, TypeVar
 
 import numpy as np
+from pydantic import BaseModel
 
 from juxtum.align import Alignment, FrameComparison, compare
 from juxtum.align.result import no_alignment
@@ -35,13 +37,17 @@ from juxtum.job.doubts import Doubts, doubts_about_inputs, doubts_about_scan
 from juxtum.job.files import FileStore
 from juxtum.job.inputs import LoadedScan, load_nominal, load_scan
 from juxtum.job.shelf import Shelf
-from juxtum.job.steps import AlignStep, AsScanned, BestFit, CleaningStep, Coat, Datums, GridStep, StepModel, Trim
+from juxtum.job.steps import AlignStep, AsScanned, BestFit, CleaningStep, Coat, Datums, GridStep, ReadingStep, Trim
 from juxtum.nominal import Nominal
 from juxtum.progress import Progress, silent
 
 T = TypeVar("T")
 MOST_BYTES = 2_000_000_000
 """What kept results may hold together; the newest stay whatever they hold."""
+MOST = 2_000
+"""More results are not kept, however small."""
+LEAN_BYTES = 300_000_000
+"""The same for runs over many scans that change nothing."""
 FEWEST = 6
 LONG = 10_000
 """Longer lists than this hold numbers, not arrays."""
@@ -83,6 +89,15 @@ class Comparison:
     changes: tuple[VerdictChange, ...]
 
 
+@dataclass(frozen=True, eq=False)
+class _Surface:
+    """A map in a frame, under the key of all that it depends on."""
+
+    key: str
+    deviation: Deviation
+    alignment: Alignment
+
+
 def held_bytes(values: Iterable[Any]) -> int:
     """Bytes of all arrays that some objects hold, each array counted once."""
     known: set[int] = set()
@@ -112,15 +127,13 @@ class Runner:
     Parameters
     ----------
     files : FileStore
-    keep : int
-        How many results are kept for the next time.
     lean : bool
-        Whether a scan as it was before cleaning is let go as soon as it is clean; for runs that change nothing.
+        Whether little is kept, and a scan as it was before cleaning is let go as soon as it is clean; for runs that
+        change nothing.
     """
 
-    def __init__(self, files: FileStore, keep: int = 48, *, lean: bool = False) -> None:
+    def __init__(self, files: FileStore, *, lean: bool = False) -> None:
         self.files = files
-        self._keep = keep
         self._lean = lean
         self._shelf = Shelf()
         self._kept: OrderedDict[str, Any] = OrderedDict()
@@ -133,14 +146,14 @@ class Runner:
                 return self._kept[key]  # type: ignore[no-any-return]
         value = make()
         with self._lock:
-            if self._keep:
-                self._kept[key] = value
+            self._kept[key] = value
             self._let_go()
         return value
 
     def _let_go(self) -> None:
-        """Let the oldest results go while they are too many, or hold too much memory together."""
-        while len(self._kept) > self._keep or (len(self._kept) > FEWEST and held_bytes(self._kept.values()) > MOST_BYTES):
+        """Let the oldest results go while they hold too much memory together."""
+        most = LEAN_BYTES if self._lean else MOST_BYTES
+        while len(self._kept) > MOST or (len(self._kept) > FEWEST and held_bytes(self._kept.values()) > most):
             self._kept.popitem(last=False)
 
     def nominal(self, job: Job, progress: Progress | None = None) -> Nominal:
@@ -216,35 +229,40 @@ class Runner:
         )
 
     def evaluation(self, job: Job, name: str | None = None, progress: Progress | None = None) -> Evaluation:
-        """Map, statistics, readings and ledger in a frame; in the frame in force when none is named."""
+        """Map, statistics, readings and ledger in a frame; in the frame in force when none is named.
+
+        Each of them is kept by itself: other limits of the map change its statistics only, another limit of a
+        characteristic its own line.
+        """
         progress = progress or silent()
         frame = name or job.procedure.decide.frame
         deviation = self.deviation(job, frame, progress)
-        key = _key("evaluation", self._evaluation_keys(job, frame))
-        return self._once(key, lambda: self._evaluated(job, frame, deviation, progress))
-
-    def _evaluated(self, job: Job, frame: str, deviation: Deviation, progress: Progress) -> Evaluation:
         progress.phase("taking readings and deciding", 0.95)
-        alignment = self.frame(job, frame)
         doubts = self._doubts(job, frame, deviation, progress)
-        chain = Chain.of(job.circumstances)
-        measure, decide = job.procedure.measure, job.procedure.decide
-        objection = "; ".join(filter(None, (job.circumstances.objection, job.readiness.objection, *doubts.objections)))
-        judgement = Judgement(alignment, chain, decide.rule, decide.guard, objection)
-        given = Given(deviation, judgement)
-        ledger = [characteristic.result(given) for characteristic in job.procedure.characteristics]
-        readings: list[Reading] = []
-        for item in job.procedure.readings:
-            if isinstance(item, GridStep):
-                places = grid_places(deviation.nominal, item.face, item.spacing)
-                named = [(f"{item.label}.{k + 1}", place) for k, place in enumerate(places)]
-            else:
-                named = [(item.label, np.array(item.place))]
-            taken = [take_reading(deviation, alignment, chain, place, label) for label, place in named]
-            readings += [replace(reading, limits=_limits_of(job, reading.face)) for reading in taken]
-        return Evaluation(
-            frame, alignment, deviation, statistics(deviation, measure.lower, measure.upper), tuple(readings), tuple(ledger), doubts
+        measure = job.procedure.measure
+        searched = _key("deviation", self._frame_key(job, frame), measure.limit, measure.angle)
+        numbers = self._once(
+            _key("statistics", searched, measure.lower, measure.upper), lambda: statistics(deviation, measure.lower, measure.upper)
         )
+        surface = _Surface(searched, deviation, self.frame(job, frame))
+        ledger, readings = self._ledger(job, surface, doubts), self._readings(job, surface)
+        whole = _key("evaluation", searched, job.circumstances.model_dump_json(), job.readiness.objection, *job.procedure.judging)
+        return self._once(whole, lambda: Evaluation(frame, surface.alignment, deviation, numbers, readings, ledger, doubts))
+
+    def _ledger(self, job: Job, surface: _Surface, doubts: Doubts) -> tuple[LineResult, ...]:
+        decide = job.procedure.decide
+        objection = "; ".join(filter(None, (job.circumstances.objection, job.readiness.objection, *doubts.objections)))
+        given = Given(surface.deviation, Judgement(surface.alignment, Chain.of(job.circumstances), decide.rule, decide.guard, objection))
+        told = (surface.key, job.circumstances.model_dump_json(), decide.rule, decide.guard, objection)
+        return tuple(self._once(_key("line", *told, c.model_dump_json()), partial(c.result, given)) for c in job.procedure.characteristics)
+
+    def _readings(self, job: Job, surface: _Surface) -> tuple[Reading, ...]:
+        chain, told = Chain.of(job.circumstances), (surface.key, job.circumstances.model_dump_json())
+        found: list[Reading] = []
+        for step in job.procedure.readings:
+            taken = self._once(_key("reading", *told, step), partial(_taken, step, surface, chain))
+            found += (replace(reading, limits=_limits_of(job, reading.face)) for reading in taken)
+        return tuple(found)
 
     def _doubts(self, job: Job, frame: str, deviation: Deviation, progress: Progress) -> Doubts:
         """What must be told of the inputs, and why the scan as a whole may not be judged."""
@@ -274,11 +292,15 @@ class Runner:
         coats = [coat.model_dump_json() for coat in job.circumstances.coats_on if isinstance(step, BestFit | Datums)]
         return _key(step, _cleaned_key(job), _nominal_key(job), start, *coats)
 
-    def _evaluation_keys(self, job: Job, frame: str) -> str:
-        procedure = job.procedure
-        parts = (procedure.measure, procedure.decide, *procedure.characteristics, *procedure.readings)
-        told = (job.readiness.objection, job.circumstances.model_dump_json())
-        return _key(self._frame_key(job, frame), *told, *(p.model_dump_json() for p in parts))
+
+def _taken(step: ReadingStep | GridStep, surface: _Surface, chain: Chain) -> tuple[Reading, ...]:
+    """The readings of a step, not yet judged."""
+    if isinstance(step, GridStep):
+        places = grid_places(surface.deviation.nominal, step.face, step.spacing)
+        named = [(f"{step.label}.{k + 1}", place) for k, place in enumerate(places)]
+    else:
+        named = [(step.label, np.array(step.place))]
+    return tuple(take_reading(surface.deviation, surface.alignment, chain, place, label) for label, place in named)
 
 
 def _limits_of(job: Job, face: int) -> tuple[float, float] | None:
@@ -317,7 +339,7 @@ def _aligned(step: AlignStep, scan: Scan, nominal: Nominal, start: Alignment, gi
 
 
 def _key(*parts: Any) -> str:
-    texts = [p.model_dump_json() if isinstance(p, StepModel) else str(p) for p in parts]
+    texts = [p.model_dump_json() if isinstance(p, BaseModel) else str(p) for p in parts]
     return hashlib.sha256(json.dumps(texts).encode()).hexdigest()
 
 
