@@ -255,7 +255,7 @@ def test_the_job_stays_while_the_scanner_is_connected(application: QApplication,
     before = window.session.job.id
     window.perform("new")
     hand.wait()
-    assert window.session.job.id == before and "the scanner is still connected. Let it go first" in window.notice.text
+    assert window.session.job.id == before and "the scanner is still connected. Disconnect it first" in window.notice.text
     window.perform("disconnect device")
     hand.wait(lambda: window.capture.driver is None)
     window.perform("new")

@@ -252,7 +252,7 @@ def test_a_coat_of_a_scan_from_elsewhere_is_typed(desk: Hand) -> None:
     session = desk.window.session
     desk.go(Key.BRIEF)
     bare = evaluation_of(desk).ledger[0].value
-    for name, text in (("Coat, mm", "0.012"), ("Coat known to \u00b1, mm", "0.008")):
+    for name, text in (("Coat, mm", "0.012"), ("Coat uncertainty \u00b1, mm", "0.008")):
         field = desk.named(name, QLineEdit)
         assert isinstance(field, QLineEdit)
         field.setText(text)

@@ -74,7 +74,7 @@ def way(desk: Hand, name: str) -> None:
 def test_1_the_go_list_is_worked_off(desk: Hand) -> None:
     desk.go(Key.READY)
     desk.wait(lambda: desk.window.logbook is not None)
-    assert read(desk, "Go or no go").startswith("no go:") and desk.next() == "Next: instrument warm"
+    assert read(desk, "Ready or not").startswith("Not ready:") and desk.next() == "Next: instrument warm"
     desk.click("Do the next action")
     box = desk.named("instrument warm", QCheckBox)
     assert isinstance(box, QCheckBox) and box.isChecked() and "warm" in desk.window.session.job.prepared
@@ -227,7 +227,7 @@ def test_8_a_lost_device_loses_nothing(desk: Hand) -> None:
     count = len(shot(desk).patches)
     desk.click("Discard")
     desk.wait(lambda: len(shot(desk).patches) == count - 1)
-    desk.click("Let it go")
+    desk.click("Disconnect")
     desk.wait(lambda: window.capture.driver is None)
     assert window.session.job.capture is not None and len(window.session.job.capture.patches) == count - 1
 
@@ -270,7 +270,7 @@ def test_an_exercise_ends_in_a_debrief_and_a_record(desk: Hand) -> None:
 
 def test_the_capture_becomes_the_scan(desk: Hand) -> None:
     way(desk, "Scan")
-    desk.click("Make the scan of it")
+    desk.click("Create surface from patches")
     desk.wait(lambda: desk.window.station.key is Key.ASSEMBLE)
     scan = desk.window.session.derived.scan
     assert scan is not None and len(scan.points) > 800 and desk.window.session.job.scan is not None
@@ -332,7 +332,7 @@ def test_a_running_patch_is_part_of_the_scan(desk: Hand) -> None:
         window.capture.driver.stop_plan()
         desk.wait(lambda n=patches: any(p.is_running for p in shot(desk).patches) and len(shot(desk).patches) == n)
         before = session.job.scan
-        desk.click("Make the scan of it")
+        desk.click("Create surface from patches")
         desk.wait(lambda b=before: session.job.scan != b and session.derived.job.scan == session.job.scan)
         assert session.job.capture is not None and len(session.job.capture.patches) == patches
         assert session.job.capture.points == shot(desk).points_taken

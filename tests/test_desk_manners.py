@@ -10,7 +10,7 @@ import pytest
 from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent, QGuiApplication
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QDialog, QLabel, QPushButton, QWidget
+from PyQt6.QtWidgets import QApplication, QDialog, QLabel, QMenu, QPushButton, QWidget
 
 from hand import Hand, close, opened
 from helpers import write_bracket
@@ -128,6 +128,8 @@ def test_actions_are_one_list(desk: Hand) -> None:
     assert set(shown) == set(ids)
     for station in desk.window.stations.values():
         assert station.next._action in ids
+    for menu in desk.window.findChildren(QMenu):
+        assert sum(not action.isSeparator() for action in menu.actions()) <= 20, menu.title()
 
 
 def test_every_widget_that_can_be_used_has_a_name(desk: Hand) -> None:

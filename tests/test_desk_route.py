@@ -45,7 +45,7 @@ def test_route_2_assemble(demo: Hand) -> None:
     assert demo.next() == "Next: trim off the table"
     before = demo.window.session.derived.scan
     demo.click("Do the next action")
-    assert demo.next() == "Next: drop the loose pieces"
+    assert demo.next() == "Next: remove loose fragments"
     demo.click("Do the next action")
     after = demo.window.session.derived.scan
     assert before is not None and after is not None and len(after.points) < 0.9 * len(before.points)

@@ -78,7 +78,7 @@ def test_the_route_says_what_comes_next(walk: Walk) -> None:
     assert walk.says(Key.ASSEMBLE) == ("the table is still in the scan", "trim table")
     walk.job = walk.job.with_step(Trim(offset=0.2))
     text, action = walk.says(Key.ASSEMBLE)
-    assert text.endswith("loose pieces") and action == "drop pieces"
+    assert text.endswith("loose fragments") and action == "drop pieces"
     walk.job = walk.job.with_step(Fragments(smallest=200.0))
     assert walk.says(Key.ALIGN) == ("not aligned yet", "align automatically")
     walk.job = walk.job.with_step(Rough()).with_step(BestFit(start="rough")).with_step(Decide(frame="best fit"))

@@ -53,12 +53,12 @@ class Asking:
     def nominal(self) -> Path | None:
         """A nominal."""
         kinds = " ".join(f"*{s}" for s in NOMINAL_SUFFIXES)
-        return self._remember(QFileDialog.getOpenFileName(self._window, "Bring nominal", self._folder, f"Nominals ({kinds})")[0])
+        return self._remember(QFileDialog.getOpenFileName(self._window, "Import CAD model", self._folder, f"Nominals ({kinds})")[0])
 
     def scan(self) -> Path | None:
         """A scan."""
         kinds = " ".join(f"*{s}" for s in SCAN_SUFFIXES)
-        return self._remember(QFileDialog.getOpenFileName(self._window, "Bring scan", self._folder, f"Scans ({kinds})")[0])
+        return self._remember(QFileDialog.getOpenFileName(self._window, "Import scan", self._folder, f"Scans ({kinds})")[0])
 
     def instrument(self) -> Path | None:
         """An instrument document."""

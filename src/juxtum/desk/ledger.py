@@ -8,7 +8,7 @@ from PyQt6.QtCore import QAbstractTableModel, QItemSelectionModel, QModelIndex, 
 from PyQt6.QtGui import QGuiApplication, QKeyEvent, QKeySequence, QPainter, QPen, QResizeEvent
 from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QStyledItemDelegate, QStyleOptionViewItem, QTableView, QWidget
 
-from juxtum.desk.marks import VERDICT_WORDS, paint_mark, paint_ruler, symbol_path, verdict_colour
+from juxtum.desk.marks import paint_mark, paint_ruler, symbol_path, verdict_colour
 from juxtum.desk.style import THEME, colour, font
 from juxtum.evaluate import Line, LineResult
 from juxtum.evaluate.kinds import Strokes, kind_of
@@ -16,7 +16,7 @@ from juxtum.look import BODY
 from juxtum.wording import DASH, measured, signed, tolerance, uncertainty
 
 COLUMNS = ("No.", "Characteristic", "Nominal", "Limit", "Measured", "\u00b1 U", "Ruler", "Verdict", "Method")
-WIDTHS = (38, 226, 60, 62, 80, 66, 106, 92, 84)
+WIDTHS = (38, 226, 60, 62, 80, 66, 106, 128, 84)
 RULER, VERDICT, METHOD = 6, 7, 8
 LEAST_NAME = 180
 SPARED = (2, 8, 6, 3, 5)
@@ -127,7 +127,7 @@ class _Painted(QStyledItemDelegate):
             paint_mark(painter, QPointF(box.left() + 12, box.center().y()), verdict, 11)
             painter.setPen(verdict_colour(verdict))
             painter.setFont(font(BODY))
-            word = "not yet" if verdict is None else VERDICT_WORDS[verdict]
+            word = "not yet" if verdict is None else str(verdict)
             painter.drawText(box.adjusted(24, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, word)
         painter.restore()
 

@@ -15,7 +15,6 @@ VERDICT_TOKENS = {
     Verdict.DOES_NOT_CONFORM: "not_conforming",
     Verdict.NOT_DECIDED: "undecided",
 }
-VERDICT_WORDS = {Verdict.CONFORMS: "conforms", Verdict.DOES_NOT_CONFORM: "not", Verdict.NOT_DECIDED: "open"}
 
 
 def verdict_colour(verdict: Verdict | None) -> QColor:

@@ -37,14 +37,28 @@ class Menus:
             menu.aboutToShow.connect(self.enable)
 
     def _fill(self, menu: QMenu, name: str) -> None:
-        group = ""
+        """Groups are parted by lines; an action's place may name a menu within the menu."""
+        within: dict[str, QMenu] = {}
+        groups: dict[str, str] = {}
         for item in (a for a in ACTIONS if a.menu.startswith(f"{name}/")):
-            if group and item.menu != group:
-                menu.addSeparator()
-            group = item.menu
-            menu.addAction(self._action(item))
+            inner, group = item.menu.rpartition("/")[::2]
+            target = menu if inner == name else within.get(inner)
+            if target is None:
+                if not within:
+                    menu.addSeparator()
+                target = within[inner] = self._added(menu, inner.removeprefix(f"{name}/"))
+            if groups.get(inner, group) != group:
+                target.addSeparator()
+            groups[inner] = group
+            target.addAction(self._action(item))
             if item.id == "open demo":
-                menu.addMenu(self.recent)
+                target.addMenu(self.recent)
+
+    def _added(self, menu: QMenu, title: str) -> QMenu:
+        made = menu.addMenu(title)
+        assert made is not None
+        made.aboutToShow.connect(self.enable)
+        return made
 
     def _action(self, item: Action) -> QAction:
         window = self._window

@@ -346,7 +346,7 @@ def _alignment(pages: _Pages) -> None:
 
 
 def _budgets(pages: _Pages) -> None:
-    title = "What the uncertainties are made of"
+    title = "Uncertainty budgets"
     shown = [r for r in pages.content.evaluation.ledger if r.points]
     if not shown:
         return

@@ -134,7 +134,7 @@ class PracticePanel(CapturePanel):
             station.window_.tell("the plan has no targets yet", "practice", "Plan the targets first")
             return
         if station.driver is not None:
-            station.window_.tell("the scanner is still connected", "practice", "Let it go first")
+            station.window_.tell("the scanner is still connected", "practice", "Disconnect it first")
             return
         changed = Planner(planner.nominal, planner.task, exercise.prepare(planner.plan), planner.grounds)
         job = station.derived.job

@@ -39,7 +39,7 @@ class ScanPanel(CapturePanel):
         self._facts = Facts("Live")
         self.body.addWidget(self._facts)
         self._connect = button("Connect the scanner", s.connect_device, tip="A stand-in, as a process of its own")
-        self._drop = button("Let it go", s.disconnect_device, tip="What was captured stays in the job")
+        self._drop = button("Disconnect", s.disconnect_device, tip="What was captured stays in the job")
         self.body.addLayout(row(self._connect, self._drop))
         self._hold = button("Hold the scanner", s.hold_scanner, tip="H: the pointer leads it, the wheel brings it nearer")
         self._plan = button("Let the plan run", s.run_plan, tip="Follow the planned poses, then fill gaps")
@@ -94,7 +94,7 @@ class ScanPanel(CapturePanel):
         self._stick = button("Stick a target", s.scanner.stick_target, tip="In mid-scan: it is found and joined")
         self.body.addLayout(row(self._refine, self._stick))
         self.body.addWidget(line())
-        self._use = button("Make the scan of it", s.use_capture, "primary", tip="One surface of all patches")
+        self._use = button("Create surface from patches", s.use_capture, "primary", tip="One surface of all patches")
         self.body.addLayout(row(self._use))
 
     def show_job(self) -> None:

@@ -84,7 +84,7 @@ class TablePanel(CapturePanel):
             return
         try:
             if station.driver is not None:
-                raise DeviceError("the scanner is still connected", "turntable", "Let it go first")
+                raise DeviceError("the scanner is still connected", "turntable", "Disconnect it first")
             check_device(job.capture, TURNED)
             if self.run is None and job.capture is not None and job.capture.patches:
                 # Its shots cannot be gone on with: the table may have been touched since.

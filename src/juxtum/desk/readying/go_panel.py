@@ -27,7 +27,7 @@ class GoPanel(QWidget):
         self._lines.setContentsMargins(0, 0, 0, 0)
         self._lines.setSpacing(3)
         self._head = label("", "large")
-        self._head.setAccessibleName("Go or no go")
+        self._head.setAccessibleName("Ready or not")
         self._lines.addWidget(self._head)
         self._shown: tuple[GoItem, ...] = ()
         self._widgets: list[QWidget] = []
@@ -40,7 +40,7 @@ class GoPanel(QWidget):
     def show_items(self, items: Sequence[GoItem]) -> None:
         """Show other items."""
         missing = sum(not item.is_done for item in items)
-        self._head.setText("go" if is_go(items) else f"no go: {missing} open")
+        self._head.setText("Ready" if is_go(items) else f"Not ready: {missing} item{'s' if missing > 1 else ''} open")
         if tuple(items) == self._shown:
             return
         self._shown = tuple(items)

@@ -34,7 +34,7 @@ class AlignStation(Station):
         self._nominal: list[Floats] = []
         self._datums: list[int] = []
         self.body.addWidget(label("By the shape", "heading"))
-        self.body.addLayout(row(button("Align by itself", self.automatic), button("Best fit", self.best_fit)))
+        self.body.addLayout(row(button("Align automatically", self.automatic), button("Best fit", self.best_fit)))
         self._pairs = button("Pick pairs", self.pick_pairs, tip="Click the same place on the scan and on the nominal, three times or more")
         self._pairs.setCheckable(True)
         self._use_pairs = button("Use the pairs", self._finish_pairs)
@@ -75,7 +75,7 @@ class AlignStation(Station):
             job = job.with_step(Rough()).with_step(BestFit(start="rough"))
             return _in_force(job, "best fit")
 
-        self.session.edit("align by itself", change, then=self._show_all)
+        self.session.edit("align automatically", change, then=self._show_all)
 
     def next_pose(self) -> None:
         """Of poses that fit equally well take the next one."""

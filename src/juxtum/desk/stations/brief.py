@@ -28,10 +28,10 @@ FIELDS = (
     ("date", "Date"), ("note", "Note"),
 )  # fmt: skip
 ROOM = (
-    ("temperature", "Temperature, \u00b0C", -40.0, 120.0), ("temperature_u", "known to, \u00b0C", 0.0, 20.0),
+    ("temperature", "Temperature, \u00b0C", -40.0, 120.0), ("temperature_u", "Temperature uncertainty (1 s.d.), \u00b0C", 0.0, 20.0),
     ("expansion", "Expansion, 1e-6/K", 0.0, 200.0),
 )  # fmt: skip
-COAT = (("thickness", "Coat, mm", 0.0, 10.0), ("spread", "Coat known to \u00b1, mm", 0.0, 10.0))
+COAT = (("thickness", "Coat, mm", 0.0, 10.0), ("spread", "Coat uncertainty \u00b1, mm", 0.0, 10.0))
 GAUGE = (("a", "Error a, mm", 0.0, 10.0), ("b", "Error b, mm/m", 0.0, 10.0))
 
 
@@ -57,8 +57,8 @@ class BriefStation(Station):
         self.body.addWidget(self._files)
         self.body.addLayout(
             row(
-                button("Bring nominal\u2026", lambda: self.window_.perform("bring nominal")),
-                button("Bring scan\u2026", lambda: self.window_.perform("bring scan")),
+                button("Import CAD model\u2026", lambda: self.window_.perform("bring nominal")),
+                button("Import scan\u2026", lambda: self.window_.perform("bring scan")),
             )
         )
         self.body.addWidget(line())

@@ -109,7 +109,7 @@ class CaptureStation(Station):
         """Another job may not take the place of this one while points come."""
         if self.driver is None:
             return None
-        return JobError("the scanner is still connected", "capture", "Let it go first, so that what it brings stays with its job")
+        return JobError("the scanner is still connected", "capture", "Disconnect it first, so that what it brings stays with its job")
 
     def _forget(self) -> None:
         """What belongs to another job goes."""
@@ -183,7 +183,7 @@ class CaptureStation(Station):
         record = self.derived.job.capture
         if self.driver is not None or (record is not None and record.patches):
             what = "points were captured already, in a map of their own" if self.driver is None else "the scanner is connected and has a map of its own"
-            self.window_.tell(what, "photos", "Let the scanner go and start a new capture, then give it the photos' targets")
+            self.window_.tell(what, "photos", "Disconnect the scanner and start a new capture, then give it the photos' targets")
             return
         self.photo_map = rows
 

@@ -120,7 +120,7 @@ def _assemble(d: Derived) -> Finding:
         return Finding("the table is still in the scan", State.OPEN)
     loose = loose_pieces(d)
     if loose:
-        return Finding(f"{loose} loose pieces", State.OPEN)
+        return Finding(f"{loose} loose fragments", State.OPEN)
     return Finding(f"{thousands(len(d.scan.points))} points, clean", State.DONE)
 
 
@@ -213,10 +213,10 @@ def _next_assemble(d: Derived) -> NextAction:
         number = loose_pieces(d)
         share = 1 - float(d.pieces.areas[0] / d.pieces.areas.sum()) if d.pieces is not None else 0
         words = f"{number} pieces hang in the air" if number > 1 else "1 piece hangs in the air"
-        return NextAction("drop the loose pieces", f"{words}, {percent(share)} of the area", "drop pieces", "Drop them")
+        return NextAction("remove loose fragments", f"{words}, {percent(share)} of the area", "drop pieces", "Remove loose fragments")
     if d.nominal is None:
         return NextAction("bring the nominal", "the scan is clean; it needs something to be held against", "bring nominal", "Choose a file")
-    return NextAction("put it into part coordinates", "the table and the loose pieces are gone", "go align", "Go to Align")
+    return NextAction("put it into part coordinates", "the table and the loose fragments are gone", "go align", "Go to Align")
 
 
 def _next_align(d: Derived) -> NextAction:
@@ -225,7 +225,7 @@ def _next_align(d: Derived) -> NextAction:
         return NextAction(f"bring the {what}", "an alignment needs both sides", f"bring {what}", "Choose a file")
     kinds = {step.kind for step in d.job.procedure.alignments}
     if not kinds:
-        return NextAction("align by itself", "the pose is found from the shape, then fitted to all of it", "align automatically", "Align")
+        return NextAction("align automatically", "the pose is found from the shape, then fitted to all of it", "align automatically", "Align")
     if d.evaluation is not None and d.evaluation.alignment.alternatives:
         number = len(d.evaluation.alignment.alternatives)
         words = f"{number} other pose{'s' if number > 1 else ''} fit as well; look at the stage, take the next one or pick pairs"

@@ -236,7 +236,7 @@ class Detail(QWidget):
         self._value = _ValueLine()
         self._reason = label("", "soft", wrap=True)
         self._reason.setAccessibleName("Reason")
-        self._budget_title = label("What the uncertainty is made of", "heading")
+        self._budget_title = label("Uncertainty budget", "heading")
         self._budget = BudgetBars()
         for widget in (self._title, self._value, self._reason, self._budget_title, self._budget):
             layout.addWidget(widget)
