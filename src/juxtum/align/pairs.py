@@ -6,16 +6,8 @@ import numpy as np
 
 from juxtum.align.result import AXES, Alignment
 from juxtum.errors import AlignmentError
-from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats, frozen
-
-
-def rigid_from_pairs(measured: Floats, nominal: Floats) -> RigidTransform:
-    """The rigid transform that brings points (N, 3) nearest to their partners (Kabsch 1976, without scale)."""
-    a, b = measured.mean(0), nominal.mean(0)
-    u, _, vt = np.linalg.svd((nominal - b).T @ (measured - a))
-    rotation = u @ np.diag([1, 1, np.sign(np.linalg.det(u @ vt))]) @ vt
-    return RigidTransform.from_parts(rotation, b - rotation @ a)
+from juxtum.geometry.registration import rigid_from_pairs
 
 
 def align_pairs(measured: Floats, nominal: Floats) -> Alignment:

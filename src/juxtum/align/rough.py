@@ -13,7 +13,6 @@ import numpy as np
 
 from juxtum.align.contest import Contest, Settled, apart
 from juxtum.align.guesses import Marks, axis_turns, even_turns, facing_turns, likely, long_axis
-from juxtum.align.pairs import rigid_from_pairs
 from juxtum.align.result import AXES, Alignment
 from juxtum.align.samples import ScanSample, nearest_of_each_facing, pulls, scan_sample
 from juxtum.align.symmetry import all_round, near_symmetries
@@ -21,6 +20,7 @@ from juxtum.errors import AlignmentError
 from juxtum.geometry import Nearest, RigidTransform
 from juxtum.geometry.arrays import Floats, frozen
 from juxtum.geometry.mesh import PointCloud, Scan, TriangleMesh
+from juxtum.geometry.registration import rigid_from_pairs
 from juxtum.nominal import Nominal
 from juxtum.progress import Progress, silent
 

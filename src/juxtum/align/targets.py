@@ -7,9 +7,9 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.spatial import cKDTree
 
-from juxtum.align.pairs import rigid_from_pairs
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats, Ints, frozen
+from juxtum.geometry.registration import rigid_from_pairs
 
 TRIALS = 80
 MOST_PARTNERS = 60

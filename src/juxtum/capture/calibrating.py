@@ -8,11 +8,11 @@ from enum import StrEnum
 
 import numpy as np
 
-from juxtum.align.pairs import rigid_from_pairs
 from juxtum.devices.artefacts import board_dots
 from juxtum.devices.protocol import Message
 from juxtum.errors import FitError, InputError
 from juxtum.geometry.arrays import Floats
+from juxtum.geometry.registration import rigid_from_pairs
 from juxtum.instruments.models import InstrumentModel, Kind
 from juxtum.nominal import Nominal
 from juxtum.plan.turntable import symmetry_warnings

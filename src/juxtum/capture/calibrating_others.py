@@ -6,7 +6,6 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from juxtum.align.pairs import rigid_from_pairs
 from juxtum.capture.calibrating import CalibrationKind, CalibrationResult, HandPose, poses_for, request, solve_board
 from juxtum.capture.turns import LEAST_OVERLAP, TurnedShots
 from juxtum.devices.probe import BALL_RADIUS
@@ -14,6 +13,7 @@ from juxtum.devices.protocol import Message
 from juxtum.errors import FitError
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats
+from juxtum.geometry.registration import rigid_from_pairs
 from juxtum.geometry.transform import rotation_from_vector
 from juxtum.instruments.models import InstrumentModel
 

@@ -237,7 +237,7 @@ def _technique(session: CaptureSession, body: Body | None) -> tuple[float | None
 
 def truth_motion(session: CaptureSession, body: Body) -> RigidTransform | None:
     """From the map to the made part by the targets' true places, which only a stand-in knows."""
-    from juxtum.align.pairs import rigid_from_pairs
+    from juxtum.geometry.registration import rigid_from_pairs
 
     handles = [k for k in session.targets if k < len(body.targets)]
     if len(handles) < 4:

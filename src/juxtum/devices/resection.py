@@ -8,6 +8,7 @@ import numpy as np
 
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats, frozen
+from juxtum.geometry.registration import rigid_from_pairs
 
 MOVED = 25.0
 """A target whose squared residual is so many times what noise explains has moved."""
@@ -56,11 +57,9 @@ def resect(observed: Floats, known: Floats, variances: Floats) -> Resection:
     """
     w = 1 / variances
     total = float(w.sum())
-    from_centre, to_centre = w @ observed / total, w @ known / total
-    a, b = observed - from_centre, known - to_centre
-    u, _, vt = np.linalg.svd((a * w[:, None]).T @ b)
-    rotation = vt.T @ np.diag([1, 1, np.sign(np.linalg.det(vt.T @ u.T))]) @ u.T
-    pose = RigidTransform.from_parts(rotation, to_centre - rotation @ from_centre)
+    to_centre = w @ known / total
+    b = known - to_centre
+    pose = rigid_from_pairs(observed, known, w)
     residuals = known - pose.apply(observed)
     moment = np.einsum("n,nij->ij", w, np.einsum("ni,ni->n", b, b)[:, None, None] * np.eye(3) - np.einsum("ni,nj->nij", b, b))
     covariance = np.zeros((6, 6))
