@@ -18,7 +18,7 @@ from juxtum.wording import DASH, measured, signed, tolerance, uncertainty
 COLUMNS = ("No.", "Characteristic", "Nominal", "Limit", "Measured", "\u00b1 U", "Ruler", "Verdict", "Method")
 WIDTHS = (38, 226, 60, 62, 80, 66, 106, 128, 84)
 RULER, VERDICT, METHOD = 6, 7, 8
-LEAST_NAME = 180
+LEAST_NAME = 140
 SPARED = (2, 8, 6, 3, 5)
 """Columns in the order in which they give way."""
 Row = tuple[Line, LineResult | None]

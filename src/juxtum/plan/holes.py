@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from weakref import WeakKeyDictionary
 
 import numpy as np
 
@@ -41,8 +42,18 @@ class Hole:
         return self.depth / self.diameter / (2 if self.is_through else 1)
 
 
+_FOUND: WeakKeyDictionary[Nominal, dict[float, tuple[Hole, ...]]] = WeakKeyDictionary()
+
+
 def find_holes(nominal: Nominal, widest: float = 200.0) -> tuple[Hole, ...]:
-    """All cylindrical holes: faces that look at their own axis and go round most of it."""
+    """All cylindrical holes: faces that look at their own axis and go round most of it; looked for once a nominal."""
+    found = _FOUND.setdefault(nominal, {})
+    if widest not in found:
+        found[widest] = _holes(nominal, widest)
+    return found[widest]
+
+
+def _holes(nominal: Nominal, widest: float) -> tuple[Hole, ...]:
     groups: list[tuple[list[int], Cylinder, list[float]]] = []
     for face in nominal.faces:
         if face.kind is not FaceKind.CYLINDER or not isinstance(face.feature, Cylinder):

@@ -26,7 +26,7 @@ class GoPanel(QWidget):
         self._lines = QVBoxLayout(self)
         self._lines.setContentsMargins(0, 0, 0, 0)
         self._lines.setSpacing(3)
-        self._head = label("", "large")
+        self._head = label("", "title", wrap=True)
         self._head.setAccessibleName("Ready or not")
         self._lines.addWidget(self._head)
         self._shown: tuple[GoItem, ...] = ()

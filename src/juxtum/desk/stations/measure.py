@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import math
-
 import numpy as np
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
+from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
+from juxtum.desk.budget_bars import BudgetBars
 from juxtum.desk.marks import paint_mark, paint_ruler, verdict_colour
 from juxtum.desk.overlays import Pin
 from juxtum.desk.stage_view import Mode
@@ -327,52 +326,6 @@ def _both(result: LineResult) -> str:
     """Both sides, since the large number is the worse one, and what it means."""
     sides = ", ".join(f"{s.words} {measured(s.value, s.expanded)}" for s in result.measured.sides if s.words)
     return " ".join(f"{words[:1].upper()}{words[1:]}." for words in (sides, result.measured.meaning) if words)
-
-
-def _standard(value: float, decimals: int) -> str:
-    return f"{value:.{decimals}f}" if math.isfinite(value) else "not known"
-
-
-class BudgetBars(QWidget):
-    """Lines of a budget with bars."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.setAccessibleName("Budget")
-        self._budget: Budget | None = None
-
-    def show_budget(self, budget: Budget) -> None:
-        """Show a budget."""
-        self._budget = budget
-        self.setFixedHeight(len(budget.contributions) * THEME.px(20) + 4)
-        self.setToolTip("\n".join(f"{c.source}: {_standard(c.standard, 5)} mm" for c in budget.contributions))
-        self.update()
-
-    def sizeHint(self) -> QSize:
-        """As high as its lines."""
-        lines = len(self._budget.contributions) if self._budget else 0
-        return QSize(280, lines * THEME.px(20) + 4)
-
-    def paintEvent(self, event: QPaintEvent | None) -> None:
-        """Source, bar, number."""
-        if self._budget is None:
-            return
-        painter = QPainter(self)
-        largest = max((c.standard for c in self._budget.contributions if math.isfinite(c.standard)), default=0.0) or 1.0
-        tall, width = THEME.px(20), self.width()
-        for index, c in enumerate(self._budget.contributions):
-            middle = index * tall + tall / 2
-            painter.setFont(font(SMALL))
-            painter.setPen(colour("ink_soft"))
-            words = painter.fontMetrics().elidedText(c.source, Qt.TextElideMode.ElideRight, int(width * 0.56))
-            painter.drawText(QPointF(0, middle + 4), words)
-            if math.isfinite(c.standard):
-                painter.fillRect(QRectF(width * 0.6, middle - 3, width * 0.2, 6), colour("field"))
-                painter.fillRect(QRectF(width * 0.6, middle - 3, width * 0.2 * c.standard / largest, 6), colour("ink_soft"))
-            painter.setFont(font(SMALL, mono=True))
-            painter.setPen(colour("ink"))
-            painter.drawText(QRectF(width * 0.7, middle - 8, width * 0.3, 16), Qt.AlignmentFlag.AlignRight, _standard(c.standard, 4))
-        painter.end()
 
 
 def _side(left: QWidget, right: QWidget) -> QHBoxLayout:

@@ -82,7 +82,8 @@ class Flatness(Characteristic):
         tiles = replace(tiles, means=tiles.means - middle_of_zone(places, tiles.means))
         top, bottom = extreme_of(tiles, 1.0, None), extreme_of(tiles, -1.0, None)
         value = max(top.value - bottom.value, 0.0)
-        sampling = Sampling(float(np.hypot(top.standard, bottom.standard)), int(tiles.counts.sum()), tiles.freedom)
+        # What is not known of the two corrections is the same: which part of the scatter is shape.
+        sampling = Sampling(top.standard + bottom.standard, int(tiles.counts.sum()), tiles.freedom)
         budget = judgement.chain.form_budget(float(np.linalg.norm(np.ptp(places, axis=0))), sampling, self.faces[0])
         decision = decide(value, budget.usable, None, self.limit, judgement.rule, judgement.guard)
         probability = decision.probability if budget.is_known else float("nan")
