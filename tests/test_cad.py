@@ -221,6 +221,7 @@ def test_mesh_with_a_round_hole_is_a_nominal() -> None:
 
 FUZZ = """
 import json, pathlib, sys
+from benchmarks.fuzz import faults
 found, ends = faults(pathlib.Path(sys.argv[1]), 500, seed=4, cad_share=0.08)
 print(json.dumps([[str(fault) for fault in found], ends]))
 """

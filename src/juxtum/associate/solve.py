@@ -89,9 +89,10 @@ def gauss(start: F, points: Floats, others: Sequence[F] = ()) -> Fit[F]:
 
     Examples
     --------
-    >>> ring = [[3, 0, 0], [0, 3, 1], [-3, 0, 2], [0, -3, 0], [3, 0, 2], [0, 3, 0]]
     >>> from juxtum.geometry import Cylinder
-    >>> round(gauss(Cylinder(np.zeros(3), np.array([0, 0, 1]), 2), np.array(ring, float)).feature.radius, 9)
+    >>> turn = np.arange(12.0)
+    >>> wall = np.column_stack([3 * np.cos(turn), 3 * np.sin(turn), turn % 4])
+    >>> round(gauss(Cylinder(np.zeros(3), np.array([0, 0, 1]), 2), wall).feature.radius, 9)
     3.0
     """
     points = np.asarray(points, dtype=np.float64)

@@ -76,7 +76,7 @@ class Cylinder(Feature):
     def __post_init__(self) -> None:
         object.__setattr__(self, "point", frozen(self.point))
         object.__setattr__(self, "axis", direction_of(self.axis, "cylinder"))
-        positive(self.radius, "radius of the cylinder")
+        object.__setattr__(self, "radius", positive(self.radius, "radius of the cylinder"))
 
     @property
     def sizes(self) -> dict[str, float]:

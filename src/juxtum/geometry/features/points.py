@@ -60,7 +60,7 @@ class Sphere(Feature):
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "point", frozen(self.point))
-        positive(self.radius, "radius of the sphere")
+        object.__setattr__(self, "radius", positive(self.radius, "radius of the sphere"))
 
     @property
     def sizes(self) -> dict[str, float]:

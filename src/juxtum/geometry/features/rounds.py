@@ -30,7 +30,7 @@ class Circle(Feature):
     def __post_init__(self) -> None:
         object.__setattr__(self, "point", frozen(self.point))
         object.__setattr__(self, "axis", direction_of(self.axis, "circle"))
-        positive(self.radius, "radius of the circle")
+        object.__setattr__(self, "radius", positive(self.radius, "radius of the circle"))
 
     @property
     def sizes(self) -> dict[str, float]:
@@ -85,7 +85,7 @@ class Cone(Feature):
     def __post_init__(self) -> None:
         object.__setattr__(self, "point", frozen(self.point))
         object.__setattr__(self, "axis", direction_of(self.axis, "cone"))
-        positive(self.radius, "radius of the cone")
+        object.__setattr__(self, "radius", positive(self.radius, "radius of the cone"))
         if not 0 < abs(self.half_angle) < np.pi / 2:
             raise InputError("the half angle of the cone is not between 0 and 90 degrees", next="Give an angle between them")
 
@@ -148,8 +148,8 @@ class Torus(Feature):
     def __post_init__(self) -> None:
         object.__setattr__(self, "point", frozen(self.point))
         object.__setattr__(self, "axis", direction_of(self.axis, "torus"))
-        positive(self.radius, "radius of the torus")
-        positive(self.minor_radius, "minor radius of the torus")
+        object.__setattr__(self, "radius", positive(self.radius, "radius of the torus"))
+        object.__setattr__(self, "minor_radius", positive(self.minor_radius, "minor radius of the torus"))
 
     @property
     def sizes(self) -> dict[str, float]:
