@@ -100,7 +100,7 @@ def test_covariance_is_that_of_many_repeats(kind: type[Feature], count: int) -> 
     rng = np.random.default_rng(3)
     places, true = on(kind, rng, count), TRUE[kind]
     at = true.anchored(places.mean(0))
-    fits = [gauss(true, places + rng.normal(0, 0.02, places.shape)) for _ in range(1000)]
+    fits = [gauss(true, places + rng.normal(0, 0.02, places.shape)) for _ in range(400)]
     for name, size in true.sizes.items():
         scatter = np.sqrt(np.mean([(fit.feature.sizes[name] - size) ** 2 for fit in fits]))
         assert np.sqrt(np.mean([fit.standards[name] ** 2 for fit in fits])) == pytest.approx(scatter, rel=0.1), name
