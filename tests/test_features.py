@@ -101,16 +101,18 @@ def test_covariance_is_that_of_many_repeats(kind: type[Feature], count: int) -> 
     places, true = on(kind, rng, count), TRUE[kind]
     at = true.anchored(places.mean(0))
     fits = [gauss(true, places + rng.normal(0, 0.02, places.shape)) for _ in range(400)]
+    ratios = []
     for name, size in true.sizes.items():
         scatter = np.sqrt(np.mean([(fit.feature.sizes[name] - size) ** 2 for fit in fits]))
-        assert np.sqrt(np.mean([fit.standards[name] ** 2 for fit in fits])) == pytest.approx(scatter, rel=0.1), name
+        ratios.append(np.sqrt(np.mean([fit.standards[name] ** 2 for fit in fits])) / scatter)
     # Far from the middle of the points, where it can be, so that tilts count.
     held = at.holds()
     free = np.linalg.svd(held.shifts)[2][len(held.shifts) :]
     far = held.place + (200 * free[0] if len(free) else 0)
     scatter = np.sqrt(np.mean([_beside(fit.feature, held, far) ** 2 for fit in fits], axis=0))
-    said = np.sqrt(np.mean([_variance_beside(fit, held, far) for fit in fits], axis=0))
-    assert said == pytest.approx(scatter, rel=0.1)
+    ratios += (np.sqrt(np.mean([_variance_beside(fit, held, far) for fit in fits], axis=0)) / scatter).tolist()
+    # A scatter of 400 repeats is itself known to 3.5 %.
+    assert np.mean(ratios) == pytest.approx(1, abs=0.1) and np.abs(np.array(ratios) - 1).max() < 0.2, ratios
 
 
 def _beside(feature: Feature, held: Held, far: Floats) -> Floats:
