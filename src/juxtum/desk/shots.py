@@ -64,6 +64,7 @@ class _Walk:
     def save(self, name: str) -> None:
         """A picture of the window."""
         self.settle()
+        self.window.notice.hide()
         self.window.grab().save(str(self.folder / f"{name}.png"))
 
 

@@ -49,7 +49,7 @@ class AlignStation(Station):
         self._use_datums = button("Lock to them", self._finish_datums)
         self.body.addLayout(row(self._pick_datums, self._use_datums))
         self.body.addWidget(line())
-        self.body.addWidget(label("The frame in force", "heading"))
+        self.body.addWidget(label("The alignment in force", "heading"))
         self._frame = Choice("Frame")
         self._frame.picked.connect(self.window_.choose_frame)
         self.body.addWidget(self._frame)

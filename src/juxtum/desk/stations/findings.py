@@ -234,7 +234,7 @@ def _next_align(d: Derived) -> NextAction:
         return NextAction(
             "lock it to the drawing's datums", "a best fit spreads errors over the part; the drawing counts from its datums", "pick datums", "Pick datums"
         )
-    return NextAction("read the map", f"the frame '{d.frame}' leaves nothing free", "go measure", "Go to Measure")
+    return NextAction("read the map", f"the alignment '{d.frame}' leaves nothing free", "go measure", "Go to Measure")
 
 
 def _next_measure(d: Derived) -> NextAction:
@@ -290,7 +290,7 @@ def scan_facts(d: Derived) -> list[tuple[str, str]]:
     if isinstance(d.scan, TriangleMesh):
         facts += [("triangles", thousands(len(d.scan.triangles))), ("area", f"{thousands(round(d.scan.area))} mm\u00b2")]
     if d.pieces is not None:
-        facts.append(("pieces", thousands(len(d.pieces.areas))))
+        facts.append(("fragments", thousands(len(d.pieces.areas))))
     return facts
 
 

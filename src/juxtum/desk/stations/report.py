@@ -12,7 +12,7 @@ from juxtum.desk.stations.base import Station
 from juxtum.desk.stations.findings import Key, short
 from juxtum.desk.widgets import Facts, button, label, line, row
 from juxtum.progress import Progress
-from juxtum.report.result import headline
+from juxtum.report.result import counts
 from juxtum.report.writer import OUTPUTS, write_outputs
 
 WHAT = {
@@ -59,8 +59,9 @@ class ReportStation(Station):
         facts = [("part", d.job.title), ("serial", brief.serial), ("drawing", brief.drawing), ("customer", brief.customer)]
         facts += [("operator", brief.operator), ("date", brief.date), ("instrument", instrument.name if instrument else "not stated")]
         if d.evaluation is not None:
-            facts += [("frame", d.frame), ("rule", str(d.job.procedure.decide.rule)), ("ledger", headline(d.evaluation))]
-        self._facts.show_facts([(name, short(value, 30) or "\u2013") for name, value in facts])
+            facts += [("alignment", d.frame), ("rule", str(d.job.procedure.decide.rule)), ("characteristics", str(len(d.evaluation.ledger)))]
+            facts += [(str(verdict), str(number)) for verdict, number in counts(d.evaluation).items() if number]
+        self._facts.show_facts([(name, short(value, 25) or "\u2013") for name, value in facts])
         self._write.setEnabled(d.evaluation is not None)
 
     def write(self, folder: Path, then: Callable[[], None] | None = None) -> None:
