@@ -126,8 +126,9 @@ def test_actions_are_one_list(desk: Hand) -> None:
     assert len(set(ids)) == len(ids) and len(set(keys)) == len(keys)
     shown = desk.window.menus.actions
     assert set(shown) == set(ids)
-    for station in desk.window.stations.values():
-        assert station.next._action in ids
+    for key in Key:
+        desk.go(key)
+        assert desk.window.station.next._action in ids
     for menu in desk.window.findChildren(QMenu):
         assert sum(not action.isSeparator() for action in menu.actions()) <= 20, menu.title()
 
