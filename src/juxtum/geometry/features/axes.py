@@ -2,36 +2,36 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import ClassVar
+from dataclasses import dataclass, replace
+from typing import ClassVar, Self
 
 import numpy as np
 import numpy.typing as npt
 
-from juxtum.geometry.arrays import Floats, frozen, orthonormal_frame
-from juxtum.geometry.features.base import Cylindrical, Feature, Held, direction_of, positive, tilted
-from juxtum.geometry.transform import RigidTransform
+from juxtum.geometry.arrays import Floats, orthonormal_frame
+from juxtum.geometry.features.base import Axial, Cylindrical, Held, tilted
 
 
-def _foot(place: Floats, point: Floats, axis: Floats) -> Floats:
-    return np.asarray(point + float((place - point) @ axis) * axis)
+class _Endless(Axial):
+    """What goes on along its axis: its point may be any on it."""
+
+    def anchored(self, place: Floats) -> Self:
+        """With its point on the axis beside a place."""
+        return replace(self, point=self.point + float((place - self.point) @ self.axis) * self.axis)
+
+    def holds(self) -> Held:
+        """Two shifts across and two turns."""
+        return Held(self.point, orthonormal_frame(self.axis)[:2], self.axis)
 
 
 @dataclass(frozen=True, eq=False)
-class Line(Feature):
+class Line(_Endless):
     """An endless line through `point` along `axis`; a step is two offsets across it and its two tilts."""
-
-    point: Floats
-    axis: Floats
 
     name: ClassVar[str] = "line"
     least: ClassVar[int] = 2
     rows: ClassVar[int] = 2
     loose: ClassVar[tuple[str, str]] = ("the points do not make a line", "Add points along it")
-
-    def __post_init__(self) -> None:
-        object.__setattr__(self, "point", frozen(self.point))
-        object.__setattr__(self, "axis", direction_of(self.axis, "line"))
 
     def distances(self, points: npt.ArrayLike) -> Floats:
         """Distances (N,)."""
@@ -48,40 +48,17 @@ class Line(Feature):
         """After two offsets and two tilts."""
         return Line(self.point + step[:2] @ orthonormal_frame(self.axis)[:2], tilted(self.axis, step[2], step[3]))
 
-    def moved(self, transform: RigidTransform) -> Line:
-        """After a rigid motion."""
-        return Line(transform.apply(self.point), transform.turn(self.axis))
-
-    def anchored(self, place: Floats) -> Line:
-        """With its point beside a place."""
-        return Line(_foot(place, self.point, self.axis), self.axis)
-
-    def holds(self) -> Held:
-        """Two shifts across and two turns."""
-        return Held(self.point, orthonormal_frame(self.axis)[:2], self.axis)
-
 
 @dataclass(frozen=True, eq=False)
-class Cylinder(Feature):
+class Cylinder(_Endless):
     """An endless cylinder about the line through `point` along `axis`; a step is that of its axis, then its radius."""
 
-    point: Floats
-    axis: Floats
     radius: float
 
     name: ClassVar[str] = "cylinder"
     least: ClassVar[int] = 5
     loose: ClassVar[tuple[str, str]] = ("the points do not bend round an axis", "Take more of the wall")
-
-    def __post_init__(self) -> None:
-        object.__setattr__(self, "point", frozen(self.point))
-        object.__setattr__(self, "axis", direction_of(self.axis, "cylinder"))
-        object.__setattr__(self, "radius", positive(self.radius, "radius of the cylinder"))
-
-    @property
-    def sizes(self) -> dict[str, float]:
-        """Its radius."""
-        return {"radius": self.radius}
+    lengths: ClassVar[tuple[str, ...]] = ("radius",)
 
     def radial(self, points: npt.ArrayLike) -> Floats:
         """Vectors (N, 3) from the axis to the points."""
@@ -102,15 +79,3 @@ class Cylinder(Feature):
         """After two offsets, two tilts and a change of the radius."""
         place = self.point + step[:2] @ orthonormal_frame(self.axis)[:2]
         return Cylinder(place, tilted(self.axis, step[2], step[3]), abs(self.radius + step[4]))
-
-    def moved(self, transform: RigidTransform) -> Cylinder:
-        """After a rigid motion."""
-        return Cylinder(transform.apply(self.point), transform.turn(self.axis), self.radius)
-
-    def anchored(self, place: Floats) -> Cylinder:
-        """With its point on the axis beside a place."""
-        return Cylinder(_foot(place, self.point, self.axis), self.axis, self.radius)
-
-    def holds(self) -> Held:
-        """Two shifts across and two turns."""
-        return Held(self.point, orthonormal_frame(self.axis)[:2], self.axis)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import ClassVar, Self
 
 import numpy as np
@@ -38,12 +38,16 @@ class Held:
         return np.asarray(place - self.shifts.T @ (self.shifts @ offset))
 
 
+@dataclass(frozen=True, eq=False)
 class Feature(ABC):
     """An ideal feature: a value object on its own minimal parameters.
 
     A step (P,) changes the parameters in the order of the columns of `linearised`: first offsets across the feature
     along the rows of its frame, then tilts of its axis towards the first two of them (radians), then sizes (mm, rad).
     """
+
+    point: Floats
+    """Where it is (3,)."""
 
     name: ClassVar[str]
     """In words."""
@@ -53,6 +57,13 @@ class Feature(ABC):
     """Residuals of one point: a surface misses it by one number, a curve by two, a point by three."""
     loose: ClassVar[tuple[str, str]] = ("the points do not fix it", "Take more of it")
     """What is said when the points leave it free, and what then helps."""
+    lengths: ClassVar[tuple[str, ...]] = ()
+    """Fields that are sizes and have to be above zero, mm."""
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "point", frozen(self.point))
+        for length in self.lengths:
+            object.__setattr__(self, length, positive(getattr(self, length), f"{length.replace('_', ' ')} of the {self.name}"))
 
     @abstractmethod
     def distances(self, points: npt.ArrayLike) -> Floats:
@@ -66,22 +77,41 @@ class Feature(ABC):
     def stepped(self, step: Floats) -> Self:
         """The feature after a step (P,) of its parameters."""
 
-    @abstractmethod
     def moved(self, transform: RigidTransform) -> Self:
         """The feature after a rigid motion."""
+        return replace(self, point=transform.apply(self.point))
 
-    @abstractmethod
     def holds(self) -> Held:
-        """The rigid motions that it locks."""
+        """The rigid motions that it locks: all shifts, unless its kind says otherwise."""
+        return Held(self.point, np.eye(3))
 
     @property
     def sizes(self) -> dict[str, float]:
         """Its sizes by name, mm, or radians for an angle."""
-        return {}
+        return {length.replace("_", " "): getattr(self, length) for length in self.lengths}
 
     def anchored(self, place: Floats) -> Self:
         """The same feature with its reference point as near to a place as it can be."""
         return self
+
+
+@dataclass(frozen=True, eq=False)
+class Axial(Feature):
+    """A feature about the line through `point` along `axis`."""
+
+    axis: Floats
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        object.__setattr__(self, "axis", direction_of(self.axis, self.name))
+
+    def moved(self, transform: RigidTransform) -> Self:
+        """The feature after a rigid motion."""
+        return replace(self, point=transform.apply(self.point), axis=transform.turn(self.axis))
+
+    def holds(self) -> Held:
+        """All shifts and two turns."""
+        return Held(self.point, np.eye(3), self.axis)
 
 
 def direction_of(values: npt.ArrayLike, what: str) -> Floats:

@@ -9,7 +9,7 @@ import numpy as np
 import numpy.typing as npt
 
 from juxtum.errors import InputError
-from juxtum.geometry.arrays import Floats, frozen, orthonormal_frame
+from juxtum.geometry.arrays import Floats, orthonormal_frame
 from juxtum.geometry.features.base import Feature, Held, direction_of, tilted
 from juxtum.geometry.transform import RigidTransform
 
@@ -18,7 +18,6 @@ from juxtum.geometry.transform import RigidTransform
 class Plane(Feature):
     """A plane through `point` with unit `normal`; a step is an offset along the normal and its two tilts."""
 
-    point: Floats
     normal: Floats
 
     name: ClassVar[str] = "plane"
@@ -26,7 +25,7 @@ class Plane(Feature):
     loose: ClassVar[tuple[str, str]] = ("the points lie on one line and do not make a plane", "Add points to the side of it")
 
     def __post_init__(self) -> None:
-        object.__setattr__(self, "point", frozen(self.point))
+        super().__post_init__()
         object.__setattr__(self, "normal", direction_of(self.normal, "plane"))
 
     @classmethod

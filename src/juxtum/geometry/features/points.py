@@ -8,23 +8,17 @@ from typing import ClassVar
 import numpy as np
 import numpy.typing as npt
 
-from juxtum.geometry.arrays import Floats, frozen
-from juxtum.geometry.features.base import Feature, Held, positive
-from juxtum.geometry.transform import RigidTransform
+from juxtum.geometry.arrays import Floats
+from juxtum.geometry.features.base import Feature
 
 
 @dataclass(frozen=True, eq=False)
 class Point(Feature):
     """A point; a step moves it."""
 
-    point: Floats
-
     name: ClassVar[str] = "point"
     least: ClassVar[int] = 1
     rows: ClassVar[int] = 3
-
-    def __post_init__(self) -> None:
-        object.__setattr__(self, "point", frozen(self.point))
 
     def distances(self, points: npt.ArrayLike) -> Floats:
         """Distances (N,)."""
@@ -38,34 +32,17 @@ class Point(Feature):
         """After a shift."""
         return Point(self.point + step)
 
-    def moved(self, transform: RigidTransform) -> Point:
-        """After a rigid motion."""
-        return Point(transform.apply(self.point))
-
-    def holds(self) -> Held:
-        """All shifts."""
-        return Held(self.point, np.eye(3))
-
 
 @dataclass(frozen=True, eq=False)
 class Sphere(Feature):
     """A sphere; a step moves its centre and adds to its radius."""
 
-    point: Floats
     radius: float
 
     name: ClassVar[str] = "sphere"
     least: ClassVar[int] = 4
     loose: ClassVar[tuple[str, str]] = ("the points do not bend round a centre", "Take more of the sphere")
-
-    def __post_init__(self) -> None:
-        object.__setattr__(self, "point", frozen(self.point))
-        object.__setattr__(self, "radius", positive(self.radius, "radius of the sphere"))
-
-    @property
-    def sizes(self) -> dict[str, float]:
-        """Its radius."""
-        return {"radius": self.radius}
+    lengths: ClassVar[tuple[str, ...]] = ("radius",)
 
     def distances(self, points: npt.ArrayLike) -> Floats:
         """Signed distances (N,), positive outside."""
@@ -80,11 +57,3 @@ class Sphere(Feature):
     def stepped(self, step: Floats) -> Sphere:
         """After a shift and a change of the radius."""
         return Sphere(self.point + step[:3], abs(self.radius + step[3]))
-
-    def moved(self, transform: RigidTransform) -> Sphere:
-        """After a rigid motion."""
-        return Sphere(transform.apply(self.point), self.radius)
-
-    def holds(self) -> Held:
-        """All shifts."""
-        return Held(self.point, np.eye(3))

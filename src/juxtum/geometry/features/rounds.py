@@ -10,32 +10,20 @@ import numpy.typing as npt
 
 from juxtum.errors import InputError
 from juxtum.geometry.arrays import Floats, frozen, orthonormal_frame
-from juxtum.geometry.features.base import Cylindrical, Feature, Held, direction_of, positive, tilted
-from juxtum.geometry.transform import RigidTransform
+from juxtum.geometry.features.base import Axial, Cylindrical, Held, tilted
 
 
 @dataclass(frozen=True, eq=False)
-class Circle(Feature):
+class Circle(Axial):
     """A circle in space; a step is a shift along its frame, two tilts and a change of the radius."""
 
-    point: Floats
-    axis: Floats
     radius: float
 
     name: ClassVar[str] = "circle"
     least: ClassVar[int] = 3
     rows: ClassVar[int] = 2
     loose: ClassVar[tuple[str, str]] = ("the points lie on one line", "Take points all round")
-
-    def __post_init__(self) -> None:
-        object.__setattr__(self, "point", frozen(self.point))
-        object.__setattr__(self, "axis", direction_of(self.axis, "circle"))
-        object.__setattr__(self, "radius", positive(self.radius, "radius of the circle"))
-
-    @property
-    def sizes(self) -> dict[str, float]:
-        """Its radius."""
-        return {"radius": self.radius}
+    lengths: ClassVar[tuple[str, ...]] = ("radius",)
 
     def distances(self, points: npt.ArrayLike) -> Floats:
         """Distances (N,)."""
@@ -56,36 +44,25 @@ class Circle(Feature):
         place = self.point + step[:3] @ orthonormal_frame(self.axis)
         return Circle(place, tilted(self.axis, step[3], step[4]), abs(self.radius + step[5]))
 
-    def moved(self, transform: RigidTransform) -> Circle:
-        """After a rigid motion."""
-        return Circle(transform.apply(self.point), transform.turn(self.axis), self.radius)
-
-    def holds(self) -> Held:
-        """All shifts and two turns."""
-        return Held(self.point, np.eye(3), self.axis)
-
 
 @dataclass(frozen=True, eq=False)
-class Cone(Feature):
+class Cone(Axial):
     """A cone that has `radius` at `point` and widens along `axis` by the tangent of `half_angle` (radians).
 
     A step is two offsets across, two tilts, a change of the radius and one of the half angle. The reference is not the
     apex, which lies far away on a slender cone.
     """
 
-    point: Floats
-    axis: Floats
     radius: float
     half_angle: float
 
     name: ClassVar[str] = "cone"
     least: ClassVar[int] = 6
     loose: ClassVar[tuple[str, str]] = ("the points do not make a cone", "Take more of the wall, all round and along it")
+    lengths: ClassVar[tuple[str, ...]] = ("radius",)
 
     def __post_init__(self) -> None:
-        object.__setattr__(self, "point", frozen(self.point))
-        object.__setattr__(self, "axis", direction_of(self.axis, "cone"))
-        object.__setattr__(self, "radius", positive(self.radius, "radius of the cone"))
+        super().__post_init__()
         if not 0 < abs(self.half_angle) < np.pi / 2:
             raise InputError("the half angle of the cone is not between 0 and 90 degrees", next="Give an angle between them")
 
@@ -117,10 +94,6 @@ class Cone(Feature):
         place = self.point + step[:2] @ orthonormal_frame(self.axis)[:2]
         return Cone(place, tilted(self.axis, step[2], step[3]), abs(self.radius + step[4]), self.half_angle + step[5])
 
-    def moved(self, transform: RigidTransform) -> Cone:
-        """After a rigid motion."""
-        return Cone(transform.apply(self.point), transform.turn(self.axis), self.radius, self.half_angle)
-
     def anchored(self, place: Floats) -> Cone:
         """With its point on the axis beside a place, unless that lies at the apex or beyond it."""
         along = float((place - self.point) @ self.axis)
@@ -133,28 +106,16 @@ class Cone(Feature):
 
 
 @dataclass(frozen=True, eq=False)
-class Torus(Feature):
+class Torus(Axial):
     """A torus about `axis`; a step is a shift along its frame, two tilts, and changes of both radii."""
 
-    point: Floats
-    axis: Floats
     radius: float
     minor_radius: float
 
     name: ClassVar[str] = "torus"
     least: ClassVar[int] = 7
     loose: ClassVar[tuple[str, str]] = ("the points do not make a torus", "Take more of it, all round")
-
-    def __post_init__(self) -> None:
-        object.__setattr__(self, "point", frozen(self.point))
-        object.__setattr__(self, "axis", direction_of(self.axis, "torus"))
-        object.__setattr__(self, "radius", positive(self.radius, "radius of the torus"))
-        object.__setattr__(self, "minor_radius", positive(self.minor_radius, "minor radius of the torus"))
-
-    @property
-    def sizes(self) -> dict[str, float]:
-        """Both radii."""
-        return {"radius": self.radius, "minor radius": self.minor_radius}
+    lengths: ClassVar[tuple[str, ...]] = ("radius", "minor_radius")
 
     def distances(self, points: npt.ArrayLike) -> Floats:
         """Signed distances (N,), positive outside of the tube."""
@@ -175,11 +136,3 @@ class Torus(Feature):
         """After a shift, two tilts and changes of both radii."""
         place = self.point + step[:3] @ orthonormal_frame(self.axis)
         return Torus(place, tilted(self.axis, step[3], step[4]), abs(self.radius + step[5]), abs(self.minor_radius + step[6]))
-
-    def moved(self, transform: RigidTransform) -> Torus:
-        """After a rigid motion."""
-        return Torus(transform.apply(self.point), transform.turn(self.axis), self.radius, self.minor_radius)
-
-    def holds(self) -> Held:
-        """All shifts and two turns."""
-        return Held(self.point, np.eye(3), self.axis)
