@@ -182,10 +182,10 @@ def _misses(nominal: Feature, measured: Feature) -> tuple[Floats, Floats, Floats
     return misses, np.concatenate([across, held.shifts]), found.direction, place
 
 
-def _rows(datum: _Associated, transform: RigidTransform, centre: Floats) -> tuple[Floats, Floats, int]:
+def _rows(nominal: Feature, measured: Feature, centre: Floats) -> tuple[Floats, Floats, int]:
     """Linearised conditions (K, 6) on shift and turn about `centre`, what they still miss (K,), and how many are of turns."""
-    misses, axes, direction, place = _misses(datum.nominal, datum.measured.moved(transform))
-    turns = len(axes) - len(datum.nominal.holds().shifts)
+    misses, axes, direction, place = _misses(nominal, measured)
+    turns = len(axes) - len(nominal.holds().shifts)
     turning = [np.r_[np.zeros(3), np.cross(direction, axis)] for axis in axes[:turns]]
     shifting = [np.r_[axis, np.cross(place - centre, axis)] for axis in axes[turns:]]
     return np.array([*turning, *shifting]), misses, turns
@@ -210,26 +210,29 @@ def _noise(datum: _Associated, transform: RigidTransform) -> Floats:
     return np.asarray(jacobian @ datum.covariance @ jacobian.T)
 
 
-def _sequential_step(
-    datums: list[_Associated], transform: RigidTransform, centre: Floats, size: float
-) -> _Step:
-    """One step: each condition is met as far as the earlier ones leave it free."""
+def _sequential_step(datums: list[_Associated], transform: RigidTransform, centre: Floats, size: float) -> _Step:
+    """One step: each condition is met as far as the earlier ones leave it free.
+
+    What a datum locks is told by the drawing alone: a measured hole is never quite square to a measured plane, and by that
+    little it would lock the turn about itself, with whatever its noise says.
+    """
     scale = np.array([1, 1, 1, 1 / size, 1 / size, 1 / size])
-    free = np.eye(6)
+    free, drawn_free = np.eye(6), np.eye(6)
     step, covariance = np.zeros(6), np.zeros((6, 6))
     locked: dict[str, str] = {}
     for datum in datums:
-        rows, misses, turns = _rows(datum, transform, centre)
+        rows, misses, turns = _rows(datum.nominal, datum.measured.moved(transform), centre)
+        drawn, _, _ = _rows(datum.nominal, datum.nominal, centre)
         # What this datum's misses bring, and what its conditions make of the errors of those before it.
         own, earlier = np.zeros((6, len(misses))), np.eye(6)
         # Turns count by what they move at the part's ends, so that a part of 25 m is held as one of 25 mm is.
         for group, unit in ((slice(0, turns), size), (slice(turns, None), 1.0)):
-            scaled = unit * rows[group] * scale
-            inside = scaled @ free
-            u, values, vt = np.linalg.svd(inside)
+            _, values, drawn_vt = np.linalg.svd(unit * drawn[group] * scale @ drawn_free)
             rank = int((values > PARALLEL).sum())
             if rank == 0:
                 continue
+            drawn_free = drawn_free @ drawn_vt[rank:].T
+            u, values, vt = np.linalg.svd(unit * rows[group] * scale @ free)
             solve = unit * free @ vt[:rank].T @ np.diag(1 / values[:rank]) @ u[:, :rank].T
             conditions = rows[group] * scale
             step = step + solve @ (misses[group] - conditions @ step)
@@ -237,10 +240,19 @@ def _sequential_step(
             own[:, group] += solve
             free = free @ vt[rank:].T
         covariance = earlier @ covariance @ earlier.T + own @ _noise(datum, transform) @ own.T
-        locked |= {axis: datum.letter for axis in _held(free) if axis not in locked}
-    return _Step(step * scale, locked, covariance * np.outer(scale, scale), tuple(free_motion(column * scale, centre) for column in free.T))
+        locked |= {axis: datum.letter for axis in _held(drawn_free) if axis not in locked}
+    left = tuple(free_motion(column * scale, centre) for column in drawn_free.T)
+    return _Step(step * scale, locked, covariance * np.outer(scale, scale), left)
 
 
 def _held(free: Floats) -> list[str]:
-    """The motions along and about the part's axes in which no free motion has a share."""
-    return [axis for index, axis in enumerate(AXES) if free.shape[1] == 0 or np.abs(free[index]).max() < 1e-4]
+    """The motions along and about the part's axes that are locked: no shift is left along it, or no turn about it.
+
+    A turn about a hole moves the middle of the part too, but that is no shift: the hole has locked both.
+    """
+    if free.shape[1] == 0:
+        return list(AXES)
+    _, values, vt = np.linalg.svd(free[3:])
+    shifts = free[:3] @ vt[int((values > PARALLEL).sum()) :].T
+    left = np.concatenate([np.abs(shifts).max(1, initial=0.0), np.abs(free[3:]).max(1)])
+    return [axis for axis, share in zip(AXES, left, strict=True) if share < PARALLEL]
