@@ -60,8 +60,8 @@ def turned(vector: tuple[float, float, float], offset: tuple[float, float, float
     return RigidTransform.from_parts(rotation_from_vector(np.radians(vector)), offset)
 
 
-def top_of(nominal: Nominal) -> int:
-    return next(f.number for f in nominal.faces if f.feature is not None and f.centre[2] > 9.99 and f.feature.normal[2] > 0.99)  # type: ignore[union-attr]
+def top_of(nominal: Nominal, height: float = 10.0) -> int:
+    return next(f.number for f in nominal.faces if f.feature is not None and f.centre[2] > height - 0.01 and f.feature.normal[2] > 0.99)  # type: ignore[union-attr]
 
 
 def sheet(spacing: float) -> TriangleMesh:

@@ -20,7 +20,7 @@ from juxtum.errors import InputError
 from juxtum.evaluate import Aim, LineResult, Verdict, measure_deviation
 from juxtum.evaluate.kinds import KINDS, Characteristic, Flatness, Given, Profile, kind_of
 from juxtum.evaluate.kinds.flatness import middle_of_zone
-from juxtum.geometry import RigidTransform
+from juxtum.geometry import PointCloud, RigidTransform
 from juxtum.geometry.arrays import Floats
 from juxtum.job import FileStore, Job, Procedure, Runner, save_job
 from juxtum.job.planning import task_of, with_circumstances
@@ -89,6 +89,16 @@ def test_the_true_flatness_lies_within_the_uncertainty(block: Nominal, shape: st
     off = np.array([f.value - truth for f in found])
     assert (np.abs(off) <= [f.expanded for f in found]).mean() >= 0.83
     assert abs(off.mean()) < 0.6 * np.mean([f.expanded for f in found])
+
+
+def test_a_face_of_few_tiles_has_no_flatness() -> None:
+    """Four tiles fit a plane whatever their form: a sag of 0.1 mm over 5 mm read as 0.000 would be a wrong number without a word."""
+    small = Nominal.from_shape(solids.box((0, 0, 0), (5, 4, 2)))
+    x, y = (k.ravel() for k in np.meshgrid(np.linspace(0, 5, 100), np.linspace(0, 4, 80)))
+    places = np.column_stack([x, y, 2 + 0.1 * ((x - 2.5) / 2.5) ** 2])
+    deviation = measure_deviation(PointCloud(places, np.tile([0.0, 0, 1], (len(x), 1))), small, RigidTransform.identity())
+    found = Flatness(id="1", title="t", faces=(top_of(small, 2.0),), least_seen=0).result(Given(deviation, JUDGEMENT))
+    assert np.isnan(found.value) and found.verdict is Verdict.NOT_DECIDED and "too few to tell a form" in found.reason
 
 
 @pytest.mark.parametrize("seed", range(4))

@@ -46,8 +46,6 @@ MOST_BYTES = 2_000_000_000
 """What kept results may hold together; the newest stay whatever they hold."""
 MOST = 2_000
 """More results are not kept, however small."""
-LEAN_BYTES = 300_000_000
-"""The same for runs over many scans that change nothing."""
 FEWEST = 6
 LONG = 10_000
 """Longer lists than this hold numbers, not arrays."""
@@ -128,8 +126,7 @@ class Runner:
     ----------
     files : FileStore
     lean : bool
-        Whether little is kept, and a scan as it was before cleaning is let go as soon as it is clean; for runs that
-        change nothing.
+        Whether a scan as it was before cleaning is let go as soon as it is clean; for runs that change nothing.
     """
 
     def __init__(self, files: FileStore, *, lean: bool = False) -> None:
@@ -152,8 +149,7 @@ class Runner:
 
     def _let_go(self) -> None:
         """Let the oldest results go while they hold too much memory together."""
-        most = LEAN_BYTES if self._lean else MOST_BYTES
-        while len(self._kept) > MOST or (len(self._kept) > FEWEST and held_bytes(self._kept.values()) > most):
+        while len(self._kept) > MOST or (len(self._kept) > FEWEST and held_bytes(self._kept.values()) > MOST_BYTES):
             self._kept.popitem(last=False)
 
     def nominal(self, job: Job, progress: Progress | None = None) -> Nominal:

@@ -15,7 +15,7 @@ from juxtum.evaluate.decision import decide
 from juxtum.evaluate.fields import Finite, Numbers
 from juxtum.evaluate.kinds.base import Characteristic, Given, Strokes, nothing_seen
 from juxtum.evaluate.quantity import Aim, Limits, Measured, SideMeasured
-from juxtum.evaluate.tiles import make_tiles
+from juxtum.evaluate.tiles import make_tiles, tile_size
 from juxtum.evaluate.uncertainty import Sampling
 from juxtum.geometry import Plane
 from juxtum.geometry.arrays import Floats, frozen, orthonormal_frame
@@ -23,6 +23,8 @@ from juxtum.nominal import Nominal
 from juxtum.nominal.common import common_feature
 
 ZONE = "zone"
+LEAST_TILES = 12
+"""A plane fits a few tiles whatever the form."""
 FEW = 20
 """So many of the highest and of the lowest places are added in a round."""
 ROUNDS = 60
@@ -82,8 +84,9 @@ class Flatness(Characteristic):
         tiles = make_tiles(deviation, rows, distances - _slope(places, distances))
         feet = deviation.feet[tiles.rows]
         places = _on_the_face(feet, deviation.normals[rows[0]])
-        if np.linalg.matrix_rank(np.column_stack([places, np.ones(len(places))])) < Plane.least:
-            return nothing_seen((ZONE,), seen)
+        if len(feet) < LEAST_TILES or np.linalg.matrix_rank(np.column_stack([places, np.ones(len(places))])) < Plane.least:
+            reason = f"only {len(feet)} tiles of {tile_size(deviation.spacing):.2g} mm lie on it, too few to tell a form: touch it with a probe"
+            return nothing_seen((ZONE,), seen, reason)
         tiles = replace(tiles, means=tiles.means - middle_of_zone(places, tiles.means))
         top, bottom = extreme_of(tiles, 1.0, None), extreme_of(tiles, -1.0, None)
         value = max(top.value - bottom.value, 0.0)
