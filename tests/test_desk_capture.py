@@ -314,6 +314,21 @@ def test_the_table_turns_and_keeps_its_captures_apart(desk: Hand) -> None:
     desk.wait()
 
 
+def test_shots_go_with_their_capture_though_nobody_looks(desk: Hand) -> None:
+    window = desk.window
+    desk.go(Key.CAPTURE)
+    way(desk, "Table")
+    window.capture.start_anew()
+    desk.wait()
+    desk.click("Shoot")
+    panel = window.capture.panels[window.capture.way]
+    assert panel.run is not None and panel.run.facts
+    desk.go(Key.BRIEF)
+    window.session.edit("no capture", lambda job: job.model_copy(update={"capture": None}))
+    desk.wait()
+    assert window.station.key is Key.BRIEF and panel.run is None
+
+
 def test_a_running_patch_is_part_of_the_scan(desk: Hand) -> None:
     """Only a first patch that runs, then a kept one beside a running one: both are in job and scan; undo takes none away."""
     window, session = desk.window, desk.window.session

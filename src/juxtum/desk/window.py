@@ -206,6 +206,8 @@ class MainWindow(QMainWindow):
             self.selected_line = ""
         self.status.show_counts(d, self.session.is_saved)
         self._show_ledger()
+        for station in self.stations.values():
+            station.follow()
         # The others are shown afresh when somebody goes there.
         self.station.refresh()
         had_map = self.view.stage.has("map")

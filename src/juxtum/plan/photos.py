@@ -16,7 +16,7 @@ from juxtum.plan.bars import LaidBar, lay_bars
 from juxtum.plan.bundle import Adjusted, BarTie, Lens, Network, Photos, Rays, predict
 from juxtum.plan.places import PlacementRules, candidate_places
 from juxtum.plan.spared import Variant, variants_of
-from juxtum.plan.task import Task, points_of
+from juxtum.plan.task import Task
 from juxtum.plan.views import Spots, Views, seen_from
 from juxtum.plan.walk import LEAST_ANGLE, LEAST_RAYS, largest_angles
 from juxtum.progress import Progress, silent
@@ -227,10 +227,8 @@ def _coded(
     for _ in range(min(count, len(points)) - 1):
         gap = np.minimum(gap, np.linalg.norm(spread - spread[chosen[-1]], axis=1))
         chosen.append(int(np.argmax(gap)))
-    centre = task.centre(nominal)
     for aim in task.aims:
-        far = points_of(nominal, aim.faces)
-        for spot in (far[np.argmax(np.linalg.norm(far - centre, axis=1))], centre):
+        for spot in task.ends(nominal, aim)[::-1]:
             chosen.append(int(np.argmin(np.linalg.norm(points - spot, axis=1))))
     rows = np.array(sorted(set(chosen)))
     return points[rows], normals[rows], len(rows)
@@ -299,14 +297,12 @@ def network_of(points: Floats, views: Views, seen: Bools, bars: tuple[LaidBar, .
 
 def _forecasts(nominal: Nominal, task: Task, points: Floats, prediction: Adjusted) -> tuple[LengthForecast, ...]:
     """Expanded uncertainty of each characteristic's length, between the targets nearest to its ends."""
-    centre = task.centre(nominal)
-    start = int(np.argmin(np.linalg.norm(points - centre, axis=1)))
     result = []
     for aim in task.aims:
-        far = points_of(nominal, aim.faces)
-        spot = far[np.argmax(np.linalg.norm(far - centre, axis=1))]
-        end = int(np.argmin(np.linalg.norm(points - spot, axis=1) + 1e9 * (np.arange(len(points)) == start)))
-        result.append(LengthForecast(aim.id, float(np.linalg.norm(spot - centre)), 2 * prediction.length_uncertainty(start, end)))
+        first, second = task.ends(nominal, aim)
+        start = int(np.argmin(np.linalg.norm(points - first, axis=1)))
+        end = int(np.argmin(np.linalg.norm(points - second, axis=1) + 1e9 * (np.arange(len(points)) == start)))
+        result.append(LengthForecast(aim.id, float(np.linalg.norm(second - first)), 2 * prediction.length_uncertainty(start, end)))
     return tuple(result)
 
 

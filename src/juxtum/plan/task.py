@@ -61,16 +61,27 @@ class Task:
         faces = [nominal.face(n) for n in self.datums]
         return np.asarray(np.mean([face.centre for face in faces], axis=0))
 
+    def ends(self, nominal: Nominal, aim: Aim) -> tuple[Floats, Floats]:
+        """Two places (3,), from the one to the other of which a characteristic is measured.
+
+        From the middle of the datums to its farthest place; a form from one end of its faces to the other.
+        """
+        points = points_of(nominal, aim.faces)
+        start = points[_farthest(points, points.mean(0))] if aim.within else self.centre(nominal)
+        return start, points[_farthest(points, start)]
+
     def length(self, nominal: Nominal, aim: Aim) -> float:
         """Longest distance over which a characteristic is measured, mm."""
-        points = points_of(nominal, aim.faces)
-        if aim.within:
-            return float(np.linalg.norm(np.ptp(points, axis=0)))
-        return float(np.linalg.norm(points - self.centre(nominal), axis=1).max())
+        start, end = self.ends(nominal, aim)
+        return float(np.linalg.norm(end - start))
 
     def mass(self, nominal: Nominal) -> float:
         """Of the part, kg; NaN when the nominal is not closed."""
         return nominal.volume * self.density * 1e-6
+
+
+def _farthest(points: Floats, place: Floats) -> int:
+    return int(np.argmax(np.linalg.norm(points - place, axis=1)))
 
 
 def whole_part(lower: float, upper: float) -> Task:

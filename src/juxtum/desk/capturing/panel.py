@@ -29,8 +29,11 @@ class CapturePanel(QWidget):
     def build(self) -> None:
         """Add widgets."""
 
+    def follow(self) -> None:
+        """Keep what is held beside the job true to it, whether this is in sight or not."""
+
     def show_job(self) -> None:
-        """The job changed."""
+        """The job changed, and this is in sight."""
 
     def show_snapshot(self, snapshot: Snapshot) -> None:
         """A moment of the capture."""

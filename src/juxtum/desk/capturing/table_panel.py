@@ -190,11 +190,14 @@ class TablePanel(CapturePanel):
             return NextAction("lay the part the next way", "what lay below is not seen from this side", "shoot turn", "It lies that way")
         return NextAction("shoot the whole turn", "the table turns by itself; each shot is laid onto those before it", "shoot whole turn", "Shoot")
 
-    def show_job(self) -> None:
-        """The job changed."""
+    def follow(self) -> None:
+        """Shots go with the capture that they belong to."""
         if self.run is not None and self.station.derived.job.capture is None and self.run.facts:
             # Started anew, or undone: the shots went with the capture.
             self.close_all()
+
+    def show_job(self) -> None:
+        """The job changed."""
         self._show()
 
     def dress(self) -> None:

@@ -60,6 +60,9 @@ class Station(QScrollArea):
         """What is known of the job."""
         return self.session.derived
 
+    def follow(self) -> None:
+        """Keep what is held beside the job true to it, whether this is in sight or not."""
+
     def refresh(self) -> None:
         """Show the job as it is now."""
         self.next.show_action(next_action(self.key, self.derived))

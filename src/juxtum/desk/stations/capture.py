@@ -94,6 +94,11 @@ class CaptureStation(Station):
         self.refresh()
         self.dress()
 
+    def follow(self) -> None:
+        """What the ways to capture hold belongs to this job's capture."""
+        for panel in self.panels.values():
+            panel.follow()
+
     def refresh(self) -> None:
         """Show the job and the capture as they are now."""
         self.show_next()
