@@ -109,7 +109,7 @@ def test_headlines(many: tuple[Job, Evaluation, Runner]) -> None:
 
 
 def test_signs_that_the_fonts_lack_become_words() -> None:
-    assert printable("\u2264 0.2 \u00d8 5\n") == "max 0.2 dia  5 "
+    assert printable("\u2264 0.2 \u00d8 5\n") == "max 0.2 dia  5 " and printable("\u22640.2 \u22650.1") == "max 0.2 min 0.1"
     from juxtum.report.drawing import WORD, register_fonts
 
     register_fonts()
