@@ -133,6 +133,11 @@ def test_cover_fields_limits_and_undo(desk: Hand) -> None:
     assert length.value == pytest.approx(3.175)  # type: ignore[attr-defined]
     desk.click("Add characteristic")
     assert [p.upper for p in desk.window.session.job.procedure.characteristics] == [0.2, 3.175]
+    lower = desk.named("Lower limit", LengthField)
+    lower.set_value(9.0)  # type: ignore[attr-defined]
+    desk.click("Add characteristic")
+    assert desk.window.notice.text.startswith("Characteristic: the lower limit must lie below the upper limit.")
+    assert len(desk.window.session.job.procedure.characteristics) == 2
     desk.click("Remove characteristic 1")
     assert list(desk.ledger()) == ["2"]
     for _ in range(3):

@@ -70,8 +70,10 @@ class Environment(BaseModel):
 
 
 def validation_sentence(problem: ValidationError) -> str:
-    """The first complaint of a document's check, in words."""
+    """The first complaint of a document's check, in words; what the document says of itself as a whole stands as it is."""
     first = problem.errors()[0]
+    if first["type"] == "value_error" and not first["loc"]:
+        return first["msg"].removeprefix("Value error, ")
     place = ".".join(str(part) for part in first["loc"]) or "the document"
     return f"'{place}' is not right: {first['msg'].lower()}"
 

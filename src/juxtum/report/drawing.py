@@ -37,9 +37,12 @@ def register_fonts() -> None:
             pdfmetrics.registerFont(TTFont(name, str(asset("fonts") / file)))
 
 
+SIGNS = (("\u2264 ", "max "), ("\u2264", "max "), ("\u2265 ", "min "), ("\u2265", "min "), ("\u00d8", "dia "), ("\u2300", "dia "), ("\u0394", "d"))
+
+
 def printable(text: str) -> str:
     """Signs that the shipped fonts lack, in words."""
-    for sign, word in (("\u2264 ", "max "), ("\u2264", "max "), ("\u2265 ", "min "), ("\u2265", "min "), ("\u00d8", "dia "), ("\u2300", "dia "), ("\u0394", "d")):
+    for sign, word in SIGNS:
         text = text.replace(sign, word)
     return "".join(c if c.isprintable() else " " for c in text)
 
