@@ -18,7 +18,7 @@ from juxtum.demo.truth import truth
 from juxtum.demo.world import nominal_path, scan_path
 from juxtum.evaluate import measure_deviation
 from juxtum.geometry import Cylinder, PointCloud, RigidTransform
-from juxtum.job import FileStore, Job, Runner
+from juxtum.job import FileStore, Job, Runner, inputs_of
 from juxtum.job.document import default_procedure
 
 POSES = int(os.environ.get("JUXTUM_POSES", "200"))
@@ -27,7 +27,7 @@ POSES = int(os.environ.get("JUXTUM_POSES", "200"))
 def demo() -> tuple[Runner, Job]:
     """The demo with the default procedure."""
     files = FileStore()
-    job = Job(nominal=files.adopt(nominal_path()), scan=files.adopt(scan_path()), procedure=default_procedure(), circumstances=CIRCUMSTANCES)
+    job = Job(inputs=inputs_of(files.adopt(nominal_path()), files.adopt(scan_path())), procedure=default_procedure(), circumstances=CIRCUMSTANCES)
     return Runner(files), job
 
 
@@ -35,7 +35,7 @@ def truth_table() -> Iterator[str]:
     """Each injected error beside what was found."""
     runner, job = demo()
     known, nominal, scan = truth(), runner.nominal(job), runner.cleaned(job)
-    pose = runner.frame(job, "best fit").transform
+    pose = runner.alignment(job, "best fit").transform
     error = pose @ known.pose
     shift = float(np.linalg.norm(error.apply(nominal.centre[None])[0] - nominal.centre))
     yield f"pose against the simulated one: {shift:.4f} mm at the part's centre, {error.angle:.5f} degrees"

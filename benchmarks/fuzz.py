@@ -23,7 +23,7 @@ from juxtum.exchange.cad import CAD_SUFFIXES, write_iges, write_step
 from juxtum.exchange.meshes import read_mesh
 from juxtum.geometry import TriangleMesh
 from juxtum.instruments.models import read_instrument_model
-from juxtum.job import FileStore, load_job
+from juxtum.job import FileStore, inputs_of, load_job
 from juxtum.nominal import Nominal
 
 SECONDS = 20.0
@@ -88,7 +88,7 @@ def _document_seeds(folder: Path) -> list[Path]:
     from juxtum.job import Job, save_job
 
     files = FileStore()
-    job = Job(nominal=files.adopt(folder / "binary.stl", None))
+    job = Job(inputs=inputs_of(files.adopt(folder / "binary.stl", None)))
     save_job(job, folder / "job.juxtum", files)
     (folder / "instrument.json").write_text(shipped_instruments()[0].model_dump_json(by_alias=True, indent=1))
     return [folder / "job.juxtum", folder / "instrument.json"]

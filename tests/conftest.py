@@ -22,7 +22,7 @@ from juxtum.demo.world import nominal_path, scan_path
 from juxtum.exchange.cad import read_cad
 from juxtum.exchange.meshes import read_mesh
 from juxtum.geometry.mesh import Scan
-from juxtum.job import FileStore, Job, Runner
+from juxtum.job import FileStore, Job, Runner, inputs_of
 from juxtum.job.document import Brief, default_procedure
 from juxtum.job.steps import AsScanned, Decide
 from juxtum.nominal import Nominal
@@ -58,7 +58,7 @@ def clean_scan(raw_scan: Scan) -> Scan:
 def demo_files() -> tuple[FileStore, Job]:
     """A job on the demo files with the default procedure."""
     files = FileStore()
-    job = Job(nominal=files.adopt(nominal_path()), scan=files.adopt(scan_path()), procedure=default_procedure(), circumstances=STATED)
+    job = Job(inputs=inputs_of(files.adopt(nominal_path()), files.adopt(scan_path())), procedure=default_procedure(), circumstances=STATED)
     return files, job
 
 
@@ -115,8 +115,8 @@ def small_desk(application: QApplication, tmp_path: Path) -> Iterator[Hand]:
     window = opened(tmp_path)
     files = window.session.files
     nominal, scan = write_bracket(tmp_path / "n.stl"), write_bracket(tmp_path / "s.stl")
-    job = Job(brief=Brief(part="A"), nominal=files.adopt(nominal), scan=files.adopt(scan), procedure=default_procedure())
-    window.session.start(job.with_step(AsScanned(name="a")).with_step(Decide(frame="a")))
+    job = Job(brief=Brief(part="A"), inputs=inputs_of(files.adopt(nominal), files.adopt(scan)), procedure=default_procedure())
+    window.session.start(job.with_step(AsScanned(name="a")).with_step(Decide(alignment="a")))
     hand = Hand(window)
     hand.wait(lambda: window.session.derived.evaluation is not None)
     yield hand

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
 from juxtum.align.result import no_alignment
+from juxtum.demo.solids import box, cut, cylinder, fused
 from juxtum.evaluate import DecisionRule
 from juxtum.evaluate.characteristics import Judgement
 from juxtum.evaluate.uncertainty import Chain
@@ -31,6 +33,10 @@ def box_mesh(size: tuple[float, float, float] = (40.0, 30.0, 20.0), cuts: int = 
     for _ in range(cuts):
         box = box.subdivide()
     return TriangleMesh(np.array(box.vertices), np.array(box.faces))
+
+
+HOLES = ((20.0, 20.0), (60.0, 20.0), (60.0, 45.0), (20.0, 45.0))
+"""Places of the holes of `plate`."""
 
 
 def write_bracket(path: Path, scale: float = 1.0, shift: float = 0.0) -> Path:
@@ -78,3 +84,15 @@ def raised_sheet(mesh: TriangleMesh, heights: Floats) -> TriangleMesh:
     raised = np.array(mesh.points)
     raised[:, 2] += heights
     return TriangleMesh(raised, mesh.triangles)
+
+
+def plate(holes: tuple[tuple[float, float], ...] = HOLES, radius: float = 4.0, boss: bool = True) -> Any:
+    """A plate with holes, and a boss on it."""
+    whole = box((0, 0, 0), (80, 65, 10))
+    whole = fused(whole, [cylinder((40, 32, 10), (0, 0, 1), 8, 6)]) if boss else whole
+    return cut(whole, [cylinder((x, y, -1), (0, 0, 1), radius, 12) for x, y in holes])
+
+
+def hole_at(nominal: Nominal, x: float, y: float) -> int:
+    found = [f for f in nominal.faces if f.kind == "cylinder" and np.hypot(f.feature.point[0] - x, f.feature.point[1] - y) < 1]  # type: ignore[union-attr]
+    return found[0].number

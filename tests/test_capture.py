@@ -75,7 +75,7 @@ def scanned(captured: tuple[FileStore, Job], tmp_path_factory: pytest.TempPathFa
     write_ply(path, surface)
     usual = (Fragments(share=0.002), Rough(), BestFit(start="rough"), datum_step("best fit"))
     steps = Procedure(steps=(*usual, *job.procedure.steps))
-    job = job.model_copy(update={"scan": files.adopt(path), "procedure": steps.with_step(Decide(frame="best fit"))})
+    job = job.with_scan(files.adopt(path)).model_copy(update={"procedure": steps.with_step(Decide(alignment="best fit"))})
     return files, job
 
 
@@ -86,7 +86,7 @@ def scanner_for(planner: Planner, job: Job, seed: int = 417) -> HandheldScanner:
 def test_the_capture_recovers_what_was_injected(scanned: tuple[FileStore, Job], nominal: Nominal, known: Truth) -> None:
     files, job = scanned
     runner = Runner(files)
-    deviation, pose, scan = runner.deviation(job, "best fit"), runner.frame(job, "best fit").transform, runner.cleaned(job)
+    deviation, pose, scan = runner.deviation(job, "best fit"), runner.alignment(job, "best fit").transform, runner.cleaned(job)
 
     def mean_of(name: str) -> float:
         rows = (deviation.faces == FACES[name] - 1) & deviation.clear

@@ -15,7 +15,7 @@ from juxtum.evaluate.kinds import Profile
 from juxtum.instruments import Circumstances, Environment, Instrument, Origin
 from juxtum.instruments.circumstances import NO_INSTRUMENT
 from juxtum.instruments.models import Kind, instrument_named, shipped, stated_instrument
-from juxtum.job import FileStore, Job, Procedure, Runner
+from juxtum.job import FileStore, Job, Procedure, Runner, inputs_of
 from juxtum.job.planning import planned_instrument, with_circumstances, with_foreign_scan
 from juxtum.job.steps import AsScanned, Decide, Measure, ReadingStep
 from juxtum.job.store import load_procedure, parse_job
@@ -30,8 +30,8 @@ pytestmark = pytest.mark.quick
 def small(tmp_path_factory: pytest.TempPathFactory) -> tuple[Runner, Job]:
     files = FileStore()
     part = write_bracket(tmp_path_factory.mktemp("small") / "part.stl")
-    steps = (AsScanned(), Measure(), Decide(frame="as scanned"), Profile(id="1", title="all"), ReadingStep(label="R1", place=(40, 20, 10)))
-    job = Job(nominal=files.adopt(part), scan=files.adopt(part), procedure=Procedure(steps=steps), circumstances=STATED)
+    steps = (AsScanned(), Measure(), Decide(alignment="as scanned"), Profile(id="1", title="all"), ReadingStep(label="R1", place=(40, 20, 10)))
+    job = Job(inputs=inputs_of(files.adopt(part), files.adopt(part)), procedure=Procedure(steps=steps), circumstances=STATED)
     return Runner(files), job
 
 
@@ -58,7 +58,7 @@ def test_another_instrument_is_another_uncertainty(small: tuple[Runner, Job]) ->
 @pytest.mark.parametrize("rule", DecisionRule)
 def test_without_an_instrument_values_have_no_uncertainty_and_nothing_is_decided(small: tuple[Runner, Job], rule: DecisionRule) -> None:
     runner, job = small
-    unknown = with_circumstances(job, instrument=None).with_step(Decide(frame="as scanned", rule=rule))
+    unknown = with_circumstances(job, instrument=None).with_step(Decide(alignment="as scanned", rule=rule))
     evaluation = runner.evaluation(unknown)
     for line in evaluation.ledger:
         assert math.isfinite(line.value) and math.isnan(line.expanded) and math.isnan(line.probability)

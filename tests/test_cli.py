@@ -107,7 +107,7 @@ def test_scan_as_it_lies_in_inches(tmp_path: Path) -> None:
 def test_run_replays_a_job_and_a_procedure(tmp_path: Path) -> None:
     files = FileStore()
     nominal, scan = write_bracket(tmp_path / "n.stl"), write_bracket(tmp_path / "s.stl", shift=7.0)
-    job = demo_job(files).model_copy(update={"nominal": files.adopt(nominal), "scan": files.adopt(scan), "procedure": default_procedure()})
+    job = demo_job(files).with_nominal(files.adopt(nominal)).with_scan(files.adopt(scan)).model_copy(update={"procedure": default_procedure()})
     save_job(job, tmp_path / "a.juxtum", files)
     save_procedure(job, tmp_path / "p.json", nominal)
     juxtum("run", tmp_path / "a.juxtum", scan, scan, "--out", tmp_path / "first")

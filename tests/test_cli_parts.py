@@ -20,7 +20,7 @@ from juxtum.cli.main import _joined_numbers
 from juxtum.cli.parser import make_parser
 from juxtum.exchange.meshes import write_ply
 from juxtum.geometry import TriangleMesh
-from juxtum.job import FileStore, Job, save_job
+from juxtum.job import FileStore, Job, inputs_of, save_job
 from juxtum.log import log_file
 from juxtum.units import Unit
 
@@ -78,7 +78,7 @@ def test_facts_name_what_is_wrong(tmp_path: Path) -> None:
 
 def test_facts_of_a_job_and_of_points(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     files = FileStore()
-    job = Job(nominal=files.adopt(write_bracket(tmp_path / "n.stl")))
+    job = Job(inputs=inputs_of(files.adopt(write_bracket(tmp_path / "n.stl"))))
     save_job(job, tmp_path / "a.juxtum", files)
     assert main(["info", str(tmp_path / "a.juxtum"), "--json"]) == 0
     facts = json.loads(capsys.readouterr().out)

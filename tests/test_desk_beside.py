@@ -8,18 +8,21 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QLineEdit
+from PyQt6.QtWidgets import QApplication, QComboBox, QLineEdit
 
 from hand import Hand, close, opened
+from helpers import HOLES, bracket_mesh, hole_at, plate
 from juxtum.desk.derived import Deriver
 from juxtum.desk.stations.findings import Key
 from juxtum.errors import Cancelled
 from juxtum.evaluate import DecisionRule
+from juxtum.evaluate.kinds import Profile
+from juxtum.exchange.cad import write_step
 from juxtum.job import FileStore, Job, save_job
 from juxtum.job.document import Brief
-from juxtum.job.runner import Evaluation
+from juxtum.job.outcomes import Evaluation
 from juxtum.progress import Progress
 
 
@@ -299,3 +302,72 @@ def test_characteristics_are_changed_and_reordered(desk: Hand) -> None:
     for _ in range(3):
         desk.press(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     assert [p.id for p in window.session.job.procedure.characteristics] == ["1"]
+
+
+def test_a_second_scan_is_measured_beside_the_first(desk: Hand, tmp_path: Path) -> None:
+    """Added from the menu's path, chosen and removed in Assemble; the map follows the scan in force."""
+    window = desk.window
+    bracket_mesh().apply_translation((0, 0, 0.05)).export(tmp_path / "raised.ply")
+    before = evaluation_of(desk).statistics.mean
+    assert window.menus.actions["add scan"].isEnabled()
+    desk.go(Key.ASSEMBLE)
+    assert not [w for w in window.findChildren(QComboBox) if w.accessibleName() == "Scan in force" and w.isVisible()]
+    window.bringing.further_scan(tmp_path / "raised.ply")
+    answer_unit(desk)
+    desk.wait(lambda: window.session.derived.job.scan_in_force == "scan 2")
+    assert [held.name for held in window.session.job.scans] == ["scan", "scan 2"]
+    assert evaluation_of(desk).statistics.mean != before
+    desk.go(Key.ASSEMBLE)
+    chosen = desk.named("Scan in force", QComboBox)
+    assert isinstance(chosen, QComboBox)
+    assert [chosen.itemText(k) for k in range(chosen.count())] == ["scan: s.stl", "scan 2: raised.ply"] and chosen.currentIndex() == 1
+    window.assemble.trim_table()
+    chosen.setCurrentIndex(0)
+    chosen.activated.emit(0)
+    desk.wait(lambda: window.session.derived.job.scan_in_force == "scan")
+    assert evaluation_of(desk).statistics.mean == before
+    desk.click("Remove it")
+    assert [held.name for held in window.session.job.scans] == ["scan 2"] and window.session.job.scan_in_force == "scan 2"
+    window.session.undo()
+    desk.wait(lambda: window.session.job.scan_in_force == "scan")
+
+
+def answer_unit(desk: Hand) -> None:
+    """A file without a unit is asked about; millimetres are taken."""
+
+    def accept() -> None:
+        dialog = QApplication.activeModalWidget()
+        if dialog is None:
+            QTimer.singleShot(50, accept)
+        else:
+            dialog.accept()  # type: ignore[attr-defined]
+
+    QTimer.singleShot(50, accept)
+
+
+def test_a_new_revision_of_the_nominal_keeps_its_faces(desk: Hand, tmp_path: Path) -> None:
+    """Faces are found again by what they are, lost ones are told, and one undo brings all of it back."""
+    window = desk.window
+    session = window.session
+    files = session.files
+    write_step(plate(), tmp_path / "a.step")
+    write_step(plate(HOLES[1:]), tmp_path / "b.step")
+    window.bringing.nominal(tmp_path / "a.step")
+    desk.wait(lambda: session.derived.nominal is not None and len(session.derived.nominal.faces) == 12)
+    old = session.derived.nominal
+    assert old is not None
+    for k, place in enumerate((HOLES[0], HOLES[3])):
+        session.add(Profile(id=str(k + 2), title="hole", faces=(hole_at(old, *place),)), "a characteristic")
+    desk.wait(lambda: len(session.derived.job.procedure.characteristics) == 3)
+    held = session.job
+    window.bringing.nominal(tmp_path / "b.step")
+    desk.wait(lambda: session.derived.nominal is not None and len(session.derived.nominal.faces) == 11)
+    new = session.derived.nominal
+    assert new is not None and files.locate(session.job.nominal).name == "b.step"  # type: ignore[arg-type]
+    _, lost, kept = session.job.procedure.characteristics
+    assert lost.faces == () and kept.faces == (hole_at(new, *HOLES[3]),)
+    assert "is not in the new nominal" in window.notice.text
+    reason = evaluation_of(desk).ledger[1].reason
+    assert "is not in the nominal any more" in reason
+    session.undo()
+    desk.wait(lambda: session.job == held)

@@ -72,7 +72,7 @@ def test_unexpected_failure_is_one_sentence(desk: Hand) -> None:
 def test_selection_is_inverted_and_deleted(desk: Hand, tmp_path: Path) -> None:
     session = desk.window.session
     path = write_bracket(tmp_path / "s.stl")
-    session.edit("scan", lambda job: job.model_copy(update={"scan": session.files.adopt(path)}))
+    session.edit("scan", lambda job: job.with_scan(session.files.adopt(path)))
     desk.wait()
     desk.go(Key.ASSEMBLE)
     desk.press(Qt.Key.Key_1)
@@ -144,7 +144,7 @@ def test_every_widget_that_can_be_used_has_a_name(desk: Hand) -> None:
 
 def test_copied_ledger_pastes_into_a_spreadsheet(desk: Hand, tmp_path: Path) -> None:
     session = desk.window.session
-    session.edit("nominal", lambda job: job.model_copy(update={"nominal": session.files.adopt(write_bracket(tmp_path / "n.stl"))}))
+    session.edit("nominal", lambda job: job.with_nominal(session.files.adopt(write_bracket(tmp_path / "n.stl"))))
     desk.wait()
     desk.window.perform("add whole profile")
     desk.wait()

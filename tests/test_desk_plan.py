@@ -16,7 +16,7 @@ from helpers import bracket_mesh
 from juxtum.demo.job import FACES
 from juxtum.desk.planning.topics import Topic
 from juxtum.desk.stations.findings import Key
-from juxtum.job import Job
+from juxtum.job import Job, inputs_of
 from juxtum.units import Unit
 
 
@@ -62,7 +62,7 @@ def test_a_rough_scan_serves_where_there_is_no_nominal(application: QApplication
     part = bracket_mesh()
     part.apply_scale(4.0)
     part.export(tmp_path / "rough.stl")
-    window.session.start(Job(scan=window.session.files.adopt(tmp_path / "rough.stl", Unit.MILLIMETRE)))
+    window.session.start(Job(inputs=inputs_of(scan=window.session.files.adopt(tmp_path / "rough.stl", Unit.MILLIMETRE))))
     hand.wait(lambda: window.session.derived.scan is not None)
     hand.go(Key.PLAN)
     assert hand.next() == "Next: plan on the scan"

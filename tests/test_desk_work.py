@@ -39,9 +39,7 @@ def desk(application: QApplication, tmp_path: Path) -> Iterator[Hand]:
     session = window.session
     scan = bracket_mesh()
     scan.apply_transform(POSE.matrix).export(tmp_path / "scan.stl")
-    job = session.job.model_copy(
-        update={"nominal": session.files.adopt(write_bracket(tmp_path / "nominal.stl")), "scan": session.files.adopt(tmp_path / "scan.stl")}
-    )
+    job = session.job.with_nominal(session.files.adopt(write_bracket(tmp_path / "nominal.stl"))).with_scan(session.files.adopt(tmp_path / "scan.stl"))
     session.start(job.with_step(default_procedure().characteristics[0]))
     hand.wait(lambda: session.derived.scan is not None)
     yield hand
@@ -162,9 +160,9 @@ def test_faces_are_picked_for_a_characteristic(desk: Hand) -> None:
 def test_a_step_that_fails_leaves_the_job(desk: Hand) -> None:
     session = desk.window.session
     before = session.job
-    session.edit("a frame", lambda job: job.with_step(AsScanned(name="a")).with_step(Decide(frame="nowhere")))
+    session.edit("a frame", lambda job: job.with_step(AsScanned(name="a")).with_step(Decide(alignment="nowhere")))
     desk.wait()
-    assert session.job.procedure.decide.frame == "nowhere", "a frame that is not there yet is no failure"
+    assert session.job.procedure.decide.alignment == "nowhere", "a frame that is not there yet is no failure"
     session.undo()
     desk.wait()
     session.edit("nothing left", lambda job: job.with_step(_impossible()))
@@ -214,11 +212,11 @@ def test_workbench_answers_in_order_and_survives_failures(application: QApplicat
 CRASHED = """
 import sys
 from pathlib import Path
-from juxtum.job import Brief, FileStore, Job
+from juxtum.job import Brief, FileStore, Job, inputs_of
 from juxtum.job.files import inputs_folder
 from juxtum.job.recovery import Recovery
 files = FileStore(inputs_folder())
-Recovery().note(Job(brief=Brief(part="Left behind"), nominal=files.adopt(Path(sys.argv[1]))), None)
+Recovery().note(Job(brief=Brief(part="Left behind"), inputs=inputs_of(files.adopt(Path(sys.argv[1])))), None)
 """
 
 

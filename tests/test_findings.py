@@ -81,7 +81,7 @@ def test_the_route_says_what_comes_next(walk: Walk) -> None:
     assert text.endswith("loose fragments") and action == "drop pieces"
     walk.job = walk.job.with_step(Fragments(smallest=200.0))
     assert walk.says(Key.ALIGN) == ("not aligned yet", "align automatically")
-    walk.job = walk.job.with_step(Rough()).with_step(BestFit(start="rough")).with_step(Decide(frame="best fit"))
+    walk.job = walk.job.with_step(Rough()).with_step(BestFit(start="rough")).with_step(Decide(alignment="best fit"))
     assert walk.says(Key.ALIGN)[0].startswith("best fit, RMS 0.0") and walk.says(Key.ALIGN)[1] == "pick datums"
     assert walk.says(Key.MEASURE)[1] == "go brief", "what it was scanned with is not said yet"
     walk.job = walk.job.model_copy(update={"circumstances": STATED})

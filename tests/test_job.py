@@ -20,10 +20,10 @@ from juxtum.errors import Cancelled, JobError, JuxtumError
 from juxtum.evaluate import Verdict
 from juxtum.evaluate.kinds import Profile
 from juxtum.evaluate.readings import standing
-from juxtum.job import Brief, FileStore, Job, Procedure, Runner, load_job, save_job
+from juxtum.job import Brief, FileStore, Job, Procedure, Runner, inputs_of, load_job, save_job
 from juxtum.job.document import default_procedure
+from juxtum.job.kept import Kept, held_bytes
 from juxtum.job.recovery import Recovery
-from juxtum.job.runner import held_bytes
 from juxtum.job.steps import AsScanned, BestFit, Decide, Fragments, Measure, ReadingStep, Rough, Trim
 from juxtum.progress import Progress
 from juxtum.units import Unit
@@ -40,8 +40,8 @@ def small(tmp_path: Path) -> tuple[FileStore, Job]:
     """A job on the bracket."""
     files = FileStore()
     part = write_bracket(tmp_path / "part.stl")
-    steps = (AsScanned(), Measure(), Decide(frame="as scanned"), Profile(id="1", title="all"))
-    return files, Job(nominal=files.adopt(part), scan=files.adopt(part), procedure=Procedure(steps=steps), circumstances=STATED)
+    steps = (AsScanned(), Measure(), Decide(alignment="as scanned"), Profile(id="1", title="all"))
+    return files, Job(inputs=inputs_of(files.adopt(part), files.adopt(part)), procedure=Procedure(steps=steps), circumstances=STATED)
 
 
 def test_only_what_depends_on_a_change_runs_again(small: tuple[FileStore, Job]) -> None:
@@ -70,9 +70,9 @@ def test_an_alignment_cannot_start_from_itself(small: tuple[FileStore, Job]) -> 
     files, job = small
     loop = job.with_step(BestFit(name="a", start="b")).with_step(BestFit(name="b", start="a"))
     with pytest.raises(JobError, match="starts from itself"):
-        Runner(files).frame(loop, "a")
+        Runner(files).alignment(loop, "a")
     with pytest.raises(JobError, match="there is no alignment called 'c'"):
-        Runner(files).frame(loop, "c")
+        Runner(files).alignment(loop, "c")
 
 
 def test_cancelling_leaves_no_result(small: tuple[FileStore, Job]) -> None:
@@ -91,8 +91,8 @@ def test_replaying_gives_the_same_digits(demo_files: tuple[FileStore, Job], demo
     monkeypatch.setenv("JUXTUM_SHELF", "off")
     again = Runner(files).evaluation(job)
     monkeypatch.delenv("JUXTUM_SHELF")
-    shelved = Runner(files).frame(job, "best fit")
-    for found in (shelved, demo_runner.frame(job, "best fit")):
+    shelved = Runner(files).alignment(job, "best fit")
+    for found in (shelved, demo_runner.alignment(job, "best fit")):
         assert (found.transform.matrix == again.alignment.transform.matrix).all()
         assert (found.covariance == again.alignment.covariance).all()
         assert found.notes == again.alignment.notes
@@ -128,7 +128,7 @@ def test_two_frames_are_compared(small: tuple[FileStore, Job], tmp_path: Path) -
     files, job = small
     shifted = bracket_mesh().apply_translation([0.25, 0, 0])
     shifted.export(tmp_path / "shifted.stl")
-    job = job.model_copy(update={"scan": files.adopt(tmp_path / "shifted.stl")}).with_step(BestFit(start="as scanned"))
+    job = job.with_scan(files.adopt(tmp_path / "shifted.stl")).with_step(BestFit(start="as scanned"))
     found = Runner(files).compare(job, "as scanned", "best fit")
     assert found.motion.shift == pytest.approx([-0.25, 0, 0], abs=1e-3)
     assert found.motion.largest == pytest.approx(0.25, abs=2e-3)
@@ -152,7 +152,7 @@ def test_a_failed_save_leaves_the_old_file(small: tuple[FileStore, Job], tmp_pat
     save_job(job, path, files)
     before = path.read_bytes()
     assert job.scan is not None
-    lost = job.model_copy(update={"scan": job.scan.model_copy(update={"sha256": "f" * 64})})
+    lost = job.with_scan(job.scan.model_copy(update={"sha256": "f" * 64}))
     with pytest.raises(JuxtumError, match="cannot be found"):
         save_job(lost, path, files)
     assert path.read_bytes() == before
@@ -174,7 +174,7 @@ def test_damaged_input_inside_a_job_is_noticed(small: tuple[FileStore, Job], tmp
 def keep_saving(part: Path, path: Path, number: int, told: int) -> None:
     """Save one state after another, and tell each that is saved."""
     files = FileStore()
-    job = Job(id="0" * 32, nominal=files.adopt(part), scan=files.adopt(part))
+    job = Job(id="0" * 32, inputs=inputs_of(files.adopt(part), files.adopt(part)))
     os.write(told, b"ready\n")
     while True:
         number += 1
@@ -217,7 +217,7 @@ def test_recovery_finds_what_a_crash_left_behind() -> None:
 
 
 def test_default_procedure_needs_no_choices() -> None:
-    assert default_procedure().frame("best fit").start == "rough"
+    assert default_procedure().alignment("best fit").start == "rough"
 
 
 def test_other_limits_of_the_map_measure_nothing_again(small: tuple[FileStore, Job]) -> None:
@@ -236,18 +236,19 @@ def test_other_limits_of_the_map_measure_nothing_again(small: tuple[FileStore, J
 
 def test_results_are_bounded_by_what_they_hold(monkeypatch: pytest.MonkeyPatch) -> None:
     """Arrays that several results share count once; the oldest go first, a few always stay."""
-    from juxtum.job import runner as module
+    from juxtum.job import kept as module
 
     shared = np.zeros(1_000_000)
     assert held_bytes([(shared, shared[:10]), {"a": shared}]) == shared.nbytes
     monkeypatch.setattr(module, "MOST_BYTES", 40_000_000)
-    runner = Runner(FileStore())
+    kept = Kept()
     for k in range(20):
-        runner._once(str(k), lambda: (np.zeros(500_000), shared))
-    assert list(runner._kept) == [str(k) for k in range(12, 20)]
+        kept.put(str(k), (np.zeros(500_000), shared))
+    assert [k for k in range(20) if kept.get(str(k)) is not None] == list(range(12, 20))
     for k in range(20, 30):
-        runner._once(str(k), lambda: np.zeros(5_000_000))
-    assert list(runner._kept) == [str(k) for k in range(24, 30)]
+        kept.put(str(k), np.zeros(5_000_000))
+    assert [k for k in range(30) if kept.get(str(k)) is not None] == list(range(24, 30))
+    assert kept.put("29", shared) is kept.get("29") is not shared, "who comes second gets what is there"
 
 
 def test_a_wide_table_is_a_note_and_no_refusal(tmp_path: Path) -> None:
@@ -258,7 +259,7 @@ def test_a_wide_table_is_a_note_and_no_refusal(tmp_path: Path) -> None:
     trimesh.util.concatenate([mesh, grid]).export(tmp_path / "scan.stl")
     files = FileStore()
     nominal, scan = files.adopt(part, Unit.MILLIMETRE), files.adopt(tmp_path / "scan.stl", Unit.MILLIMETRE)
-    loaded = Runner(files).loaded_scan(Job(nominal=nominal, scan=scan))
+    loaded = Runner(files).loaded_scan(Job(inputs=inputs_of(nominal, scan)))
     assert any("times as large as the nominal, which its table may explain" in text for text in loaded.problems)
 
 

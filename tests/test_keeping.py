@@ -15,7 +15,7 @@ from helpers import write_bracket
 from juxtum.errors import JobError
 from juxtum.exchange.inputfile import InputFile
 from juxtum.exchange.writing import as_file_name, write_atomically
-from juxtum.job import Brief, FileStore, Job, load_job, save_job
+from juxtum.job import Brief, FileStore, Job, inputs_of, load_job, save_job
 
 pytestmark = pytest.mark.quick
 
@@ -66,7 +66,7 @@ def test_what_cannot_be_written_is_a_sentence(tmp_path: Path, name: str, words: 
 
 def test_a_changed_input_does_not_end_in_a_broken_job(tmp_path: Path) -> None:
     files = FileStore(tmp_path / "kept")
-    job = Job(nominal=files.adopt(write_bracket(tmp_path / "n.stl")))
+    job = Job(inputs=inputs_of(files.adopt(write_bracket(tmp_path / "n.stl"))))
     assert job.nominal is not None
     good = tmp_path / "a.juxtum"
     save_job(job, good, files)

@@ -22,7 +22,7 @@ from juxtum.evaluate.kinds import KINDS, Characteristic, Flatness, Given, Profil
 from juxtum.evaluate.kinds.flatness import middle_of_zone
 from juxtum.geometry import PointCloud, RigidTransform
 from juxtum.geometry.arrays import Floats
-from juxtum.job import FileStore, Job, Procedure, Runner, save_job
+from juxtum.job import FileStore, Job, Procedure, Runner, inputs_of, save_job
 from juxtum.job.planning import task_of, with_circumstances
 from juxtum.job.steps import AsScanned, Decide, Measure
 from juxtum.nominal import Nominal
@@ -123,9 +123,9 @@ def test_from_a_job_to_every_file_and_again(tmp_path: Path) -> None:
     """Run from the command line, replayed from its own procedure, in result, table and report; planning knows it."""
     files = FileStore()
     part = files.adopt(write_bracket(tmp_path / "n.stl"))
-    foot = next(f.number for f in Runner(files).nominal(Job(nominal=part)).faces if abs(f.centre[2] - 10) < 1e-6 and f.area > 2000)
-    steps = (AsScanned(), Measure(), Decide(frame="as scanned"), Flatness(id="3", title="Flatness of the foot", faces=(foot,), limit=0.05))
-    job = Job(nominal=part, scan=part, procedure=Procedure(steps=steps), circumstances=STATED)
+    foot = next(f.number for f in Runner(files).nominal(Job(inputs=inputs_of(part))).faces if abs(f.centre[2] - 10) < 1e-6 and f.area > 2000)
+    steps = (AsScanned(), Measure(), Decide(alignment="as scanned"), Flatness(id="3", title="Flatness of the foot", faces=(foot,), limit=0.05))
+    job = Job(inputs=inputs_of(part, part), procedure=Procedure(steps=steps), circumstances=STATED)
     assert task_of(job).aims == (Aim("3", "Flatness of the foot", 0.05, (foot,), within=True),)
     save_job(job, tmp_path / "a.juxtum", files)
     results = []

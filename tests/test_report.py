@@ -15,7 +15,7 @@ import pytest
 from helpers import STATED, box_mesh, write_bracket
 from juxtum.errors import InputError
 from juxtum.evaluate.kinds import Profile
-from juxtum.job import Brief, Evaluation, FileStore, Job, Procedure, Runner
+from juxtum.job import Brief, Evaluation, FileStore, Job, Procedure, Runner, inputs_of
 from juxtum.job.steps import AsScanned, BestFit, Decide, GridStep, Measure, ReadingStep
 from juxtum.progress import Progress
 from juxtum.report import result_document, write_outputs
@@ -38,9 +38,9 @@ def many(tmp_path_factory: pytest.TempPathFactory) -> tuple[Job, Evaluation, Run
     write_ply(folder / "s.ply", keep)
     profiles = tuple(Profile(id=str(k), title=f"=cmd|line {k}", faces=(k % 6 + 1,)) for k in range(1, 30))
     readings = (ReadingStep(label="@evil", place=(30, 20, 10)), GridStep(label="G", face=1, spacing=8.0))
-    steps = (AsScanned(), Measure(), Decide(frame="as scanned"), *profiles, *readings)
+    steps = (AsScanned(), Measure(), Decide(alignment="as scanned"), *profiles, *readings)
     brief = Brief(part="Br\u00fccke \u2264 \u03c3 <b>", operator="Ilse Maartens")
-    job = Job(brief=brief, circumstances=STATED, nominal=files.adopt(nominal), scan=files.adopt(folder / "s.ply"), procedure=Procedure(steps=steps))
+    job = Job(brief=brief, circumstances=STATED, inputs=inputs_of(files.adopt(nominal), files.adopt(folder / "s.ply")), procedure=Procedure(steps=steps))
     runner = Runner(files)
     return job, runner.evaluation(job), runner
 

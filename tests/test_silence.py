@@ -18,7 +18,7 @@ from juxtum.cli import main
 from juxtum.demo import solids
 from juxtum.exchange.meshes import read_mesh
 from juxtum.geometry import PointCloud
-from juxtum.job import Evaluation, FileStore, Job, Runner
+from juxtum.job import Evaluation, FileStore, Job, Runner, inputs_of
 from juxtum.job.document import default_procedure
 from juxtum.job.doubts import doubts_about_inputs
 from juxtum.job.inputs import LoadedScan
@@ -101,7 +101,7 @@ def evaluated(given: list[object]) -> Evaluation:
     """The whole procedure on a nominal and a scan."""
     files = FileStore()
     nominal, scan = (files.adopt(Path(str(path))) for path in given)
-    return Runner(files).evaluation(Job(nominal=nominal, scan=scan, procedure=default_procedure(), circumstances=STATED))
+    return Runner(files).evaluation(Job(inputs=inputs_of(nominal, scan), procedure=default_procedure(), circumstances=STATED))
 
 
 @pytest.mark.parametrize("name", CASES)
@@ -158,7 +158,7 @@ def test_the_header_of_a_list_counts(tmp_path: Path, header: str, row: str, unit
 def _procedure(folder: Path) -> tuple[Path, Path]:
     nominal, scan = made()(folder)
     files = FileStore()
-    job = Job(nominal=files.adopt(Path(str(nominal))), procedure=default_procedure(), circumstances=STATED)
+    job = Job(inputs=inputs_of(files.adopt(Path(str(nominal)))), procedure=default_procedure(), circumstances=STATED)
     save_procedure(job, folder / "p.json", Path(str(nominal)))
     return Path(str(nominal)), Path(str(scan))
 

@@ -21,7 +21,7 @@ LIMIT = 0.02
 @pytest.fixture(scope="module")
 def pose(demo_runner: Runner, demo_files: tuple[FileStore, Job]) -> RigidTransform:
     """The best fit, as `inspect` finds it."""
-    return demo_runner.frame(demo_files[1], "best fit").transform
+    return demo_runner.alignment(demo_files[1], "best fit").transform
 
 
 @pytest.fixture(scope="module")

@@ -203,7 +203,7 @@ def _kept(job: Job, files: FileStore, session: CaptureSession, options: argparse
     surface = surface_of(points_of(session), progress=show_progress())
     write_atomically(options.out / "scan.ply", lambda path: write_ply(path, surface))
     record = record_of(session, kept, options.device, options.seed)
-    job = with_alignment(job.model_copy(update={"capture": record, "scan": files.adopt(options.out / "scan.ply")}))
+    job = with_alignment(job.model_copy(update={"capture": record}).with_scan(files.adopt(options.out / "scan.ply")))
     job = with_captured_circumstances(job, record)
     save_job(job, options.out / f"captured{SUFFIX}", files)
     return record

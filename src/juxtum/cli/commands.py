@@ -24,6 +24,7 @@ from juxtum.instruments.stated import validation_sentence
 from juxtum.job import Evaluation, FileStore, Job, Procedure, Runner, load_job
 from juxtum.job.document import LOOSE_SHARE
 from juxtum.job.files import content_hash
+from juxtum.job.roles import inputs_of
 from juxtum.job.steps import (
     AsScanned,
     BestFit,
@@ -65,14 +66,13 @@ def inspect(options: argparse.Namespace) -> int:
     frame = steps[-1].name  # type: ignore[union-attr]
     steps += [
         Measure(lower=options.lower, upper=options.upper),
-        Decide(frame=frame, rule=DecisionRule(options.rule)),
+        Decide(alignment=frame, rule=DecisionRule(options.rule)),
         Profile(id="1", title="Profile of the whole part", lower=options.lower, upper=options.upper, least_seen=options.least_seen),
     ]
     files = FileStore()
     job = Job(
         circumstances=Circumstances(instrument=instrument, environment=room),
-        nominal=files.adopt(options.nominal, options.nominal_unit),
-        scan=files.adopt(options.scan, options.scan_unit),
+        inputs=inputs_of(files.adopt(options.nominal, options.nominal_unit), files.adopt(options.scan, options.scan_unit)),
         procedure=Procedure(steps=tuple(steps)),
     )
     check_folder(options.out)
@@ -96,7 +96,7 @@ def run(options: argparse.Namespace) -> int:
         how = for_other_parts(known.circumstances)
         if options.instrument:
             how = how.model_copy(update={"instrument": stated_instrument(options.instrument, options.chain or "")})
-        job = known.model_copy(update={"scan": FileStore.adopt(files, scan, unit), "circumstances": how})
+        job = known.with_scan(FileStore.adopt(files, scan, unit)).model_copy(update={"circumstances": how})
         results.append((job, _replay(job, runner, folder)))
     return _finish(results, options)
 

@@ -21,6 +21,7 @@ from juxtum.instruments.models import InstrumentModel, Kind, instrument_named, s
 from juxtum.instruments.stated import validation_sentence
 from juxtum.job import FileStore, Job, Runner, load_job
 from juxtum.job.planning import task_of
+from juxtum.job.roles import inputs_of
 from juxtum.job.store import SUFFIX
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import finishes_of
@@ -85,7 +86,7 @@ def open_part(name: str, files: FileStore, unit: Unit | None = None) -> Job:
     check_file(path)
     if path.suffix.lower() == SUFFIX:
         return load_job(path, files, cache_folder() / "inputs")
-    return Job(nominal=files.adopt(path, unit))
+    return Job(inputs=inputs_of(files.adopt(path, unit)))
 
 
 def _demo(part: str, files: FileStore) -> Job:
@@ -97,7 +98,7 @@ def _demo(part: str, files: FileStore) -> Job:
         raise InputError(f"there is no demo part '{part}'", "demo", f"Parts are: {', '.join(PARTS)}")
     if part == "BC-220":
         return demo_job(files, with_scan=False)
-    return beam_job(files) if part == "HB-36" else Job(nominal=files.adopt(nominal_path(part)))
+    return beam_job(files) if part == "HB-36" else Job(inputs=inputs_of(files.adopt(nominal_path(part))))
 
 
 def _chosen(plan: Plan, options: argparse.Namespace, nominal: Nominal) -> Plan:

@@ -6,6 +6,7 @@ from juxtum.demo.world import nominal_path
 from juxtum.evaluate.kinds import Profile
 from juxtum.instruments import Circumstances, Environment, Instrument
 from juxtum.job import Brief, FileStore, Job, Procedure
+from juxtum.job.roles import inputs_of
 from juxtum.job.steps import BestFit, DatumChoice, Datums, Decide, Fragments, Measure, Rough, Step, Trim
 from juxtum.plan.document import Plan
 from juxtum.plan.views import Stance
@@ -59,8 +60,8 @@ def beam_job(files: FileStore) -> Job:
         BestFit(start="rough"),
         Datums(name="datums A|B|C", start="best fit", datums=datums),
         Measure(lower=-1.0, upper=1.0),
-        Decide(frame="datums A|B|C"),
+        Decide(alignment="datums A|B|C"),
         *characteristics(),
     )
     plan = Plan(stance=Stance.STANDS, chain="with photo set and bars", start="07:30", goal=0.85)
-    return Job(brief=BRIEF, circumstances=CIRCUMSTANCES, nominal=files.adopt(nominal_path("HB-36")), procedure=Procedure(steps=steps), plan=plan)
+    return Job(brief=BRIEF, circumstances=CIRCUMSTANCES, inputs=inputs_of(files.adopt(nominal_path("HB-36"))), procedure=Procedure(steps=steps), plan=plan)

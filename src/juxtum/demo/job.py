@@ -6,6 +6,7 @@ from juxtum.demo.world import nominal_path, scan_path
 from juxtum.evaluate.kinds import Profile
 from juxtum.instruments import Circumstances, Environment, Instrument
 from juxtum.job import Brief, FileStore, Job, Procedure
+from juxtum.job.roles import inputs_of
 from juxtum.job.steps import DatumChoice, Datums, Decide, Measure, Step
 from juxtum.plan.document import Plan
 from juxtum.progress import Progress
@@ -70,8 +71,7 @@ def demo_job(files: FileStore, progress: Progress | None = None, *, with_scan: b
     return Job(
         brief=BRIEF,
         circumstances=CIRCUMSTANCES,
-        nominal=files.adopt(nominal_path()),
-        scan=files.adopt(scan_path(progress)) if with_scan else None,
+        inputs=inputs_of(files.adopt(nominal_path()), files.adopt(scan_path(progress)) if with_scan else None),
         procedure=Procedure(steps=steps),
         plan=Plan(
             datums=tuple(FACES[name] for name in ("plate top", "bore", "seat end")),

@@ -105,6 +105,8 @@ FILE = (
     Action("bring nominal", "Import CAD model\u2026", "File/3", lambda w: w.bringing.ask_nominal(), "Ctrl+Shift+N", "import",
            "STEP, IGES, STL, PLY, OBJ, OFF or 3MF"),
     Action("bring scan", "Import scan\u2026", "File/3", lambda w: w.bringing.ask_scan(), "Ctrl+Shift+I", "scan-line", "STL, PLY, OBJ, 3MF, OFF, XYZ or CSV"),
+    Action("add scan", "Add another scan\u2026", "File/3", lambda w: w.bringing.ask_further_scan(), "", "scan-line",
+           "Beside the scan in force; the procedure is then carried out on it", lambda w: bool(w.session.job.scans)),
     Action("write report", "Write the report\u2026", "File/4", lambda w: w.bringing.ask_report(), "Ctrl+P", "file-text",
            "PDF, tables and the coloured scan", _has_map),
     Action("write setup sheet", "Write the set-up sheet\u2026", "File/4", lambda w: w.bringing.ask_sheet(), "Ctrl+Shift+P", "file-text",

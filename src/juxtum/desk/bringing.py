@@ -8,12 +8,13 @@ from typing import TYPE_CHECKING
 
 from juxtum.desk.asking import NOMINAL_SUFFIXES, SCAN_SUFFIXES, Asking, UnitDialog, look_at
 from juxtum.desk.session import fresh_job
-from juxtum.errors import InputError
+from juxtum.errors import InputError, JuxtumError
 from juxtum.exchange.cad import CAD_SUFFIXES
 from juxtum.exchange.meshes import MeshFile
-from juxtum.job import Job
+from juxtum.job import InputFile, Job
 from juxtum.job.files import content_hash
 from juxtum.job.planning import with_foreign_scan
+from juxtum.job.revision import faces_named, named_fingerprints, revised
 from juxtum.job.store import SUFFIX, save_procedure
 from juxtum.progress import Progress
 from juxtum.units import Unit
@@ -56,25 +57,54 @@ class Bringing:
             return
 
         def take(unit: Unit | None) -> None:
-            def change(job: Job, _: Progress) -> Job:
+            told: list[str] = []
+
+            def change(job: Job, progress: Progress) -> Job:
                 part = job.brief.part or path.stem
                 brief = job.brief.model_copy(update={"part": part})
-                return job.model_copy(update={"nominal": self._session.files.adopt(path, unit), "brief": brief})
+                made = job.with_nominal(self._session.files.adopt(path, unit)).model_copy(update={"brief": brief})
+                made, notes = self._on_revision(job, made, progress)
+                told.extend(notes)
+                return made
 
             def done() -> None:
                 self._window.look_home()
+                if told:
+                    self._window.announce(" ".join(f"{note}." for note in told))
                 then()
 
             self._session.edit_slowly(f"bring nominal {path.name}", change, then=done)
 
         self._with_unit(path, 0.0, take)
 
-    def scan(self, path: Path, then: Callable[[], None] = lambda: None) -> None:
-        """Make a file the scan; ask for its unit when it names none."""
+    def _on_revision(self, before: Job, made: Job, progress: Progress) -> tuple[Job, tuple[str, ...]]:
+        """Where a nominal takes the place of another one, whatever names a face finds it again."""
+        if before.nominal is None or before.nominal == made.nominal or not faces_named(before):
+            return made, ()
+        runner = self._session.runner
+        try:
+            known = named_fingerprints(before, runner.nominal(before, progress))
+        except JuxtumError:
+            return made, ("The nominal before it could not be read: see whether every characteristic and datum has the right faces",)
+        return revised(made, known, runner.nominal(made, progress))
 
+    def scan(self, path: Path, then: Callable[[], None] = lambda: None) -> None:
+        """Make a file the scan in force; ask for its unit when it names none."""
+        self._scan(path, then, lambda job, file: job.with_scan(file))
+
+    def further_scan(self, path: Path) -> None:
+        """Put a scan to those that the job has, and carry the procedure out on it."""
+
+        def add(job: Job, file: InputFile) -> Job:
+            more = job.with_further(file) if job.scans else job.with_scan(file)
+            return more.on_scan(more.scans[-1].name)
+
+        self._scan(path, lambda: None, add)
+
+    def _scan(self, path: Path, then: Callable[[], None], put: Callable[[Job, InputFile], Job]) -> None:
         def take(unit: Unit | None) -> None:
             def change(job: Job, _: Progress) -> Job:
-                return with_foreign_scan(job.model_copy(update={"scan": self._session.files.adopt(path, unit)}))
+                return with_foreign_scan(put(job, self._session.files.adopt(path, unit)))
 
             def done() -> None:
                 self._window.show_scan()
@@ -128,7 +158,7 @@ class Bringing:
                 copy = copy.with_name(f"{copy.stem} {nominal.sha256[:8]}{copy.suffix}")
             if not copy.exists():
                 shutil.copyfile(place, copy)
-            save_procedure(job, target, copy)
+            save_procedure(job, target, copy, named_fingerprints(job, self._session.runner.nominal(job)))
 
         self._session.compute(work, lambda _: self._window.announce(f"The procedure is in {target}"))
 
@@ -167,6 +197,11 @@ class Bringing:
         """Ask for a scan and bring it."""
         if (path := self.asking.scan()) is not None:
             self.scan(path)
+
+    def ask_further_scan(self) -> None:
+        """Ask for a scan and put it to those of the job."""
+        if (path := self.asking.scan()) is not None:
+            self.further_scan(path)
 
     def ask_sheet(self) -> None:
         """Ask for a folder and write the set-up sheet."""

@@ -68,7 +68,8 @@ class Derived:
     """From scan coordinates to a display in which the scan stands on its table."""
     table: Plane | None = None
     pieces: Pieces | None = None
-    frame: str = ""
+    in_force: str = ""
+    """The name of the alignment whose map is shown."""
     evaluation: Evaluation | None = None
     map_surface: Surface | None = None
     limits: Lines | None = None
@@ -174,9 +175,9 @@ class Deriver:
 
     def _map(self, job: Job, progress: Progress) -> dict[str, Any]:
         names = [step.name for step in job.procedure.alignments]
-        frame = job.procedure.decide.frame
-        frame = frame if frame in names else names[-1]
-        evaluation = self.runner.evaluation(job, frame, progress.part(0.3, 0.9))
+        wanted = job.procedure.decide.alignment
+        name = wanted if wanted in names else names[-1]
+        evaluation = self.runner.evaluation(job, name, progress.part(0.3, 0.9))
         progress.phase("colouring the map", 0.92)
         d, scan = evaluation.deviation, self.runner.cleaned(job)
         measure = job.procedure.measure
@@ -188,7 +189,7 @@ class Deriver:
             both = (measure.lower, measure.upper)
             limits = self._of(f"limits {both}", d, lambda: limit_lines(d, scan.triangles, both))
         return {
-            "frame": frame,
+            "in_force": name,
             "evaluation": evaluation,
             "map_surface": self._of("map", d, lambda: map_surface(d, scan.triangles, turned)),
             "limits": limits,
@@ -196,16 +197,18 @@ class Deriver:
             "foreign": self._of("foreign", d, lambda: foreign_surface(d, scan.triangles, turned)),
             "passed": self._of("passed", d, lambda: passed_surface(d)),
             "area": self._of(f"histogram {scale.ends}", d, lambda: histogram(d, *scale.ends)),
-            "comparison": self._comparison(job, frame, progress),
+            "comparison": self._comparison(job, name, progress),
         }
 
-    def _comparison(self, job: Job, frame: str, progress: Progress) -> Comparison | None:
-        """Against the newest other frame that is worth comparing."""
-        others = [s.name for s in job.procedure.alignments if s.name != frame and s.kind not in ("rough", "as-scanned")]
+    def _comparison(self, job: Job, name: str, progress: Progress) -> Comparison | None:
+        """Against the newest other alignment of the same scan that is worth comparing."""
+        scan = job.procedure.alignment(name).scan
+        worth = [s for s in job.procedure.alignments if s.scan == scan and s.kind not in ("rough", "as-scanned")]
+        others = [s.name for s in worth if s.name != name]
         if not others:
             return None
         try:
-            return self.runner.compare(job, others[-1], frame, progress.part(0.95, 1.0))
+            return self.runner.compare(job, others[-1], name, progress.part(0.95, 1.0))
         except JuxtumError:
             return None
 

@@ -150,7 +150,7 @@ class Session(QObject):
 
     def add(self, step: Step, label: str, then: Callable[[], None] | None = None) -> None:
         """Add a step to the procedure."""
-        self.edit(label, lambda job: job.with_step(step), then=then)
+        self.edit(label, lambda job: job.with_step_here(step), then=then)
 
     def note(self, fact: Edit) -> None:
         """Put something that happened into the job at once; undo does not take it back."""

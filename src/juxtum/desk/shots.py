@@ -174,6 +174,6 @@ def _lock_to_datums(walk: _Walk) -> None:
 
     step = datum_step("best fit")
     decide = walk.window.session.job.procedure.decide
-    in_force = decide.model_copy(update={"frame": step.name})
+    in_force = decide.model_copy(update={"alignment": step.name})
     walk.window.session.edit("lock to datums", lambda job: job.with_step(step).with_step(in_force))
     walk.settle()

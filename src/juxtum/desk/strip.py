@@ -79,6 +79,6 @@ class Strip(QWidget):
         self._under.setText("  \u00b7  ".join(p for p in parts if p) or "no serial yet")
         names = [s.name for s in d.job.procedure.alignments]
         options = [(n, f"alignment  {n}") for n in names] or [("", "no alignment yet")]
-        self.frame.show_options(options, d.frame)
+        self.frame.show_options(options, d.in_force)
         self.frame.setEnabled(bool(names))
         self.rule.show_options([(r.value, f"rule  {r.value}") for r in DecisionRule], d.job.procedure.decide.rule)

@@ -274,13 +274,13 @@ class MainWindow(QMainWindow):
     def choose_frame(self, name: str) -> None:
         """Put another alignment in force; map and ledger follow."""
         decide = self.session.job.procedure.decide
-        if name and name != decide.frame:
-            self.session.add(decide.model_copy(update={"frame": name}), f"frame {name}")
+        if name and name != decide.alignment:
+            self.session.add(decide.model_copy(update={"alignment": name}), f"frame {name}")
 
     def next_frame(self) -> None:
         """The alignment after the one in force."""
         names = [s.name for s in self.session.job.procedure.alignments]
-        now = self.session.derived.frame
+        now = self.session.derived.in_force
         if names:
             self.choose_frame(names[(names.index(now) + 1) % len(names)] if now in names else names[0])
 

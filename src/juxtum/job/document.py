@@ -5,7 +5,7 @@ from __future__ import annotations
 import uuid
 from typing import Annotated, Literal, TypeVar
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from juxtum.capture.document import CaptureRecord
 from juxtum.errors import JobError
@@ -13,22 +13,21 @@ from juxtum.evaluate.kinds import KINDS, Kind, Profile
 from juxtum.exchange.inputfile import InputFile
 from juxtum.instruments import Circumstances
 from juxtum.job.readiness import Readiness
+from juxtum.job.roles import Input, Role, free_name
 from juxtum.job.steps import (
+    AlignModel,
     AlignStep,
-    AsScanned,
     BestFit,
+    CleaningModel,
     CleaningStep,
-    Datums,
     Decide,
     Fragments,
-    GridStep,
     Measure,
-    Pairs,
     ReadingStep,
     Rough,
-    Selection,
     Step,
     StepModel,
+    TakingStep,
     Trim,
 )
 from juxtum.plan.document import Plan
@@ -37,8 +36,6 @@ Text = Annotated[str, Field(max_length=500)]
 StepType = TypeVar("StepType", bound=StepModel)
 LOOSE_SHARE = 0.002
 """Pieces smaller than this share of the largest are taken for loose fragments."""
-CLEANING = (Trim, Fragments, Selection)
-ALIGNING = (AsScanned, Rough, Pairs, BestFit, Datums)
 
 
 class Brief(BaseModel):
@@ -64,13 +61,17 @@ class Procedure(BaseModel):
 
     @property
     def cleaning(self) -> tuple[CleaningStep, ...]:
-        """What is done to the scan, in order."""
-        return tuple(s for s in self.steps if isinstance(s, CLEANING))
+        """What is done to scans, in order."""
+        return tuple(s for s in self.steps if isinstance(s, CleaningModel))
+
+    def cleaning_of(self, scan: str) -> tuple[CleaningStep, ...]:
+        """What is done to the scan of a name, in order."""
+        return tuple(s for s in self.cleaning if s.scan == scan)
 
     @property
     def alignments(self) -> tuple[AlignStep, ...]:
-        """The frames, in order."""
-        return tuple(s for s in self.steps if isinstance(s, ALIGNING))
+        """All alignments, in order."""
+        return tuple(s for s in self.steps if isinstance(s, AlignModel))
 
     @property
     def characteristics(self) -> tuple[Kind, ...]:
@@ -89,9 +90,9 @@ class Procedure(BaseModel):
         return (self.measure, self.decide, *self.characteristics, *self.readings)
 
     @property
-    def readings(self) -> tuple[ReadingStep | GridStep, ...]:
+    def readings(self) -> tuple[TakingStep, ...]:
         """Single readings and grids, in order."""
-        return tuple(s for s in self.steps if isinstance(s, ReadingStep | GridStep))
+        return tuple(s for s in self.steps if isinstance(s, TakingStep))
 
     def of(self, kind: type[StepType]) -> tuple[StepType, ...]:
         """All steps of one kind."""
@@ -104,10 +105,10 @@ class Procedure(BaseModel):
 
     @property
     def decide(self) -> Decide:
-        """Frame in force and decision rule; the last such step counts."""
+        """Alignment in force and decision rule; the last such step counts."""
         return (self.of(Decide) or (Decide(),))[-1]
 
-    def frame(self, name: str) -> AlignStep:
+    def alignment(self, name: str) -> AlignStep:
         """The alignment of a name.
 
         Raises
@@ -127,6 +128,11 @@ class Procedure(BaseModel):
             if _same_slot(old, step):
                 return Procedure(steps=(*self.steps[:index], step, *self.steps[index + 1 :]))
         return Procedure(steps=(*self.steps, step))
+
+    def on_scan(self, name: str) -> Procedure:
+        """With all cleaning and aligning done to the scan of a name."""
+        moved = (s.model_copy(update={"scan": name}) if isinstance(s, CleaningModel | AlignModel) else s for s in self.steps)
+        return Procedure(steps=tuple(moved))
 
     def without(self, step: Step) -> Procedure:
         """With a step taken out."""
@@ -161,7 +167,7 @@ class Procedure(BaseModel):
 def _same_slot(old: Step, new: Step) -> bool:
     if isinstance(old, Measure | Decide):
         return type(old) is type(new)
-    if isinstance(old, ALIGNING) and isinstance(new, ALIGNING):
+    if isinstance(old, AlignModel) and isinstance(new, AlignModel):
         return bool(old.name == new.name)
     if isinstance(old, KINDS) and isinstance(new, KINDS):
         return old.id == new.id
@@ -176,19 +182,87 @@ class Job(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
 
     schema_name: Literal["juxtum-job"] = Field("juxtum-job", alias="schema")
-    version: Literal[4] = 4
+    version: Literal[5] = 5
     id: Annotated[str, Field(pattern="^[0-9a-f]{32}$")] = Field(default_factory=lambda: uuid.uuid4().hex)
     brief: Brief = Brief()
     circumstances: Circumstances = Circumstances()
     """How it was really measured."""
-    nominal: InputFile | None = None
-    scan: InputFile | None = None
+    inputs: Annotated[tuple[Input, ...], Field(max_length=1000)] = ()
+    """Nominal, scans, clouds, touches: each under a name of its own."""
     procedure: Procedure = Procedure()
     plan: Plan | None = None
     capture: CaptureRecord | None = None
     readiness: Readiness = Readiness()
     prepared: Annotated[tuple[Annotated[str, Field(max_length=60)], ...], Field(max_length=100)] = ()
     """What a person has ticked as done before the capture."""
+
+    @model_validator(mode="after")
+    def _told_apart(self) -> Job:
+        names = [held.name for held in self.inputs]
+        if len(set(names)) < len(names):
+            raise ValueError("two inputs have the same name")
+        if sum(held.is_nominal for held in self.inputs) > 1:
+            raise ValueError("a job has one nominal")
+        return self
+
+    @property
+    def nominal(self) -> InputFile | None:
+        """What the part should be."""
+        return next((held.file for held in self.inputs if held.is_nominal), None)
+
+    @property
+    def scans(self) -> tuple[Input, ...]:
+        """All that was measured, in order."""
+        return tuple(held for held in self.inputs if not held.is_nominal)
+
+    @property
+    def scan_in_force(self) -> str:
+        """The name of the scan that is shown and judged: the one which the alignment in force lays."""
+        names = [held.name for held in self.scans]
+        wanted = [s.scan for s in self.procedure.alignments if s.name == self.procedure.decide.alignment]
+        return next((name for name in (*wanted, *names) if name in names), Role.SCAN)
+
+    @property
+    def scan(self) -> InputFile | None:
+        """The file of the scan in force."""
+        return next((held.file for held in self.scans if held.name == self.scan_in_force), None)
+
+    def with_nominal(self, file: InputFile | None) -> Job:
+        """With another nominal, or with none."""
+        first = () if file is None else (Input(name=free_name(Role.NOMINAL, self.scans), role=Role.NOMINAL, file=file),)
+        return self.model_copy(update={"inputs": (*first, *self.scans)})
+
+    def with_scan(self, file: InputFile | None) -> Job:
+        """With another file for the scan in force, or without it."""
+        name = self.scan_in_force
+        kept = tuple(held for held in self.inputs if held.name != name)
+        if file is None:
+            return self.model_copy(update={"inputs": kept})
+        made = Input(name=name, role=Role.SCAN, file=file)
+        at = next((k for k, held in enumerate(self.inputs) if held.name == name), len(kept))
+        return self.model_copy(update={"inputs": (*kept[:at], made, *kept[at:])})
+
+    def with_further(self, file: InputFile, role: Role = Role.SCAN) -> Job:
+        """With one more input beside those it has."""
+        made = Input(name=free_name(role, self.inputs), role=role, file=file)
+        return self.model_copy(update={"inputs": (*self.inputs, made)})
+
+    def without_input(self, name: str) -> Job:
+        """Without an input; the procedure goes on with another scan where it was about the one that goes.
+
+        Raises
+        ------
+        JobError
+            When there is none of that name.
+        """
+        if name not in {held.name for held in self.inputs}:
+            raise JobError(f"there is no input called '{name}'", self.title, "Choose one of the inputs of the job")
+        left = self.model_copy(update={"inputs": tuple(held for held in self.inputs if held.name != name)})
+        return left.on_scan(left.scans[0].name) if left.scans and name == self.scan_in_force else left
+
+    def on_scan(self, name: str) -> Job:
+        """With the procedure carried out on the scan of a name."""
+        return self.model_copy(update={"procedure": self.procedure.on_scan(name)})
 
     @property
     def title(self) -> str:
@@ -198,6 +272,11 @@ class Job(BaseModel):
     def with_step(self, step: Step) -> Job:
         """With a step added to the procedure."""
         return self.model_copy(update={"procedure": self.procedure.with_step(step)})
+
+    def with_step_here(self, step: Step) -> Job:
+        """With a step added that is about the scan in force, where it is about a scan at all."""
+        about_scan = isinstance(step, CleaningModel | AlignModel)
+        return self.with_step(step.model_copy(update={"scan": self.scan_in_force}) if about_scan else step)
 
     def without(self, step: Step) -> Job:
         """With a step taken out of the procedure."""
@@ -213,7 +292,7 @@ def default_procedure(lower: float = -0.2, upper: float = 0.2) -> Procedure:
             Rough(),
             BestFit(start="rough"),
             Measure(lower=lower, upper=upper),
-            Decide(frame="best fit"),
+            Decide(alignment="best fit"),
             Profile(id="1", title="Profile of the whole part", lower=lower, upper=upper),
         )
     )

@@ -14,9 +14,9 @@ from juxtum.plan.task import Task
 
 def task_of(job: Job) -> Task:
     """The job's characteristics, its datum system and its room."""
-    aims = tuple(c.aim for c in job.procedure.characteristics)
+    aims = tuple(c.aim for c in job.procedure.characteristics if not c.lost)
     systems = job.procedure.of(Datums)
-    chosen = next((s for s in systems if s.name == job.procedure.decide.frame), systems[-1] if systems else None)
+    chosen = next((s for s in systems if s.name == job.procedure.decide.alignment), systems[-1] if systems else None)
     datums = tuple(dict.fromkeys(n for d in chosen.datums for n in d.faces)) if chosen is not None else ()
     if chosen is None and job.plan is not None:
         datums = job.plan.datums

@@ -11,7 +11,7 @@ from functools import cache
 from importlib.metadata import version
 from importlib.resources import files
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any
 
 import numpy as np
 
@@ -22,10 +22,9 @@ from juxtum.folders import cache_folder
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import frozen
 
-T = TypeVar("T")
 MOST = 300
 """Files kept; the oldest go first."""
-PACKAGES = ("align", "assemble", "associate", "evaluate", "exchange", "geometry", "geometry/features", "job", "nominal")
+PACKAGES = ("align", "assemble", "associate", "evaluate", "evaluate/kinds", "exchange", "geometry", "geometry/features", "job", "job/steps", "nominal")
 """Whatever of the program an alignment or a doubt depends on."""
 OFF = "JUXTUM_SHELF"
 """Set to `off` in the environment, nothing is kept or taken."""
@@ -55,35 +54,20 @@ class Shelf:
     def __init__(self, folder: Path | None = None) -> None:
         self._folder = folder or cache_folder() / "alignments"
 
-    def alignment(self, key: str, make: Callable[[], Alignment]) -> Alignment:
-        """The alignment of a key, made when there is none or what is there cannot be read."""
-        held = self._taken(key, _read)
-        if held is None:
-            held = make()
-            self._put(key, _written(held))
-        return held
-
-    def sentences(self, key: str, make: Callable[[], tuple[str, ...]]) -> tuple[str, ...]:
-        """The sentences of a key, made when there are none."""
-        held = self._taken(key, _read_sentences)
-        if held is None:
-            held = make()
-            self._put(key, {"sentences": list(held)})
-        return held
-
-    def _taken(self, key: str, read: Callable[[dict[str, Any]], T]) -> T | None:
+    def take(self, kind: str, key: str) -> Any:
+        """What is kept under a key; None when there is nothing, or what is there cannot be read."""
         if os.environ.get(OFF) == "off":
             return None
         try:
-            return read(json.loads(self._path(key).read_text("utf-8")))
+            return FORMS[kind][0](json.loads(self._path(key).read_text("utf-8")))
         except (OSError, ValueError, TypeError, KeyError, InputError):
             return None
 
-    def _put(self, key: str, content: dict[str, Any]) -> None:
+    def put(self, kind: str, key: str, made: Any) -> None:
         """Keep what was made; a shelf that cannot be written is none."""
         if os.environ.get(OFF) == "off":
             return
-        text = json.dumps(content)
+        text = json.dumps(FORMS[kind][1](made))
         with contextlib.suppress(OSError, InputError):
             self._folder.mkdir(parents=True, exist_ok=True)
             write_atomically(self._path(key), lambda path: path.write_text(text, "utf-8"))
@@ -131,3 +115,10 @@ def _read(held: dict[str, Any]) -> Alignment:
         tuple(RigidTransform(np.array(pose)) for pose in held["alternatives"]),
         None if held["anchors"] is None else frozen(np.array(held["anchors"])),
     )  # fmt: skip
+
+
+FORMS: dict[str, tuple[Callable[[dict[str, Any]], Any], Callable[[Any], dict[str, Any]]]] = {
+    "alignment": (_read, _written),
+    "sentences": (_read_sentences, lambda sentences: {"sentences": list(sentences)}),
+}
+"""How each kind of thing that is kept is read and written."""

@@ -21,10 +21,15 @@ from juxtum.instruments.circumstances import Circumstances, for_other_parts
 from juxtum.instruments.stated import validation_sentence
 from juxtum.job.document import Brief, Job, Procedure
 from juxtum.job.files import FileStore, content_hash
+from juxtum.job.inputs import load_nominal
+from juxtum.job.revision import faces_named, revised
+from juxtum.job.roles import inputs_of
+from juxtum.nominal.fingerprints import Fingerprint
+from juxtum.progress import silent
 from juxtum.units import Unit
 
 SUFFIX = JOB_SUFFIX
-VERSION = 4
+VERSION = 5
 MAX_DOCUMENT_BYTES = 64 * 1024**2
 
 
@@ -126,7 +131,8 @@ def _migrated(raw: dict[str, Any]) -> dict[str, Any]:
     """A document of an older version, brought forward step by step.
 
     The first had no plan, the second no capture; in the third instrument and room stood in the brief, where nobody
-    could tell what had been stated from what had been left as it was, so that they count as stated.
+    could tell what had been stated from what had been left as it was, so that they count as stated. The fourth had one
+    nominal and one scan, and called an alignment a frame where it decides.
     """
     if raw.get("version") == 1:
         raw = {**raw, "version": 2, "plan": None}
@@ -138,7 +144,24 @@ def _migrated(raw: dict[str, Any]) -> dict[str, Any]:
         stated: dict[str, Any] = {"instrument": {**old, **brief.pop("instrument", {})}, "environment": {"temperature": 20.0, **brief.pop("environment", {})}}
         stated["origin"] = "captured" if raw.get("capture") else "foreign"
         raw = {**raw, "version": 4, "brief": brief, "circumstances": stated}
+    if raw.get("version") == 4:
+        held = [{"name": role, "role": role, "file": raw[role]} for role in ("nominal", "scan") if raw.get(role) is not None]
+        kept = {name: value for name, value in raw.items() if name not in ("nominal", "scan")}
+        raw = {**kept, "version": 5, "inputs": held, "procedure": _procedure_of_four(raw.get("procedure"))}
     return raw
+
+
+def _procedure_of_four(procedure: Any) -> Any:
+    """A procedure in which what decides names an alignment, not a frame."""
+    if not isinstance(procedure, dict) or not isinstance(procedure.get("steps"), list):
+        return procedure if procedure is not None else {}
+    return {**procedure, "steps": [_deciding(step) for step in procedure["steps"]]}
+
+
+def _deciding(step: Any) -> Any:
+    if not isinstance(step, dict) or step.get("kind") != "decide" or "frame" not in step:
+        return step
+    return {("alignment" if name == "frame" else name): value for name, value in step.items()}
 
 
 def _unpack(package: zipfile.ZipFile, taken: InputFile, folder: Path, path: Path) -> Path:
@@ -158,7 +181,7 @@ def _unpack(package: zipfile.ZipFile, taken: InputFile, folder: Path, path: Path
 
 
 def _inputs(job: Job) -> list[InputFile]:
-    held = [taken for taken in (job.nominal, job.scan) if taken is not None]
+    held = [taken.file for taken in job.inputs]
     held += [patch.file for patch in job.capture.patches] if job.capture is not None else []
     return list({_member(taken): taken for taken in held}.values())
 
@@ -176,6 +199,8 @@ class NominalReference(BaseModel):
     unit: Unit | None = None
     sha256: Annotated[str, Field(pattern="^[0-9a-f]{64}$")] | None = None
     """Of its content; procedures of older versions do not have it."""
+    faces: Annotated[tuple[Fingerprint, ...], Field(max_length=100_000)] = ()
+    """What the faces are known by that the procedure names, so that another revision of the nominal can serve."""
 
 
 class ProcedureFile(BaseModel):
@@ -192,6 +217,8 @@ class ProcedureFile(BaseModel):
 
 def load_procedure(path: Path, files: FileStore, tell: Callable[[str], None] = lambda _: None) -> Job:
     """A job without a scan from a procedure file.
+
+    Where another revision of the nominal lies beside it, the faces it names are found again, or the steps say that they are lost.
 
     Parameters
     ----------
@@ -211,21 +238,45 @@ def load_procedure(path: Path, files: FileStore, tell: Callable[[str], None] = l
         raise InputError(f"this is not a procedure: {validation_sentence(problem)}", str(path), "See docs/job-format.md") from problem
     beside = path.parent / document.nominal.path
     nominal = files.adopt(beside, document.nominal.unit)
+    job = Job(brief=document.brief, circumstances=document.circumstances, inputs=inputs_of(nominal), procedure=document.procedure)
     if document.nominal.sha256 is not None and nominal.sha256 != document.nominal.sha256:
-        what = f"'{beside.name}' is not the nominal that this procedure was made with; it is another revision or another part"
-        raise InputError(what, str(path), "Put the right file beside it, or make the procedure anew from the new drawing")
-    if document.nominal.sha256 is None:
+        job = _on_revision(job, document.nominal.faces, path, files, tell)
+    elif document.nominal.sha256 is None:
         tell(f"the procedure does not say which revision of '{beside.name}' it was made with; the one beside it was taken")
-    return Job(brief=document.brief, circumstances=document.circumstances, nominal=nominal, procedure=document.procedure)
+    return job
+
+
+def _on_revision(job: Job, faces: tuple[Fingerprint, ...], path: Path, files: FileStore, tell: Callable[[str], None]) -> Job:
+    """The job of a procedure on a nominal that it was not made with.
+
+    Raises
+    ------
+    InputError
+        When none of the faces it names is in it, or the procedure does not say what they are known by.
+    """
+    assert job.nominal is not None
+    what = f"'{job.nominal.name}' is not the nominal that this procedure was made with; it is another revision or another part"
+    known = {face.number for face in faces}
+    if not set(faces_named(job)) <= known or not known:
+        raise InputError(what, str(path), "Put the right file beside it, or make the procedure anew from the new drawing")
+    made, notes = revised(job, faces, load_nominal(files.checked(job.nominal), job.nominal.unit, silent()))
+    if not faces_named(made):
+        raise InputError(f"{what}: none of its faces were found in it", str(path), "Put the right file beside it")
+    for note in (what, *notes):
+        tell(note)
+    return made
 
 
 def _procedure_brought_forward(data: bytes) -> bytes:
-    """A procedure of an older version had instrument and room in its brief."""
+    """A procedure of an older version had instrument and room in its brief, and called an alignment a frame."""
     try:
         raw = json.loads(data)
     except (ValueError, RecursionError):
         return data
-    brief = raw.get("brief") if isinstance(raw, dict) else None
+    if not isinstance(raw, dict):
+        return data
+    raw = {**raw, "procedure": _procedure_of_four(raw.get("procedure"))}
+    brief = raw.get("brief")
     if isinstance(brief, dict) and {"instrument", "environment"} & set(brief) and "circumstances" not in raw:
         try:
             forward = _migrated({"version": 3, "brief": brief})
@@ -235,9 +286,15 @@ def _procedure_brought_forward(data: bytes) -> bytes:
     return json.dumps(raw).encode()
 
 
-def save_procedure(job: Job, path: Path, nominal: Path) -> None:
-    """Write the job's procedure as a file of its own that refers to the nominal."""
+def save_procedure(job: Job, path: Path, nominal: Path, faces: tuple[Fingerprint, ...] = ()) -> None:
+    """Write the job's procedure as a file of its own that refers to the nominal.
+
+    Parameters
+    ----------
+    faces : tuple of Fingerprint
+        What the faces are known by that it names.
+    """
     unit = job.nominal.unit if job.nominal else None
-    reference = NominalReference(path=os.path.relpath(nominal, path.parent), unit=unit, sha256=content_hash(nominal))
+    reference = NominalReference(path=os.path.relpath(nominal, path.parent), unit=unit, sha256=content_hash(nominal), faces=faces)
     document = ProcedureFile(nominal=reference, brief=job.brief, circumstances=for_other_parts(job.circumstances), procedure=job.procedure)
     write_atomically(path, lambda target: target.write_text(document.model_dump_json(indent=1, by_alias=True), "utf-8"))

@@ -9,6 +9,7 @@ from typing import Any
 
 from juxtum.errors import JobError, JuxtumError
 from juxtum.job.document import Job
+from juxtum.job.roles import Input
 
 BOUND = 200
 Change = Callable[[Job], Job]
@@ -255,8 +256,23 @@ def _differences(base: Any, made: Any, newest: Any, deep: tuple[str, ...] = ()) 
             continue
         if theirs == old:
             update[name] = mine
+        elif name == "inputs":
+            update[name] = _inputs_of_both(old, mine, theirs)
         elif name in deep and None not in (old, mine, theirs):
             update[name] = theirs.model_copy(update=_differences(old, mine, theirs))
         else:
             raise JobError(f"the {name} was changed while this was being worked out", name, "Do it again")
     return update
+
+
+def _inputs_of_both(old: tuple[Input, ...], mine: tuple[Input, ...], theirs: tuple[Input, ...]) -> tuple[Input, ...]:
+    """Inputs that either side brought, replaced or took out, by their names."""
+    before, made, newest = ({held.name: held for held in side} for side in (old, mine, theirs))
+    merged = []
+    for name in dict.fromkeys((*newest, *made)):
+        kinds = before.get(name), made.get(name), newest.get(name)
+        if kinds[0] not in kinds[1:] and kinds[1] != kinds[2]:
+            raise JobError(f"the {name} was changed while this was being worked out", name, "Do it again")
+        chosen = kinds[2] if kinds[1] == kinds[0] else kinds[1]
+        merged += [] if chosen is None else [chosen]
+    return tuple(merged)

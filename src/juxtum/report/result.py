@@ -16,7 +16,7 @@ SCHEMA = "juxtum-result-2"
 
 
 def result_document(job: Job, evaluation: Evaluation) -> dict[str, Any]:
-    """Numbers, frames and verdicts of a job; NaN becomes null."""
+    """Numbers, alignment and verdicts of a job; NaN becomes null."""
     alignment = evaluation.alignment
     document = {
         "schema": SCHEMA,
@@ -30,7 +30,8 @@ def result_document(job: Job, evaluation: Evaluation) -> dict[str, Any]:
         "notes": list(evaluation.doubts.notes),
         "alignment": {
             "method": alignment.method,
-            "frame": evaluation.frame,
+            "name": evaluation.name,
+            "frame": evaluation.name,
             "matrix": alignment.transform.matrix.tolist(),
             "rms": alignment.rms,
             "used": alignment.used,

@@ -56,7 +56,7 @@ class Hosting:
             return lambda: Connection(DirectLink(self.within(kind, job, planner)))
         folder, seed, files = self._place(), self.seed, self._session.files
         # Only what the stand-in needs: the part and where its targets are stuck.
-        lean = job.model_copy(update={"scan": None, "capture": None, "plan": planner.plan})
+        lean = job.with_scan(None).model_copy(update={"capture": None, "plan": planner.plan})
 
         def connect() -> Connection:
             path = folder / f"{kind}.juxtum"

@@ -104,4 +104,4 @@ def with_scan_of_capture(job: Job, files: FileStore, progress: Progress) -> Job:
     path = folder / f"{as_file_name(job.brief.part)} captured.ply"
     write_atomically(path, lambda target: write_ply(target, surface))
     assert job.capture is not None
-    return with_captured_circumstances(job.model_copy(update={"scan": files.adopt(path)}), job.capture)
+    return with_captured_circumstances(job.with_scan(files.adopt(path)), job.capture)

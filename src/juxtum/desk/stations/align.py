@@ -72,7 +72,7 @@ class AlignStation(Station):
         """Rough, then best fit from there."""
 
         def change(job: Job) -> Job:
-            job = job.with_step(Rough()).with_step(BestFit(start="rough"))
+            job = job.with_step_here(Rough()).with_step_here(BestFit(start="rough"))
             return _in_force(job, "best fit")
 
         self.session.edit("align automatically", change, then=self._show_all)
@@ -88,15 +88,15 @@ class AlignStation(Station):
         self.session.edit("another pose", change, then=self._show_all)
 
     def best_fit(self) -> None:
-        """Best fit from the frame in force, or from a rough alignment."""
-        frame = self.derived.frame
-        if not frame:
+        """Best fit from the alignment in force, or from a rough one."""
+        name = self.derived.in_force
+        if not name:
             self.automatic()
             return
-        start = frame if frame != "best fit" else "rough"
+        start = name if name != "best fit" else "rough"
         names = [s.name for s in self.session.job.procedure.alignments]
         step = BestFit(start=start if start in names else None)
-        self.session.edit("best fit", lambda job: _in_force(job.with_step(step), "best fit"))
+        self.session.edit("best fit", lambda job: _in_force(job.with_step_here(step), "best fit"))
 
     def pick_pairs(self) -> None:
         """Begin to pick pairs, or stop."""
@@ -158,7 +158,7 @@ class AlignStation(Station):
         self.leave()
 
         def change(job: Job) -> Job:
-            return _in_force(job.with_step(step).with_step(BestFit(start="pairs")), "best fit")
+            return _in_force(job.with_step_here(step).with_step_here(BestFit(start="pairs")), "best fit")
 
         self.session.edit(f"align by {count} pairs", change, then=self._show_all)
 
@@ -184,8 +184,8 @@ class AlignStation(Station):
 
         def change(job: Job) -> Job:
             if start is None:
-                job = job.with_step(Rough()).with_step(BestFit(start="rough"))
-            return _in_force(job.with_step(step if start else step.model_copy(update={"start": "best fit"})), name)
+                job = job.with_step_here(Rough()).with_step_here(BestFit(start="rough"))
+            return _in_force(job.with_step_here(step if start else step.model_copy(update={"start": "best fit"})), name)
 
         self.session.edit(f"lock to {name}", change)
 
@@ -208,7 +208,7 @@ class AlignStation(Station):
         """Frames, locks, numbers, comparison."""
         d = self.derived
         names = [s.name for s in d.job.procedure.alignments]
-        self._frame.show_options([(n, n) for n in names], d.frame)
+        self._frame.show_options([(n, n) for n in names], d.in_force)
         self._locks.show_locks(d.evaluation.alignment.locked if d.evaluation else {})
         self._facts.show_facts(alignment_facts(d))
         self._note.setText(" ".join(d.evaluation.alignment.notes) if d.evaluation else "No frame yet.")
@@ -302,7 +302,7 @@ class LockMatrix(QWidget):
 
 def _in_force(job: Job, name: str) -> Job:
     decide = job.procedure.decide
-    return job.with_step(decide.model_copy(update={"frame": name}))
+    return job.with_step(decide.model_copy(update={"alignment": name}))
 
 
 def _triple(values: Floats) -> tuple[float, float, float]:

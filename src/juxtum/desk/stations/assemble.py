@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import numpy as np
-from PyQt6.QtWidgets import QComboBox
+from PyQt6.QtWidgets import QComboBox, QVBoxLayout, QWidget
 
 from juxtum.assemble import Prism, inside_prism
 from juxtum.desk.overlays import Pin
 from juxtum.desk.stage_view import Mode
 from juxtum.desk.stations.base import Station
 from juxtum.desk.stations.findings import Key, scan_facts, thousands
-from juxtum.desk.widgets import Facts, LengthField, button, form, label, line, row
+from juxtum.desk.widgets import Choice, Facts, LengthField, button, form, label, line, row
 from juxtum.errors import InputError
 from juxtum.geometry import Plane, TriangleMesh
 from juxtum.geometry.arrays import Floats
@@ -31,6 +31,16 @@ class AssembleStation(Station):
         self._selection: Selection | None = None
         self._facts = Facts("Scan")
         self.body.addWidget(self._facts)
+        self._scans = Choice("Scan in force")
+        self._scans.setToolTip("Which scan the procedure is carried out on; all cleaning and aligning goes to it")
+        self._scans.picked.connect(self.take_scan)
+        self._remove = button("Remove it", self.remove_scan, tip="Take the scan in force out of the job")
+        self._several = QWidget()
+        several = QVBoxLayout(self._several)
+        several.setContentsMargins(0, 0, 0, 0)
+        several.addLayout(form([("Scan in force", self._scans)]))
+        several.addLayout(row(self._remove))
+        self.body.addWidget(self._several)
         self.body.addWidget(line())
         self.body.addWidget(label("Trim by a plane", "heading"))
         self._offset = LengthField("Offset", 0.5, "What lies less than this above the plane goes too")
@@ -60,8 +70,21 @@ class AssembleStation(Station):
 
     def show_results(self) -> None:
         """Facts of the scan; the selection belonged to the scan as it was."""
+        job = self.derived.job
         self._facts.show_facts(scan_facts(self.derived))
+        self._scans.show_options([(held.name, f"{held.name}: {held.file.name}") for held in job.scans], job.scan_in_force)
+        self._several.setVisible(len(job.scans) > 1)
         self._set_selection(None)
+
+    def take_scan(self, name: str) -> None:
+        """Carry the procedure out on another scan of the job."""
+        if name and name != self.session.job.scan_in_force:
+            self.session.edit(f"measure {name}", lambda job: job.on_scan(name))
+
+    def remove_scan(self) -> None:
+        """Take the scan in force out of the job; the procedure goes on with another one."""
+        name = self.session.job.scan_in_force
+        self.session.edit(f"remove {name}", lambda job: job.without_input(name))
 
     def trim_table(self) -> None:
         """Trim along the largest flat region under the part."""

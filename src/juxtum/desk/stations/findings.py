@@ -130,7 +130,7 @@ def _align(d: Derived) -> Finding:
     a = d.evaluation.alignment
     if a.alternatives:
         return Finding("fits in more than one pose", State.OPEN)
-    return Finding(f"{d.frame}, RMS {a.rms:.3f}", State.DONE)
+    return Finding(f"{d.in_force}, RMS {a.rms:.3f}", State.DONE)
 
 
 def _measure(d: Derived) -> Finding:
@@ -234,7 +234,7 @@ def _next_align(d: Derived) -> NextAction:
         return NextAction(
             "lock it to the drawing's datums", "a best fit spreads errors over the part; the drawing counts from its datums", "pick datums", "Pick datums"
         )
-    return NextAction("read the map", f"the alignment '{d.frame}' leaves nothing free", "go measure", "Go to Measure")
+    return NextAction("read the map", f"the alignment '{d.in_force}' leaves nothing free", "go measure", "Go to Measure")
 
 
 def _next_measure(d: Derived) -> NextAction:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from abc import abstractmethod
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Annotated, ClassVar
+from typing import Annotated, ClassVar, Self
 
 from pydantic import BaseModel, ConfigDict, Field
 from pydantic.fields import FieldInfo
@@ -18,10 +18,11 @@ from juxtum.evaluate.fields import Finite, Name, Numbers, Title
 from juxtum.evaluate.quantity import Aim, Limits, Line, LineResult, Measured, SideMeasured, judged
 from juxtum.evaluate.uncertainty import Budget
 from juxtum.nominal import Nominal
+from juxtum.nominal.fingerprints import Fingerprint, FoundAgain
 
 Strokes = tuple[tuple[tuple[float, float], ...], ...]
 """Lines of a symbol in a square from 0 to 1, y downwards."""
-COMMON = frozenset({"kind", "id", "title", "faces", "least_seen"})
+COMMON = frozenset({"kind", "id", "title", "faces", "least_seen", "lost"})
 NOT_SHOWN = "the scan does not show it"
 
 
@@ -43,6 +44,8 @@ class Characteristic(BaseModel):
     faces: Numbers = ()
     least_seen: Annotated[Finite, Field(ge=0, le=1)] = 0.9
     """Share of its area that must have been seen before it is decided."""
+    lost: Annotated[tuple[Fingerprint, ...], Field(max_length=10_000)] = ()
+    """Faces that it had in an earlier nominal and that were not found in this one."""
 
     tag: ClassVar[str]
     """Its `kind` in documents."""
@@ -82,8 +85,20 @@ class Characteristic(BaseModel):
         InputError
             Also when a face does not exist.
         """
+        if self.lost:
+            raise InputError(f"{self.lost[0].text} is not in the nominal any more", f"characteristic {self.id}", "Choose its faces anew")
         for number in self.faces:
             nominal.face(number)
+
+    @property
+    def faces_named(self) -> tuple[int, ...]:
+        """Faces that have to be found again in another revision of the nominal."""
+        return self.faces
+
+    def on_faces(self, found: FoundAgain) -> Self:
+        """The same on another revision of the nominal."""
+        numbers, lost = found.renumbered(self.faces)
+        return self.model_copy(update={"faces": numbers, "lost": (*self.lost, *lost)})
 
     @property
     def line(self) -> Line:

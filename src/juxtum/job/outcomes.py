@@ -1,0 +1,265 @@
+"""The families of outcomes: inputs, clean surfaces, alignments, maps, and what is said of them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from functools import partial
+
+import numpy as np
+
+from juxtum.align import Alignment
+from juxtum.errors import JobError
+from juxtum.evaluate import Deviation, DeviationStatistics, LineResult, Reading, SearchRule, measure_deviation, statistics, take_reading
+from juxtum.evaluate.characteristics import Judgement
+from juxtum.evaluate.kinds import Given
+from juxtum.evaluate.uncertainty import Chain
+from juxtum.job.document import Job
+from juxtum.job.doubts import Doubts, doubts_about_inputs, doubts_about_scan
+from juxtum.job.files import FileStore
+from juxtum.job.graph import Graph, Node, under_their_names
+from juxtum.job.inputs import LoadedScan, load_nominal, load_scan
+from juxtum.job.steps.base import NOMINAL, Coat, Outcomes, Source, alignment, surface
+from juxtum.progress import Progress
+
+
+@dataclass(frozen=True, eq=False)
+class Evaluation:
+    """All that a job says in one of its alignments."""
+
+    name: str
+    """Of the alignment."""
+    alignment: Alignment
+    deviation: Deviation
+    statistics: DeviationStatistics
+    readings: tuple[Reading, ...]
+    ledger: tuple[LineResult, ...]
+    doubts: Doubts
+
+    @property
+    def warnings(self) -> tuple[str, ...]:
+        """Whatever has to be read beside the numbers: notes first, then places, largest first."""
+        return (*self.doubts.notes, *self.deviation.doubts_about(()))
+
+
+def loaded(scan: str) -> Source:
+    """A scan as it was brought."""
+    return Source("scan", scan)
+
+
+def facts(scan: str) -> Source:
+    """What has to be told of a scan's file beside the nominal."""
+    return Source("facts", scan)
+
+
+def deviation_map(name: str) -> Source:
+    """The map in an alignment."""
+    return Source("map", name)
+
+
+def doubts(name: str) -> Source:
+    """What has to be told of a scan in an alignment."""
+    return Source("doubts", name)
+
+
+def numbers(name: str) -> Source:
+    """The statistics of a map."""
+    return Source("statistics", name)
+
+
+def line(name: str, number: int) -> Source:
+    """A characteristic in an alignment, counted from 0."""
+    return Source("line", name, str(number))
+
+
+def reading(name: str, number: int) -> Source:
+    """Readings of a step in an alignment, counted from 0."""
+    return Source("reading", name, str(number))
+
+
+def evaluation(name: str) -> Source:
+    """All of them together."""
+    return Source("evaluation", name)
+
+
+class Families:
+    """Makes the nodes of all families.
+
+    Parameters
+    ----------
+    files : FileStore
+    """
+
+    def __init__(self, files: FileStore) -> None:
+        self._files = files
+        self.all = {
+            "nominal": self._nominal, "scan": self._scan, "surface": _surface, "facts": _facts, "coats": _coats, "alignment": _alignment,
+            "map": _map, "suspicion": _suspicion, "doubts": _doubts, "statistics": _statistics, "line": _line, "reading": _reading, "evaluation": _evaluation,
+        }  # fmt: skip
+
+    def _nominal(self, graph: Graph, source: Source) -> Node:
+        file = graph.job.nominal
+        if file is None:
+            raise JobError("the job has no nominal", graph.job.title, "Bring one in Brief")
+        make = partial(load_nominal, unit=file.unit)
+        return Node((file.sha256, file.unit), {}, lambda _, progress: make(self._files.checked(file), progress=progress))
+
+    def _scan(self, graph: Graph, source: Source) -> Node:
+        """Whether there is a nominal decides what is asked about units, not what the numbers are."""
+        job = graph.job
+        file = next((held.file for held in job.scans if held.name == source.name), None)
+        if file is None:
+            what = f"the job has no scan called '{source.name}'" if job.scans else "the job has no scan"
+            known = ", ".join(held.name for held in job.scans)
+            raise JobError(what, job.title, f"Scans are: {known}" if known else "Bring one in Assemble")
+        factor = job.circumstances.environment.to_reference
+
+        def run(outcomes: Outcomes, progress: Progress) -> LoadedScan:
+            return load_scan(self._files.checked(file), file.unit, outcomes.nominal_if_any, factor, progress)
+
+        return Node((file.sha256, file.unit, factor), {}, run, _if_any(job))
+
+
+def _if_any(job: Job) -> tuple[Source, ...]:
+    return () if job.nominal is None else (NOMINAL,)
+
+
+def _surface(graph: Graph, source: Source) -> Node:
+    """A scan after so many of its cleaning steps; after all of them when no number is named."""
+    steps = graph.job.procedure.cleaning_of(source.name)
+    count = int(source.part) if source.part else len(steps)
+    if count == 0:
+        brought = loaded(source.name)
+        return Node((), under_their_names(brought), lambda outcomes, _: outcomes.of(brought).scan, consumes=(brought,))
+    step, before = steps[count - 1], Source(source.family, source.name, str(count - 1))
+    more = [read for read in step.may_read() if read != NOMINAL or graph.job.nominal is not None]
+    return Node((step,), {surface(source.name): before, **under_their_names(*more)}, step.run, consumes=(before,))
+
+
+def _facts(graph: Graph, source: Source) -> Node:
+    reach = graph.job.procedure.measure.limit
+
+    def run(outcomes: Outcomes, progress: Progress) -> tuple[str, ...]:
+        return doubts_about_inputs(outcomes.nominal, outcomes.of(loaded(source.name)), reach)
+
+    return Node((reach,), under_their_names(NOMINAL, loaded(source.name)), run)
+
+
+def _coats(graph: Graph, source: Source) -> Node:
+    """Thickness of what was on each face while it was measured."""
+    circumstances = graph.job.circumstances
+
+    def run(outcomes: Outcomes, progress: Progress) -> Coat:
+        thickness = Chain.of(circumstances).thickness_on(np.arange(len(outcomes.nominal.faces)))
+        return thickness if thickness.any() else None
+
+    return Node(circumstances.coats_on, under_their_names(NOMINAL), run)
+
+
+def _alignment(graph: Graph, source: Source) -> Node:
+    step = graph.job.procedure.alignment(source.name)
+    more = [read for read in step.may_read() if read != NOMINAL or graph.job.nominal is not None]
+    return Node((step,), under_their_names(*step.reads(), *more), step.run, shelf="alignment" if step.reads() else "")
+
+
+def _map(graph: Graph, source: Source) -> Node:
+    job = graph.job
+    scan = surface(job.procedure.alignment(source.name).scan)
+    rule = SearchRule(job.procedure.measure.limit, job.procedure.measure.angle)
+
+    def run(outcomes: Outcomes, progress: Progress) -> Deviation:
+        pose = outcomes.alignment(source.name).transform
+        return measure_deviation(outcomes.of(scan), outcomes.nominal, pose, rule, progress)
+
+    return Node((rule.limit, rule.angle), under_their_names(NOMINAL, alignment(source.name), scan), run)
+
+
+def _suspicion(graph: Graph, source: Source) -> Node:
+    """Why a scan as a whole may not be judged."""
+    scan = surface(graph.job.procedure.alignment(source.name).scan)
+
+    def run(outcomes: Outcomes, progress: Progress) -> tuple[str, ...]:
+        progress.phase("seeing whether the scan is of this part")
+        return doubts_about_scan(outcomes.of(scan), outcomes.of(deviation_map(source.name)), outcomes.alignment(source.name), progress)
+
+    return Node((), under_their_names(scan, deviation_map(source.name), alignment(source.name)), run, shelf="sentences")
+
+
+def _doubts(graph: Graph, source: Source) -> Node:
+    """All that must be told beside the numbers of an alignment."""
+    about_file = facts(graph.job.procedure.alignment(source.name).scan)
+    about_scan = Source("suspicion", source.name)
+    told = graph.job.circumstances.notes
+
+    def run(outcomes: Outcomes, progress: Progress) -> Doubts:
+        objections = outcomes.of(about_scan)
+        return Doubts((*outcomes.of(about_file), *told, *outcomes.alignment(source.name).notes, *objections), objections)
+
+    return Node(told, under_their_names(about_file, alignment(source.name), about_scan), run)
+
+
+def _statistics(graph: Graph, source: Source) -> Node:
+    measure = graph.job.procedure.measure
+    found = deviation_map(source.name)
+
+    def run(outcomes: Outcomes, progress: Progress) -> DeviationStatistics:
+        return statistics(outcomes.of(found), measure.lower, measure.upper)
+
+    return Node((measure.lower, measure.upper), under_their_names(found), run)
+
+
+def _line(graph: Graph, source: Source) -> Node:
+    """A characteristic: kept by itself, so that another limit of one measures none of the others again."""
+    job, decide = graph.job, graph.job.procedure.decide
+    characteristic = job.procedure.characteristics[int(source.part)]
+    found, told = deviation_map(source.name), doubts(source.name)
+    stated = (job.circumstances.objection, job.readiness.objection)
+
+    def run(outcomes: Outcomes, progress: Progress) -> LineResult:
+        objection = "; ".join(filter(None, (*stated, *outcomes.of(told).objections)))
+        judgement = Judgement(outcomes.alignment(source.name), Chain.of(job.circumstances), decide.rule, decide.guard, objection)
+        return characteristic.result(Given(outcomes.of(found), judgement))
+
+    parts = (characteristic, job.circumstances, decide.rule, decide.guard, *stated)
+    return Node(parts, under_their_names(found, alignment(source.name), told), run)
+
+
+def _reading(graph: Graph, source: Source) -> Node:
+    """The readings of a step, not yet judged."""
+    step, circumstances = graph.job.procedure.readings[int(source.part)], graph.job.circumstances
+    found = deviation_map(source.name)
+
+    def run(outcomes: Outcomes, progress: Progress) -> tuple[Reading, ...]:
+        deviation, pose, chain = outcomes.of(found), outcomes.alignment(source.name), Chain.of(circumstances)
+        return tuple(take_reading(deviation, pose, chain, place, label) for label, place in step.places(deviation.nominal))
+
+    return Node((step, circumstances), under_their_names(found, alignment(source.name)), run)
+
+
+def _evaluation(graph: Graph, source: Source) -> Node:
+    """Map, statistics, readings and ledger of an alignment.
+
+    Each of them is an outcome by itself: other limits of the map change its statistics only, another limit of a
+    characteristic its own line.
+    """
+    job, name = graph.job, source.name
+    about_file = facts(job.procedure.alignment(name).scan)
+    lines = [line(name, number) for number in range(len(job.procedure.characteristics))]
+    taken = [reading(name, number) for number in range(len(job.procedure.readings))]
+
+    def run(outcomes: Outcomes, progress: Progress) -> Evaluation:
+        readings = (replace(one, limits=_limits_of(job, one.face)) for read in taken for one in outcomes.of(read))
+        return Evaluation(
+            name, outcomes.alignment(name), outcomes.of(deviation_map(name)), outcomes.of(numbers(name)), tuple(readings),
+            tuple(outcomes.of(read) for read in lines), outcomes.of(doubts(name)),
+        )  # fmt: skip
+
+    # What is told of the file is asked for first: the scan as it was brought may be let go once it is clean.
+    reads = (about_file, alignment(name), deviation_map(name), numbers(name), doubts(name), *lines, *taken)
+    return Node(job.procedure.judging, under_their_names(*reads), run)
+
+
+def _limits_of(job: Job, face: int) -> tuple[float, float] | None:
+    """The tightest zone of those characteristics that name the face, or else of those of the whole part."""
+    zones = [(c.faces, c.zone) for c in job.procedure.characteristics if c.zone is not None and not c.lost]
+    naming = [zone for faces, zone in zones if face in faces] or [zone for faces, zone in zones if not faces]
+    return min(naming, key=lambda both: both[1] - both[0], default=None)

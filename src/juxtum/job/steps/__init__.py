@@ -1,0 +1,51 @@
+"""The steps of a procedure: parameters, what they read, how they run; told apart by their `kind`. One row here adds one."""
+
+from typing import Annotated
+
+from pydantic import Field
+
+from juxtum.evaluate.kinds import Kind
+from juxtum.job.steps.aligning import AlignModel, AsScanned, BestFit, DatumChoice, Datums, Pairs, Rough
+from juxtum.job.steps.base import Coat, Outcomes, Source, StepModel
+from juxtum.job.steps.cleaning import CleaningModel, Fragments, PlaneChoice, Selection, Trim
+from juxtum.job.steps.measuring import Decide, GridStep, Measure, ReadingStep
+
+CleaningStep = Trim | Fragments | Selection
+AlignStep = AsScanned | Rough | Pairs | BestFit | Datums
+TakingStep = ReadingStep | GridStep
+MeasureStep = Measure | TakingStep | Decide
+Step = Annotated[CleaningStep | AlignStep | MeasureStep | Kind, Field(discriminator="kind")]
+
+STEPS: tuple[type[StepModel], ...] = (
+    Trim, Fragments, Selection, AsScanned, Rough, Pairs, BestFit, Datums, Measure, ReadingStep, GridStep, Decide
+)  # fmt: skip
+"""All kinds but those of characteristics, which have a registry of their own."""
+
+__all__ = [
+    "STEPS",
+    "AlignModel",
+    "AlignStep",
+    "AsScanned",
+    "BestFit",
+    "CleaningModel",
+    "CleaningStep",
+    "Coat",
+    "DatumChoice",
+    "Datums",
+    "Decide",
+    "Fragments",
+    "GridStep",
+    "Measure",
+    "MeasureStep",
+    "Outcomes",
+    "Pairs",
+    "PlaneChoice",
+    "ReadingStep",
+    "Rough",
+    "Selection",
+    "Source",
+    "Step",
+    "StepModel",
+    "TakingStep",
+    "Trim",
+]

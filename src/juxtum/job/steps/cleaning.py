@@ -1,0 +1,133 @@
+"""Steps that take away from a scan what does not belong to the part."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+import numpy as np
+from pydantic import Field
+
+from juxtum.assemble import Prism, drop_fragments, find_flat, inside_prism, trim
+from juxtum.assemble.table import could_be_the_part, thinnest
+from juxtum.errors import InputError
+from juxtum.evaluate.fields import Finite, Name, Triple
+from juxtum.geometry import Plane
+from juxtum.geometry.mesh import Scan
+from juxtum.job.steps.base import NOMINAL, Outcomes, Source, StepModel, surface
+from juxtum.nominal import Nominal
+from juxtum.progress import Progress
+
+
+class PlaneChoice(StepModel):
+    """A plane in scan coordinates."""
+
+    point: Triple
+    normal: Triple
+
+    def plane(self) -> Plane:
+        """The plane as geometry."""
+        return Plane(np.array(self.point), np.array(self.normal))
+
+
+class CleaningModel(StepModel):
+    """What all cleaning has in common: the name of the scan that is cleaned."""
+
+    scan: Name = "scan"
+
+    def reads(self) -> tuple[Source, ...]:
+        """The scan as the steps before it left it."""
+        return (surface(self.scan),)
+
+    def may_read(self) -> tuple[Source, ...]:
+        """What is taken into account where the job has it."""
+        return ()
+
+    def run(self, outcomes: Outcomes, progress: Progress) -> Scan:
+        """The scan without what goes."""
+        raise NotImplementedError
+
+
+class Trim(CleaningModel):
+    """Cut a scan along a plane; the largest flat region under the part when no plane is given."""
+
+    kind: Literal["trim"] = "trim"
+    plane: PlaneChoice | None = None
+    offset: Finite = 0.5
+    keep: Literal["above", "below"] = "above"
+
+    @property
+    def title(self) -> str:
+        """For undo and lists."""
+        return "trim off the table" if self.plane is None else "trim by plane"
+
+    def may_read(self) -> tuple[Source, ...]:
+        """A table that is to be found is told from the part by the nominal."""
+        return (NOMINAL,) if self.plane is None else ()
+
+    def run(self, outcomes: Outcomes, progress: Progress) -> Scan:
+        """Cut; a scan without a table stays as it is when the plane was to be found.
+
+        A face of the part is not taken for a table, and a thin part is not cut off with it.
+        """
+        scan, nominal = outcomes.scan(self.scan), outcomes.nominal_if_any
+        progress.phase("looking for the table")
+        plane = self.table(scan, nominal, progress) if self.plane is None else self.plane.plane()
+        if plane is None:
+            return scan
+        if self.keep == "below":
+            return trim(scan, plane.flipped(), -self.offset)
+        offset = self.offset if self.plane is not None or nominal is None else min(self.offset, 0.4 * thinnest(nominal))
+        return trim(scan, plane, offset)
+
+    @staticmethod
+    def table(scan: Scan, nominal: Nominal | None, progress: Progress) -> Plane | None:
+        """The table in a scan; none when what looks like one belongs to the part."""
+        flat = find_flat(scan)
+        if flat is None or (nominal is not None and could_be_the_part(scan, flat, nominal, progress)):
+            return None
+        return flat.plane
+
+
+class Fragments(CleaningModel):
+    """Drop loose pieces smaller than `smallest` mm2 or than a `share` of the largest, or all but the largest."""
+
+    kind: Literal["fragments"] = "fragments"
+    smallest: Annotated[Finite, Field(ge=0)] | None = None
+    share: Annotated[Finite, Field(ge=0, le=1)] | None = None
+
+    @property
+    def title(self) -> str:
+        """For undo and lists."""
+        if self.share is not None:
+            return f"drop pieces under {100 * self.share:g} % of the largest"
+        return "keep the largest piece" if self.smallest is None else f"drop pieces under {self.smallest:g} mm\u00b2"
+
+    def run(self, outcomes: Outcomes, progress: Progress) -> Scan:
+        """Drop them."""
+        progress.phase("counting pieces")
+        return drop_fragments(outcomes.scan(self.scan), self.smallest, self.share)
+
+
+class Selection(CleaningModel):
+    """Delete what appears inside an outline drawn on the screen, or all else."""
+
+    kind: Literal["selection"] = "selection"
+    view: Annotated[tuple[Finite, ...], Field(min_length=16, max_length=16)]
+    outline: Annotated[tuple[tuple[Finite, Finite], ...], Field(min_length=3, max_length=2000)]
+    delete: Literal["inside", "outside"] = "inside"
+
+    @property
+    def title(self) -> str:
+        """For undo and lists."""
+        return "delete the selection" if self.delete == "inside" else "keep the selection"
+
+    def run(self, outcomes: Outcomes, progress: Progress) -> Scan:
+        """Delete."""
+        progress.phase("deleting the selection")
+        scan = outcomes.scan(self.scan)
+        prism = Prism(np.array(self.view).reshape(4, 4), np.array(self.outline))
+        inside = inside_prism(scan.points, prism)
+        keep = ~inside if self.delete == "inside" else inside
+        if not keep.any():
+            raise InputError("nothing would be left of the scan", self.title, "Select less")
+        return scan.kept(keep)

@@ -1,0 +1,74 @@
+"""Steps that say how deviations are taken, read and judged."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal, Self
+
+import numpy as np
+from pydantic import Field, model_validator
+
+from juxtum.evaluate import DecisionRule, grid_places
+from juxtum.evaluate.fields import Finite, Name, Triple
+from juxtum.geometry.arrays import Floats
+from juxtum.job.steps.base import StepModel
+from juxtum.nominal import Nominal
+from juxtum.nominal.fingerprints import FoundAgain
+
+
+class Measure(StepModel):
+    """How the nominal is searched, and the limits of the map, mm and degrees."""
+
+    kind: Literal["measure"] = "measure"
+    limit: Annotated[Finite, Field(gt=0, le=1000)] = 3.0
+    angle: Annotated[Finite, Field(gt=0, le=180)] = 60.0
+    lower: Finite = -0.2
+    upper: Finite = 0.2
+
+    @model_validator(mode="after")
+    def _ordered(self) -> Measure:
+        if self.lower >= self.upper:
+            raise ValueError("the lower limit must lie below the upper limit")
+        return self
+
+
+class ReadingStep(StepModel):
+    """A reading at a place in part coordinates."""
+
+    kind: Literal["reading"] = "reading"
+    label: Name
+    place: Triple
+
+    def places(self, nominal: Nominal) -> tuple[tuple[str, Floats], ...]:
+        """Where it is taken, part coordinates, with its label."""
+        return ((self.label, np.array(self.place)),)
+
+
+class GridStep(StepModel):
+    """A grid of readings over a nominal face."""
+
+    kind: Literal["grid"] = "grid"
+    label: Name
+    face: Annotated[int, Field(ge=1)]
+    spacing: Annotated[Finite, Field(gt=0)]
+
+    @property
+    def faces_named(self) -> tuple[int, ...]:
+        """The one that it lies over."""
+        return (self.face,)
+
+    def on_faces(self, found: FoundAgain) -> Self:
+        """The same on another revision of the nominal."""
+        return self.model_copy(update={"face": found.numbers.get(self.face, self.face)})
+
+    def places(self, nominal: Nominal) -> tuple[tuple[str, Floats], ...]:
+        """Where its readings are taken, part coordinates, with their labels."""
+        return tuple((f"{self.label}.{k + 1}", place) for k, place in enumerate(grid_places(nominal, self.face, self.spacing)))
+
+
+class Decide(StepModel):
+    """The alignment to which verdicts refer, and the decision rule."""
+
+    kind: Literal["decide"] = "decide"
+    alignment: Name = "best fit"
+    rule: DecisionRule = DecisionRule.GUARDED
+    guard: Annotated[Finite, Field(ge=0, le=10)] = 1.0
