@@ -19,6 +19,7 @@ from juxtum.geometry.mesh import Scan
 from juxtum.geometry.transform import rotation_from_vector
 from juxtum.job.document import LOOSE_SHARE
 from juxtum.job.steps import Fragments, Trim
+from juxtum.job.steps.base import NOMINAL, Outcomes, surface
 from juxtum.nominal import Nominal
 from juxtum.progress import silent
 
@@ -143,7 +144,9 @@ def judge(nominal: Nominal, scan: Scan, pose: RigidTransform, *, is_dirty: bool 
     begun = time.perf_counter()
     try:
         moved = scan.moved(pose)
-        clean = Fragments(share=LOOSE_SHARE).run(Trim().run(moved, silent(), nominal), silent(), nominal)
+        clean = moved
+        for step in (Trim(), Fragments(share=LOOSE_SHARE)):
+            clean = step.run(Outcomes({surface("scan"): clean, NOMINAL: nominal}), silent())
         if not is_dirty and len(clean.points) < 0.99 * len(moved.points):
             return Outcome("TRIMMED", time.perf_counter() - begun)
         found = rough_align(clean, nominal)

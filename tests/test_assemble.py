@@ -13,6 +13,7 @@ from juxtum.errors import InputError
 from juxtum.geometry import Plane, PointCloud, RigidTransform, TriangleMesh
 from juxtum.geometry.mesh import Scan
 from juxtum.job.steps import Trim
+from juxtum.job.steps.base import NOMINAL, Outcomes, surface
 from juxtum.nominal import Nominal
 from juxtum.nominal.model import sample_surface
 from juxtum.progress import silent
@@ -57,7 +58,7 @@ def test_the_table_goes_and_the_part_stays(size: tuple[float, float, float], noi
         points = np.concatenate([points, np.stack([u, v, np.zeros_like(u)], -1).reshape(-1, 3)])
         triangles = np.concatenate([triangles, table.astype(np.int32)])
     scan = TriangleMesh(points + rng.normal(0, noise, points.shape), triangles).moved(turned((20, -35, 70), (100, 30, -60)))
-    left = Trim().run(scan, silent(), nominal)
+    left = Trim().run(Outcomes({surface("scan"): scan, NOMINAL: nominal}), silent())
     heights = points[:, 2]
     stays = {tuple(p) for p in np.round(left.points, 9)}
     kept = np.array([tuple(p) in stays for p in np.round(scan.points, 9)])

@@ -10,7 +10,7 @@ from juxtum.align.result import AXES, Alignment
 from juxtum.align.samples import ScanSample, scan_sample
 from juxtum.errors import AlignmentError
 from juxtum.geometry import RigidTransform
-from juxtum.geometry.arrays import Floats, frozen, unit
+from juxtum.geometry.arrays import Floats, cross, frozen, unit
 from juxtum.geometry.mesh import Scan
 from juxtum.nominal import Nominal, faces_mask
 from juxtum.progress import Progress, silent
@@ -139,7 +139,7 @@ def _linearise(
     long = np.abs(d) > 1e-6
     n = np.where(long[:, None], unit(offset) * np.sign(d)[:, None], n)
     centre = p.mean(0)
-    jacobian = np.concatenate([n, np.cross(p - centre, n)], axis=1)
+    jacobian = np.concatenate([n, cross(p - centre, n)], axis=1)
     return _Equations(jacobian, bare, _weights(bare, options.trim), centre, p, float((~found.found).mean()))
 
 

@@ -8,7 +8,7 @@ import numpy as np
 
 from juxtum.align.samples import ScanSample, nearest_of_each_facing, pulls, scan_sample
 from juxtum.geometry import RigidTransform
-from juxtum.geometry.arrays import Floats, unit
+from juxtum.geometry.arrays import Floats, cross, unit
 from juxtum.geometry.mesh import Scan
 from juxtum.nominal import Nominal, Projection
 
@@ -146,7 +146,7 @@ class Contest:
         # Cauchy's weights: scraps hardly pull, yet a keyway, which is far off too, turns a ring that nothing else holds.
         scale = max(FAR_OFF * float(np.median(np.abs(d))), SETTLED * self._near)
         weights = 1 / np.sqrt(1 + (d / scale) ** 2)
-        jacobian = np.concatenate([n, np.cross(p - centre, n)], axis=1)
+        jacobian = np.concatenate([n, cross(p - centre, n)], axis=1)
         return RigidTransform.about(centre, _damped(jacobian * weights[:, None], d * weights)) @ pose
 
     def _misfits(self, sample: ScanSample, pose: RigidTransform) -> Floats:
@@ -183,7 +183,7 @@ class Contest:
             return "", None
         p = pose.apply(self._few.points[rows])
         centre, size = p.mean(0), self._nominal.diagonal / 2
-        scaled = np.concatenate([n, np.cross(p - centre, n) / size], axis=1)
+        scaled = np.concatenate([n, cross(p - centre, n) / size], axis=1)
         values, vectors = np.linalg.eigh(scaled.T @ scaled / len(rows))
         if values[0] > FREE * values[-1]:
             return "", None

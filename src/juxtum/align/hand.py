@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from juxtum.align.best_fit import BestFitOptions, best_fit
-from juxtum.align.rough import rough_align
+from juxtum.align.rough import best_of, rough_align
 from juxtum.align.samples import scan_sample
+from juxtum.align.symmetry import mirror_of, near_mirrors
 from juxtum.errors import AlignmentError
 from juxtum.geometry import PointCloud, RigidTransform, TriangleMesh
 from juxtum.geometry.mesh import Scan
@@ -17,6 +20,10 @@ OPPOSITE_HAND = "this scan is the opposite hand: its mirror image fits the nomin
 SAMPLE = 6_000
 MEAN_OF_NOISE = 0.8
 """Mean distance of points that are off by nothing but noise, in its standard deviations."""
+WHOLE = 0.9
+"""A scan that shows so much of the part shows whether the part is its own mirror image."""
+NEARLY = 0.1
+"""Of the cap: a scan so near lies on the part, whichever hand it is."""
 CLEARLY = 0.4
 """The mirror image must leave less than this share of what the scan leaves unexplained."""
 
@@ -29,6 +36,13 @@ def mirrored(scan: Scan) -> Scan:
     return PointCloud(scan.points * mirror, None if scan.normals is None else scan.normals * mirror)
 
 
+def _mirrored_start(other: Scan, nominal: Nominal, transform: RigidTransform) -> RigidTransform | None:
+    """The best pose of the mirrored scan among those that the part's own mirror symmetries allow."""
+    laid = mirror_of(nominal) @ transform.matrix @ np.diag([-1.0, 1, 1, 1])
+    there = RigidTransform.from_parts(laid[:3, :3], laid[:3, 3])
+    return best_of(other, nominal, [motion @ there for motion in near_mirrors(nominal)])
+
+
 def misfit(scan: Scan, nominal: Nominal, transform: RigidTransform, cap: float) -> float:
     """Mean distance from the nominal, each place counted with at most `cap` mm."""
     sample = scan_sample(scan, SAMPLE)
@@ -37,8 +51,9 @@ def misfit(scan: Scan, nominal: Nominal, transform: RigidTransform, cap: float) 
     return float(np.where(found.found, np.minimum(np.abs(found.distances), cap), cap).mean())
 
 
-def is_opposite_hand(scan: Scan, nominal: Nominal, transform: RigidTransform, noise: float, progress: Progress | None = None) -> bool:
-    """Whether the mirror image of a scan fits the nominal clearly better than the scan does as it is aligned.
+@dataclass(frozen=True)
+class Fit:
+    """How a scan lies on the nominal.
 
     Parameters
     ----------
@@ -46,16 +61,33 @@ def is_opposite_hand(scan: Scan, nominal: Nominal, transform: RigidTransform, no
         Scan to part, as aligned.
     noise : float
         Standard deviation of single points, mm: no pose of any image fits better than that.
+    seen : float
+        Share of the nominal's area that has data, 0 to 1.
+    """
+
+    transform: RigidTransform
+    noise: float
+    seen: float
+
+
+def is_opposite_hand(scan: Scan, nominal: Nominal, fit: Fit, progress: Progress | None = None) -> bool:
+    """Whether the mirror image of a scan fits the nominal clearly better than the scan does as it is aligned.
+
+    A whole scan that lies nearly on the part can only be mirrored where the part is nearly its own mirror image: then only
+    the part's mirror symmetries are tried. For any other scan every pose of the mirror image is.
     """
     progress = progress or silent()
     cap = max(nominal.diagonal / 100, 1.0)
-    as_is = misfit(scan, nominal, transform, cap)
-    if CLEARLY * as_is < MEAN_OF_NOISE * noise:
+    as_is = misfit(scan, nominal, fit.transform, cap)
+    if CLEARLY * as_is < MEAN_OF_NOISE * fit.noise:
         return False
     other = mirrored(scan)
     progress.phase("trying the mirror image")
+    is_on_the_part = fit.seen >= WHOLE and as_is < NEARLY * cap
     try:
-        start = rough_align(other, nominal, progress.part(0.0, 0.8)).transform
+        start = _mirrored_start(other, nominal, fit.transform) if is_on_the_part else rough_align(other, nominal, progress.part(0.0, 0.8)).transform
+        if start is None:
+            return False
         pose = best_fit(other, nominal, start, BestFitOptions(count=SAMPLE), progress.part(0.8, 1.0)).transform
     except AlignmentError:
         return False

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from juxtum.geometry import RigidTransform
-from juxtum.geometry.arrays import Floats, frozen
+from juxtum.geometry.arrays import Floats, cross, frozen
 
 AXES = ("Tx", "Ty", "Tz", "Rx", "Ry", "Rz")
 
@@ -57,7 +57,7 @@ class Alignment:
         The covariance is carried to each point by the Jacobian of its distance (GUM, propagation of uncertainty).
         """
         arms = np.asarray(points) - self.centre
-        jacobian = np.concatenate([normals, np.cross(arms, normals)], axis=1)
+        jacobian = np.concatenate([normals, cross(arms, normals)], axis=1)
         variance = np.einsum("ij,jk,ik->i", jacobian, self.covariance, jacobian)
         return np.asarray(np.sqrt(np.maximum(variance, 0.0)))
 

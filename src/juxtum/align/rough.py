@@ -18,7 +18,7 @@ from juxtum.align.samples import ScanSample, nearest_of_each_facing, pulls, scan
 from juxtum.align.symmetry import all_round, near_symmetries
 from juxtum.errors import AlignmentError
 from juxtum.geometry import Nearest, RigidTransform
-from juxtum.geometry.arrays import Floats, frozen
+from juxtum.geometry.arrays import Floats, cross, frozen, value_at_share
 from juxtum.geometry.mesh import PointCloud, Scan, TriangleMesh
 from juxtum.geometry.registration import rigid_from_pairs
 from juxtum.nominal import Nominal
@@ -89,6 +89,13 @@ def rough_align(scan: Scan, nominal: Nominal, progress: Progress | None = None, 
     spread = frozen(np.diag(np.repeat([last.rms, 2 * last.rms / nominal.diagonal], 3) ** 2))
     used = int(last.inside * len(search.fine.points))
     return Alignment(chosen, "rough", last.rms, used, spread, nominal.centre, dict.fromkeys(AXES, "rough"), notes, rest)
+
+
+def best_of(scan: Scan, nominal: Nominal, poses: list[RigidTransform]) -> RigidTransform | None:
+    """The pose in which a scan fits best after each likely one of some was drawn in; None where there are none."""
+    search = _Search(scan, nominal)
+    found = _ranked([search.drawn_in(pose) for pose in search.best_apart(poses)])
+    return found[0].transform if found else None
 
 
 def _not_found(scan: Scan, nominal: Nominal, share: float) -> AlignmentError:
@@ -176,9 +183,9 @@ class _Search:
         reach, axis = long_axis(self.nominal)
         slid = [RigidTransform.translation(axis * reach * k) @ best.transform for k in (-0.2, -0.08, 0.08, 0.2)]
         turns = [turn @ best.transform for turn in (*near_symmetries(self.nominal), *all_round(self.nominal))]
-        return [self.drawn_in(pose) for pose in [*slid, *self._best_apart(turns)]]
+        return [self.drawn_in(pose) for pose in [*slid, *self.best_apart(turns)]]
 
-    def _best_apart(self, poses: list[RigidTransform]) -> list[RigidTransform]:
+    def best_apart(self, poses: list[RigidTransform]) -> list[RigidTransform]:
         """The few poses that fit best, none close to another: a keyway is found by its own few points."""
         misfits = [self._misfit(pose) for pose in poses]
         kept: list[RigidTransform] = []
@@ -211,7 +218,7 @@ class _Search:
             feet, normals, apart = self.marks.nearest(points, directions, either_side=either)
             heights = np.abs(np.einsum("ij,ij->i", points - feet, normals))
             inside = (heights < self.near) & (np.linalg.norm(points - feet, axis=1) < 3 * self.marks.spacing)
-            keep = apart <= np.quantile(apart, 0.9)
+            keep = apart <= value_at_share(apart, 0.9)
             transform = self._step(transform, points[keep], feet[keep], normals[keep], index < by_points)
         rms = float(np.sqrt(np.mean(heights[inside] ** 2))) if inside.any() else np.inf
         return _Candidate(transform, float(inside.mean()), rms)
@@ -248,7 +255,7 @@ class _Search:
         if by_points:
             return rigid_from_pairs(points, feet) @ transform
         centre = points.mean(0)
-        jacobian = np.concatenate([normals, np.cross(points - centre, normals)], axis=1)
+        jacobian = np.concatenate([normals, cross(points - centre, normals)], axis=1)
         residuals = np.einsum("ij,ij->i", points - feet, normals)
         damped = jacobian.T @ jacobian + 1e-6 * np.eye(6) * len(points)
         step = -np.linalg.solve(damped, jacobian.T @ residuals)

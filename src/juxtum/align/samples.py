@@ -7,7 +7,7 @@ from functools import cached_property
 
 import numpy as np
 
-from juxtum.geometry.arrays import Bools, Floats
+from juxtum.geometry.arrays import Bools, Floats, value_at_share
 from juxtum.geometry.mesh import PointCloud, Scan, TriangleMesh
 from juxtum.geometry.transform import RigidTransform
 
@@ -94,7 +94,7 @@ def nearest_of_each_facing(apart: Floats, normals: Floats, share: float) -> Bool
     for way in range(6):
         rows = facing == way
         if rows.any():
-            keep[rows] = apart[rows] <= np.quantile(apart[rows], share)
+            keep[rows] = apart[rows] <= value_at_share(apart[rows], share)
     return keep
 
 

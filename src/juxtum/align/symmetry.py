@@ -8,7 +8,7 @@ from itertools import product
 import numpy as np
 
 from juxtum.geometry import RigidTransform
-from juxtum.geometry.arrays import Floats
+from juxtum.geometry.arrays import Floats, cross, value_at_share
 from juxtum.geometry.transform import rotation_from_vector
 from juxtum.nominal import Nominal
 
@@ -21,6 +21,7 @@ LEAST_TURNS = 14
 """A part onto which so many of these turns about one axis lay it is nearly round."""
 ROUND_STEP = 2.0
 _KNOWN: weakref.WeakKeyDictionary[Nominal, tuple[RigidTransform, ...]] = weakref.WeakKeyDictionary()
+_MIRRORS: weakref.WeakKeyDictionary[Nominal, tuple[RigidTransform, ...]] = weakref.WeakKeyDictionary()
 
 
 def principal_frame(points: Floats) -> Floats:
@@ -33,8 +34,45 @@ def principal_frame(points: Floats) -> Floats:
 def near_symmetries(nominal: Nominal) -> tuple[RigidTransform, ...]:
     """Turns (without the one by nothing) that lay the part almost onto itself, about its middle."""
     if nominal not in _KNOWN:
-        _KNOWN[nominal] = _found(nominal)
+        rows = nominal.samples.even_rows(SAMPLE)
+        points, normals = nominal.samples.centres[rows], nominal.samples.mesh.triangle_normals[rows]
+        _KNOWN[nominal] = tuple(turn for turn in _found(nominal, _turns(nominal), points, normals) if turn.angle > 2)
     return _KNOWN[nominal]
+
+
+def mirror_of(nominal: Nominal) -> Floats:
+    """The reflection (4, 4) at the plane across X through the part's middle."""
+    mirror = np.diag([-1.0, 1, 1, 1])
+    mirror[0, 3] = 2 * nominal.centre[0]
+    return mirror
+
+
+def near_mirrors(nominal: Nominal) -> tuple[RigidTransform, ...]:
+    """Motions that lay the mirror image (`mirror_of`) of the part almost onto the part; none where it has no such symmetry."""
+    if nominal not in _MIRRORS:
+        rows = nominal.samples.even_rows(SAMPLE)
+        points, normals = nominal.samples.centres[rows], nominal.samples.mesh.triangle_normals[rows]
+        mirror = mirror_of(nominal)
+        mirrored = points @ mirror[:3, :3].T + mirror[:3, 3]
+        first = _found(nominal, _reflections(nominal, mirror), mirrored, normals @ mirror[:3, :3].T)
+        turns = (*near_symmetries(nominal), *all_round(nominal))
+        _MIRRORS[nominal] = (*first, *(turn @ kept for kept in first[:1] for turn in turns))
+    return _MIRRORS[nominal]
+
+
+def _reflections(nominal: Nominal, mirror: Floats) -> list[RigidTransform]:
+    """Reflections across the part's axes, also turned about the same axis, as motions of the mirror image."""
+    middle, frame = _moments(nominal)
+    angles = (0.0, *sorted({round(step * k, 3) for step in STEPS for k in range(1, int(360 / step))}))
+    made = []
+    for about, axis, angle in product((middle, nominal.centre), [*frame, *np.eye(3)], angles):
+        across = np.eye(3) - 2 * np.outer(axis, axis)
+        whole = np.eye(4)
+        whole[:3, :3] = rotation_from_vector(np.asarray(axis) * np.radians(angle)) @ across
+        whole[:3, 3] = about - whole[:3, :3] @ about
+        motion = whole @ mirror
+        made.append(RigidTransform.from_parts(motion[:3, :3], motion[:3, 3]))
+    return made
 
 
 def all_round(nominal: Nominal) -> tuple[RigidTransform, ...]:
@@ -62,16 +100,15 @@ def _fixed_point(turn: RigidTransform, nominal: Nominal) -> Floats:
     return np.asarray(point + ((nominal.centre - point) @ turn.axis) * turn.axis)
 
 
-def _found(nominal: Nominal) -> tuple[RigidTransform, ...]:
-    rows = nominal.samples.even_rows(SAMPLE)
-    points, normals = nominal.samples.centres[rows], nominal.samples.mesh.triangle_normals[rows]
+def _found(nominal: Nominal, turns: list[RigidTransform], points: Floats, normals: Floats) -> tuple[RigidTransform, ...]:
+    """Those of some motions that lay places (N, 3) almost onto the part, each once and settled."""
     near = nominal.diagonal / 60
     kept: list[RigidTransform] = []
-    for turn in _turns(nominal):
+    for turn in turns:
         found = nominal.mesh.tree.query(turn.apply(points), turn.turn(normals), limit=near, angle=45.0)
         if found.found.mean() > SAME:
             turn = _settled(turn, points, normals, nominal)
-            if turn.angle > 2 and all((turn.inverse @ other).angle > 2 for other in kept):
+            if all((turn.inverse @ other).angle > 2 for other in kept):
                 kept.append(turn)
     return tuple(kept)
 
@@ -83,11 +120,11 @@ def _settled(turn: RigidTransform, points: Floats, normals: Floats, nominal: Nom
         places = turn.apply(points)
         near = mesh.tree.query(places, turn.turn(normals), limit=limit, angle=45.0)
         rows = np.flatnonzero(near.found)
-        rows = rows[near.distances[rows] <= np.quantile(near.distances[rows], 0.8)]
+        rows = rows[near.distances[rows] <= value_at_share(near.distances[rows], 0.8)]
         n = mesh.triangle_normals[near.triangles[rows]]
         feet = np.einsum("ij,ijk->ik", near.weights[rows], mesh.corners[near.triangles[rows]])
         centre = places[rows].mean(0)
-        jacobian = np.concatenate([n, np.cross(places[rows] - centre, n) / limit], axis=1)
+        jacobian = np.concatenate([n, cross(places[rows] - centre, n) / limit], axis=1)
         residuals = np.einsum("ij,ij->i", places[rows] - feet, n)
         # What the part leaves free, such as a turn of a round one, stays as it is.
         step = -np.linalg.lstsq(jacobian, residuals, rcond=1e-2)[0]

@@ -4,12 +4,16 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
+from math import isfinite
 
 import numpy as np
 import numpy.typing as npt
 
 from juxtum.errors import InputError
 from juxtum.geometry.arrays import Floats, frozen, unit
+
+_UNIT = np.eye(3)
+_LAST_ROW = (0.0, 0.0, 0.0, 1.0)
 
 
 def rotation_from_vector(vector: npt.ArrayLike) -> Floats:
@@ -24,13 +28,25 @@ def rotation_from_vector(vector: npt.ArrayLike) -> Floats:
 
 
 def orthonormalised(rotation: npt.ArrayLike) -> Floats:
-    """The rotation matrix nearest to a 3x3 matrix, by SVD."""
-    u, _, vt = np.linalg.svd(np.asarray(rotation, dtype=np.float64))
+    """The rotation matrix nearest to a 3x3 matrix, by SVD; by one step of Newton's towards it where it is nearly one."""
+    matrix = np.asarray(rotation, dtype=np.float64)
+    square = matrix.T @ matrix
+    if _is_near_rotation(matrix, square):
+        return np.asarray(matrix @ (1.5 * _UNIT - 0.5 * square))
+    u, _, vt = np.linalg.svd(matrix)
     return np.asarray(u @ np.diag([1, 1, np.sign(np.linalg.det(u @ vt))]) @ vt)
 
 
-_LAST_ROW = np.array([0.0, 0.0, 0.0, 1.0])
-_UNIT = np.eye(3)
+def _is_near_rotation(matrix: Floats, square: Floats, within: float = 1e-7) -> bool:
+    """Whether a matrix is a proper rotation but for rounding; numbers one by one, which is quicker than arrays of nine."""
+    (a, b, c), (_, d, e), (_, _, f) = square.tolist()
+    off = max(abs(a - 1), abs(d - 1), abs(f - 1), abs(b), abs(c), abs(e))
+    return off < within and _determinant(matrix) > 0
+
+
+def _determinant(matrix: Floats) -> float:
+    (a, b, c), (d, e, f), (g, h, i) = matrix.tolist()
+    return float(a * (e * i - f * h) - b * (d * i - f * g) + c * (d * h - e * g))
 
 
 @dataclass(frozen=True, eq=False)
@@ -59,10 +75,9 @@ class RigidTransform:
         matrix = np.array(self.matrix, dtype=np.float64)
         rigid = (
             matrix.shape == (4, 4)
-            and bool(np.isfinite(matrix).all())
-            and bool(np.abs(matrix[3] - _LAST_ROW).max() < 1e-9)
-            and bool(np.abs(matrix[:3, :3] @ matrix[:3, :3].T - _UNIT).max() < 1e-6)
-            and float(matrix[0, :3] @ np.cross(matrix[1, :3], matrix[2, :3])) > 0
+            and all(map(isfinite, matrix[:3, 3].tolist()))
+            and all(abs(value - last) < 1e-9 for value, last in zip(matrix[3].tolist(), _LAST_ROW, strict=True))
+            and _is_near_rotation(matrix[:3, :3], matrix[:3, :3].T @ matrix[:3, :3], 1e-6)
         )
         if not rigid:
             raise InputError("the matrix is not a rigid transform", next="Give a 4x4 matrix of rotation and translation")

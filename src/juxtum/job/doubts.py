@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from juxtum.align import Alignment
-from juxtum.align.hand import OPPOSITE_HAND, is_opposite_hand
+from juxtum.align.hand import OPPOSITE_HAND, Fit, is_opposite_hand
 from juxtum.evaluate.deviation import Deviation
 from juxtum.evaluate.doubled import find_doubling
 from juxtum.evaluate.swapped import SWAPPED, look_swapped
@@ -53,7 +53,7 @@ def doubts_about_scan(scan: Scan, deviation: Deviation, alignment: Alignment, pr
     doubling = find_doubling(deviation)
     if doubling is not None:
         objections.append(doubling.sentence)
-    elif is_opposite_hand(scan, deviation.nominal, alignment.transform, deviation.noise, progress):
+    elif is_opposite_hand(scan, deviation.nominal, Fit(alignment.transform, deviation.noise, deviation.area_seen), progress):
         objections.append(OPPOSITE_HAND)
     return tuple(objections)
 
