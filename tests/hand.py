@@ -47,7 +47,7 @@ class Hand:
 
     def click(self, name: str) -> None:
         """Click a button by its name in the worksheet or anywhere else."""
-        sheet = self.window.sheets.currentWidget()
+        sheet = self.window.parts.sheets.currentWidget()
         assert sheet is not None
         inside = sheet if any(w.accessibleName() == name for w in sheet.findChildren(QPushButton)) else None
         QTest.mouseClick(self.named(name, inside=inside), Qt.MouseButton.LeftButton)

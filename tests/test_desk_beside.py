@@ -42,7 +42,7 @@ def test_limits_and_rule_at_once(desk: Hand) -> None:
     window = desk.window
     desk.go(Key.MEASURE)
     window.measure.set_limits(-0.31, 0.32)
-    window.toggle_rule()
+    window.judging.toggle_rule()
     window.measure.set_limits(-0.31, 0.33)
     desk.wait()
     procedure = window.session.job.procedure

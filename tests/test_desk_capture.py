@@ -186,7 +186,7 @@ def test_6_patches_are_kept_and_the_floor_view_is_large(desk: Hand) -> None:
     desk.wait(lambda: window.session.job.capture is not None and len(window.session.job.capture.patches) == 1)
     window.perform("floor view")
     desk.wait(lambda: window.is_floor)
-    assert not window.strip.isVisible() and not window.sheets.isVisible() and window.view.isVisible()
+    assert not window.strip.isVisible() and not window.parts.sheets.isVisible() and window.view.isVisible()
     tile = desk.named("of what is measured")
     assert tile.accessibleDescription().endswith("of 99 %") and tile.height() > 90
     desk.press(Qt.Key.Key_Escape)

@@ -15,9 +15,12 @@ from PyQt6.QtWidgets import QApplication, QDialog, QLabel, QMenu, QPushButton, Q
 from hand import Hand, close, opened
 from helpers import write_bracket
 from juxtum.desk import style
-from juxtum.desk.actions import ACTIONS
+from juxtum.desk.derived import Derived
+from juxtum.desk.first_steps import LESSONS
+from juxtum.desk.method import Page
 from juxtum.desk.palette import CommandPalette, match
-from juxtum.desk.stations.findings import Key
+from juxtum.desk.stations.findings import Key, next_action
+from juxtum.job import Job
 from juxtum.look import LIGHT
 
 
@@ -113,22 +116,28 @@ def test_palette_finds_actions(desk: Hand) -> None:
 
 
 def test_floor_sizes_are_larger(desk: Hand) -> None:
-    before = desk.window.sheets.width()
+    before = desk.window.parts.sheets.width()
     desk.press(Qt.Key.Key_F11, Qt.KeyboardModifier.ShiftModifier)
-    assert desk.window.sheets.width() > before and style.font(13).pixelSize() > 13
+    assert desk.window.parts.sheets.width() > before and style.font(13).pixelSize() > 13
     desk.press(Qt.Key.Key_F11, Qt.KeyboardModifier.ShiftModifier)
-    assert desk.window.sheets.width() == before
+    assert desk.window.parts.sheets.width() == before
 
 
 def test_actions_are_one_list(desk: Hand) -> None:
-    ids = [a.id for a in ACTIONS]
-    keys = [a.key for a in ACTIONS if a.key]
+    ids = [a.id for a in desk.window.all_actions]
+    keys = [a.key for a in desk.window.all_actions if a.key]
     assert len(set(ids)) == len(ids) and len(set(keys)) == len(keys)
     shown = desk.window.menus.actions
     assert set(shown) == set(ids)
     for key in Key:
         desk.go(key)
         assert desk.window.station.next._action in ids
+    assert {lesson.action for lesson in LESSONS if lesson.action} <= set(ids)
+    assert {next_action(key, Derived(Job())).action for key in Key} <= set(ids)
+    desk.window.perform("keys")
+    page = desk.window.findChild(Page)
+    assert page is not None and all(a.key in page.browser.toPlainText() for a in desk.window.all_actions if a.key)
+    page.close()
     for menu in desk.window.findChildren(QMenu):
         assert sum(not action.isSeparator() for action in menu.actions()) <= 20, menu.title()
 
@@ -137,7 +146,7 @@ def test_every_widget_that_can_be_used_has_a_name(desk: Hand) -> None:
     for key in Key:
         desk.go(key)
         for kind in (QPushButton, QWidget):
-            for widget in desk.window.sheets.currentWidget().findChildren(kind):
+            for widget in desk.window.parts.sheets.currentWidget().findChildren(kind):
                 if widget.focusPolicy() & Qt.FocusPolicy.TabFocus and widget.isVisible() and widget.metaObject().className().startswith("Q"):
                     assert widget.accessibleName() or widget.metaObject().className() in ("QScrollArea", "QWidget"), widget.metaObject().className()
 

@@ -120,7 +120,7 @@ def test_route_7_frames_are_compared(demo: Hand) -> None:
     assert demo.named("Verdicts that change", QLabel).text()  # type: ignore[attr-defined]
     before = demo.ledger()["6"][0]
     demo.press(Qt.Key.Key_Tab, Qt.KeyboardModifier.ControlModifier)
-    demo.window.choose_frame("best fit")
+    demo.window.choose_alignment("best fit")
     demo.wait()
     assert demo.ledger()["6"][0] != before
 

@@ -163,7 +163,7 @@ def test_flatness_from_picking_a_face_to_undo(small_desk: Hand) -> None:
     assert isinstance(made, Flatness) and made.limit == 0.04 and len(made.faces) == 1 and made.title.startswith("Flatness, face")
     value, verdict = desk.ledger()[made.id]
     assert verdict == "conforms" and value == "0.000"
-    window.select_line(made.id)
+    window.selecting.select_line(made.id)
     assert any("minimum zone" in text for text in window.measure._detail.texts)
     desk.press(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     assert made.id not in desk.ledger()

@@ -2,27 +2,36 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Callable
 
 from PyQt6.QtWidgets import QApplication
 
 from juxtum.desk import style
+from juxtum.desk.action import Action
 from juxtum.desk.style import THEME
 from juxtum.look import DARK, LIGHT
 
-if TYPE_CHECKING:
-    from juxtum.desk.window import MainWindow
-
 FLOOR_SCALE = 1.45
-ROOMY = 1600
-"""Below this width floor-readable sizes leave only the marks of the route."""
 
 
 class Appearance:
-    """Switches sizes and tokens."""
+    """Switches sizes and tokens.
 
-    def __init__(self, window: MainWindow) -> None:
-        self._window = window
+    Parameters
+    ----------
+    changed : callable
+        Called when everything has to be drawn anew.
+    """
+
+    def __init__(self, changed: Callable[[], None]) -> None:
+        self._changed = changed
+
+    def own_actions(self) -> tuple[Action, ...]:
+        """Sizes and look."""
+        return (
+            Action("floor sizes", "Floor-readable sizes", "View/5", self.toggle_sizes, "Shift+F11", "type", "Larger text", checked=lambda: self.is_large),
+            Action("dark", "Dark look", "View/5", self.toggle_look, "", "moon", "For dim halls", checked=lambda: self.is_dark),
+        )
 
     @property
     def is_large(self) -> bool:
@@ -45,20 +54,7 @@ class Appearance:
         self._restyle()
 
     def _restyle(self) -> None:
-        application, window = QApplication.instance(), self._window
+        application = QApplication.instance()
         assert isinstance(application, QApplication)
         style.apply(application)
-        window.menus.recolour()
-        self.resize_to_scale()
-        window.view.restyle()
-        window.ledger.restyle()
-        window.refresh()
-        window.place_floating()
-
-    def resize_to_scale(self) -> None:
-        """Widths and heights that follow the text."""
-        window = self._window
-        window.sheets.setFixedWidth(round(340 * (1 + (THEME.scale - 1) * 0.7)))
-        window.strip.setFixedHeight(THEME.px(46))
-        window.route.set_narrow(self.is_large and window.width() < ROOMY)
-        window.controls.place()
+        self._changed()

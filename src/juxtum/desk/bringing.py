@@ -6,6 +6,9 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from PyQt6.QtWidgets import QWidget
+
+from juxtum.desk.action import Action
 from juxtum.desk.asking import NOMINAL_SUFFIXES, SCAN_SUFFIXES, Asking, UnitDialog, look_at
 from juxtum.desk.session import fresh_job
 from juxtum.errors import InputError, JuxtumError
@@ -20,16 +23,41 @@ from juxtum.progress import Progress
 from juxtum.units import Unit
 
 if TYPE_CHECKING:
-    from juxtum.desk.window import MainWindow
+    from juxtum.desk.desk import Desk
 
 
 class Bringing:
-    """What the window does with files."""
+    """What the desk does with files.
 
-    def __init__(self, window: MainWindow) -> None:
-        self._window = window
-        self._session = window.session
-        self.asking = Asking(window, window.session)
+    Parameters
+    ----------
+    parent : QWidget
+        Over which questions are put.
+    """
+
+    def __init__(self, desk: Desk, parent: QWidget, asking: Asking) -> None:
+        self._desk, self._parent, self._asking = desk, parent, asking
+        self._session = desk.session
+
+    def own_actions(self) -> tuple[Action, ...]:
+        """Jobs, nominals, scans, procedures."""
+        session = self._session
+        return (
+            Action("new", "New job", "File/1", self.new_job, "Ctrl+N", "file-plus", "Start with nothing"),
+            Action("open", "Open job\u2026", "File/1", self.ask_open, "Ctrl+O", "folder-open", "Open a .juxtum file"),
+            Action("open demo", "Open the demo job", "File/1", self.open_demo, "", "sparkles", "BC-220 bearing carrier with its scan"),
+            Action("open demo beam", "Open the demo beam", "File/1", lambda: self.open_demo("HB-36"), "", "sparkles",
+                   "HB-36 sluice hinge beam, to be planned"),
+            Action("save", "Save", "File/2", self.save, "Ctrl+S", "save", "Save the job into its file"),
+            Action("save as", "Save as\u2026", "File/2", self.ask_save, "Ctrl+Shift+S", "save"),
+            Action("export procedure", "Export the procedure\u2026", "File/2", self.ask_procedure, "", "scroll-text",
+                   "Steps as JSON, to be replayed on other scans", lambda: session.derived.nominal is not None),
+            Action("bring nominal", "Import CAD model\u2026", "File/3", self.ask_nominal, "Ctrl+Shift+N", "import",
+                   "STEP, IGES, STL, PLY, OBJ, OFF or 3MF"),
+            Action("bring scan", "Import scan\u2026", "File/3", self.ask_scan, "Ctrl+Shift+I", "scan-line", "STL, PLY, OBJ, 3MF, OFF, XYZ or CSV"),
+            Action("add scan", "Add another scan\u2026", "File/3", self.ask_further_scan, "", "scan-line",
+                   "Beside the scan in force; the procedure is then carried out on it", lambda: bool(session.job.scans)),
+        )  # fmt: skip
 
     def bring(self, paths: list[Path]) -> None:
         """Take files to where they belong, one after another: CAD first, so that a scan beside it finds its nominal."""
@@ -68,9 +96,9 @@ class Bringing:
                 return made
 
             def done() -> None:
-                self._window.look_home()
+                self._desk.look_home()
                 if told:
-                    self._window.announce(" ".join(f"{note}." for note in told))
+                    self._desk.announce(" ".join(f"{note}." for note in told))
                 then()
 
             self._session.edit_slowly(f"bring nominal {path.name}", change, then=done)
@@ -107,7 +135,7 @@ class Bringing:
                 return with_foreign_scan(put(job, self._session.files.adopt(path, unit)))
 
             def done() -> None:
-                self._window.show_scan()
+                self._desk.show_scan()
                 then()
 
             self._session.edit_slowly(f"bring scan {path.name}", change, then=done)
@@ -120,7 +148,7 @@ class Bringing:
             if not isinstance(answer, MeshFile) or answer.unit is not None:
                 take(None)
                 return
-            dialog = UnitDialog(self._window, path.name, answer, reference)
+            dialog = UnitDialog(self._parent, path.name, answer, reference)
             if dialog.exec():
                 take(dialog.unit)
 
@@ -137,13 +165,13 @@ class Bringing:
         """Ask where, then save."""
         brief = self._session.job.brief
         name = " ".join(w for w in (self._session.job.title, brief.serial) if w).replace("/", "-")
-        path = self.asking.target(f"{name}{SUFFIX}")
+        path = self._asking.target(f"{name}{SUFFIX}")
         if path is not None:
             self._session.save(path)
 
     def ask_procedure(self) -> None:
         """Ask where, then write the procedure beside a copy of its nominal."""
-        path = self.asking.procedure()
+        path = self._asking.procedure()
         nominal = self._session.job.nominal
         if path is None or nominal is None:
             return
@@ -160,11 +188,11 @@ class Bringing:
                 shutil.copyfile(place, copy)
             save_procedure(job, target, copy, named_fingerprints(job, self._session.runner.nominal(job)))
 
-        self._session.compute(work, lambda _: self._window.announce(f"The procedure is in {target}"))
+        self._session.compute(work, lambda _: self._desk.announce(f"The procedure is in {target}"))
 
     def new_job(self) -> None:
         """Start with nothing."""
-        self._session.start(fresh_job(), then=lambda: self._window.look_home())
+        self._session.start(fresh_job(), then=lambda: self._desk.look_home())
 
     def open_demo(self, part: str = "BC-220") -> None:
         """A demo job; the scan of BC-220 is made on first use."""
@@ -181,44 +209,24 @@ class Bringing:
 
     def _start(self, job: object) -> None:
         assert isinstance(job, Job)
-        self._session.start(job, then=self._window.look_home)
+        self._session.start(job, then=self._desk.look_home)
 
     def ask_open(self) -> None:
         """Ask for a job and open it."""
-        if (path := self.asking.job()) is not None:
+        if (path := self._asking.job()) is not None:
             self._session.open(path)
 
     def ask_nominal(self) -> None:
         """Ask for a nominal and bring it."""
-        if (path := self.asking.nominal()) is not None:
+        if (path := self._asking.nominal()) is not None:
             self.nominal(path)
 
     def ask_scan(self) -> None:
         """Ask for a scan and bring it."""
-        if (path := self.asking.scan()) is not None:
+        if (path := self._asking.scan()) is not None:
             self.scan(path)
 
     def ask_further_scan(self) -> None:
         """Ask for a scan and put it to those of the job."""
-        if (path := self.asking.scan()) is not None:
+        if (path := self._asking.scan()) is not None:
             self.further_scan(path)
-
-    def ask_sheet(self) -> None:
-        """Ask for a folder and write the set-up sheet."""
-        if (path := self.asking.folder()) is not None:
-            self._window.plan.papers.write_sheet(path)
-
-    def ask_instrument(self) -> None:
-        """Ask for an instrument document and plan with it."""
-        if (path := self.asking.instrument()) is not None:
-            self._window.plan.papers.load_instrument(path)
-
-    def ask_instrument_copy(self) -> None:
-        """Ask where the instrument's document goes and write it."""
-        if (path := self.asking.instrument_copy(f"{self._window.plan.plan.instrument.id}.json")) is not None:
-            self._window.plan.papers.save_instrument(path)
-
-    def ask_report(self) -> None:
-        """Ask for a folder and write the report."""
-        if (path := self.asking.folder()) is not None:
-            self._window.report.write(path)

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from juxtum.desk.action import Action
 from juxtum.desk.derived import Derived
 from juxtum.desk.legend import TOP, legend_width
-from juxtum.desk.menus import tip
 from juxtum.desk.stage_view import StageView
 from juxtum.desk.view_bar import SectionBar, ViewBar
+from juxtum.scene.camera import View
 from juxtum.scene.palette import MapScale
 from juxtum.scene.stage import Shown
 from juxtum.wording import percent
@@ -30,10 +31,35 @@ class StageControls:
         self._view, self._dress = view, dress
         self.nominal_shown, self.data_shown = Shown.HIDDEN, Shown.SOLID
         self.section_is_on = False
-        self.bar, self.section_bar = ViewBar(view, tip), SectionBar(view)
+        tips = {action.id: action.tooltip for action in self.own_actions()}
+        self.bar, self.section_bar = ViewBar(view, tips), SectionBar(view)
         self.bar.wanted.connect(wanted)
         self.section_bar.changed.connect(self.cut)
         self.place()
+
+    def own_actions(self) -> tuple[Action, ...]:
+        """Views, layers and the section plane."""
+        view = self._view
+
+        def look(place: View) -> Callable[[], None]:
+            return lambda: view.look_from(place)
+
+        def has_map() -> bool:
+            return view.stage.has("map")
+
+        return (
+            Action("fit", "Fit", "View/1", view.fit, "F", "maximize", "Show everything"),
+            Action("view corner", "From the corner", "View/2", look(View.CORNER), "0"),
+            Action("view front", "Front", "View/2", look(View.FRONT), "1"),
+            Action("view back", "Back", "View/2", look(View.BACK), "2"),
+            Action("view left", "Left", "View/2", look(View.LEFT), "3"),
+            Action("view right", "Right", "View/2", look(View.RIGHT), "4"),
+            Action("view top", "Top", "View/2", look(View.TOP), "5"),
+            Action("view below", "Below", "View/2", look(View.BELOW), "6"),
+            Action("section", "Section plane", "View/3", self.toggle_section, "X", "slice", "Look inside", checked=lambda: self.section_is_on),
+            Action("nominal", "Nominal: shown, see-through, hidden", "View/3", self.cycle_nominal, "N", "eye", "", has_map),
+            Action("data", "Scan: shown, see-through, hidden", "View/3", self.cycle_data, "M", "layers", "", has_map),
+        )
 
     def place(self) -> None:
         """Upper left on the stage."""

@@ -112,7 +112,7 @@ class FirstSteps(QFrame):
     def place(self) -> None:
         """Lower left on the stage, clear of the scale bar."""
         parent = self.parentWidget()
-        if parent is not None:
+        if parent is not None and self.isVisible():
             self.adjustSize()
             self.move(14, parent.height() - self.height() - 44)
             self.raise_()

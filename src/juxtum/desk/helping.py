@@ -2,36 +2,50 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from html import escape
-from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QGuiApplication
+from PyQt6.QtWidgets import QWidget
 
+from juxtum.desk.action import Action
 from juxtum.desk.method import Page, about_text, keys_text, method_text
+from juxtum.desk.stations.findings import Key
 from juxtum.log import log_file
-
-if TYPE_CHECKING:
-    from juxtum.desk.window import MainWindow
 
 
 class Help:
-    """Pages of help about one window."""
+    """Pages of help.
 
-    def __init__(self, window: MainWindow) -> None:
-        self._window = window
+    Parameters
+    ----------
+    parent : QWidget
+        Over which the pages lie.
+    where : callable
+        The station where the user is.
+    known : callable
+        All actions there are.
+    """
 
-    def start_first_steps(self) -> None:
-        """Walk a newcomer through the stations."""
-        self._window.guide.start()
+    def __init__(self, parent: QWidget, where: Callable[[], Key], known: Callable[[], Sequence[Action]]) -> None:
+        self._parent, self._where, self._known = parent, where, known
+
+    def own_actions(self) -> tuple[Action, ...]:
+        """Pages of help."""
+        return (
+            Action("method", "Method", "Help/2", self.show_method, "Shift+F1", "info", "Formula and reference of the numbers on this page"),
+            Action("keys", "Keys", "Help/2", self.show_keys, "", "keyboard"),
+            Action("log", "Show log", "Help/3", self.show_log, "", "scroll-text"),
+            Action("about", "About Juxtum", "Help/4", self.show_about, "", "info"),
+        )
 
     def show_method(self) -> None:
         """Formulas and references of the station where the user is."""
-        self._show("Method", method_text(self._window.station.key))
+        self._show("Method", method_text(self._where()))
 
     def show_keys(self) -> None:
         """All keys."""
-        self._show("Keys", keys_text())
+        self._show("Keys", keys_text(self._known()))
 
     def show_about(self) -> None:
         """Version and licences."""
@@ -44,13 +58,6 @@ class Help:
         self._show("Log", f"<p>{escape(str(path))}</p><pre>{escape(text)}</pre>")
 
     def _show(self, title: str, html: str) -> None:
-        page = Page(self._window, title, html)
+        page = Page(self._parent, title, html)
         page.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         page.show()
-
-    def copy_ledger(self) -> None:
-        """To the clipboard, for a spreadsheet."""
-        clipboard = QGuiApplication.clipboard()
-        if clipboard is not None:
-            clipboard.setText(self._window.ledger.as_text())
-            self._window.announce("The ledger is on the clipboard")

@@ -2,30 +2,28 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Callable
 
 from PyQt6.QtGui import QAction, QKeySequence
-from PyQt6.QtWidgets import QMenu
+from PyQt6.QtWidgets import QMainWindow, QMenu
 
-from juxtum.desk.actions import ACTIONS, MENUS, Action
+from juxtum.desk.action import MENUS, Action
+from juxtum.desk.session import Session
 from juxtum.desk.style import icon
-
-if TYPE_CHECKING:
-    from juxtum.desk.window import MainWindow
-
-
-def tip(name: str) -> str:
-    """Key and one plain sentence about an action."""
-    item = next(a for a in ACTIONS if a.id == name)
-    words = item.tip or item.title
-    return f"{words} ({item.key})" if item.key else words
 
 
 class Menus:
-    """The window's menus; keeps them true to what makes sense now."""
+    """The window's menus; keeps them true to what makes sense now.
 
-    def __init__(self, window: MainWindow) -> None:
-        self._window = window
+    Parameters
+    ----------
+    perform : callable
+        Runs an action by its id.
+    """
+
+    def __init__(self, window: QMainWindow, session: Session, actions: tuple[Action, ...], perform: Callable[[str], None]) -> None:
+        self._window, self._session, self._perform = window, session, perform
+        self._all = actions
         self.actions: dict[str, QAction] = {}
         self.recent = QMenu("Recent jobs", window)
         bar = window.menuBar()
@@ -40,7 +38,7 @@ class Menus:
         """Groups are parted by lines; an action's place may name a menu within the menu."""
         within: dict[str, QMenu] = {}
         groups: dict[str, str] = {}
-        for item in (a for a in ACTIONS if a.menu.startswith(f"{name}/")):
+        for item in (a for a in self._all if a.menu.startswith(f"{name}/")):
             inner, group = item.menu.rpartition("/")[::2]
             target = menu if inner == name else within.get(inner)
             if target is None:
@@ -68,37 +66,37 @@ class Menus:
         if item.icon:
             made.setIcon(icon(item.icon, "ink_soft"))
         made.setCheckable(item.checked is not None)
-        made.setToolTip(tip(item.id))
-        made.triggered.connect(lambda: window.perform(item.id))
+        made.setToolTip(item.tooltip)
+        made.triggered.connect(lambda: self._perform(item.id))
         self.actions[item.id] = made
         window.addAction(made)
         return made
 
     def enable(self) -> None:
         """Grey out what makes no sense now; name what undo and redo would do."""
-        for item in ACTIONS:
+        for item in self._all:
             made = self.actions[item.id]
-            made.setEnabled(item.enabled(self._window))
+            made.setEnabled(item.enabled())
             if item.checked is not None:
-                made.setChecked(item.checked(self._window))
-        history = self._window.session.timeline
+                made.setChecked(item.checked())
+        history = self._session.timeline
         self.actions["undo"].setText(f"Undo: {history.undo_label}" if history.undo_label else "Undo")
         self.actions["redo"].setText(f"Redo: {history.redo_label}" if history.redo_label else "Redo")
 
     def fill_recent(self) -> None:
         """The jobs opened or saved lately."""
         self.recent.clear()
-        for path in self._window.session.recent:
-            self.recent.addAction(path.name, lambda p=path: self._window.session.open(p))
-        aside = self._window.session.recovery.aside()
+        for path in self._session.recent:
+            self.recent.addAction(path.name, lambda p=path: self._session.open(p))
+        aside = self._session.recovery.aside()
         if aside:
             self.recent.addSeparator()
         for found in aside:
-            self.recent.addAction(f"{found.job.title}, not saved", lambda f=found: self._window.session.recover(f))
+            self.recent.addAction(f"{found.job.title}, not saved", lambda f=found: self._session.recover(f))
         self.recent.setEnabled(not self.recent.isEmpty())
 
     def recolour(self) -> None:
         """Icons in the colours of the look in force."""
-        for item in ACTIONS:
+        for item in self._all:
             if item.icon:
                 self.actions[item.id].setIcon(icon(item.icon, "ink_soft"))

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from html import escape
 
 from PyQt6.QtWidgets import QDialog, QDialogButtonBox, QTextBrowser, QVBoxLayout, QWidget
 
 from juxtum import __version__
-from juxtum.desk.actions import ACTIONS, MENUS
+from juxtum.desk.action import MENUS, Action
 from juxtum.desk.stations.findings import Key
 from juxtum.evaluate.kinds import KINDS
 
@@ -62,18 +63,18 @@ METHODS: dict[Key, list[tuple[str, str]]] = {
 
 def method_text(key: Key) -> str:
     """The page of a station, as HTML."""
-    parts = [f"<h2>Method: {key.title}</h2>"]
+    parts = [f"<h2>Method: {key.caption}</h2>"]
     parts += [f"<p><b>{escape(name)}</b><br>{escape(text)}</p>" for name, text in METHODS[key]]
     return "".join(parts)
 
 
-def keys_text() -> str:
+def keys_text(actions: Sequence[Action]) -> str:
     """All keys, by menu, as HTML."""
     parts = ["<h2>Keys</h2>", "<p>Left drag turns, right drag or Shift shifts, the wheel zooms, a double click sets the place to turn about.</p>"]
     for menu in MENUS:
         rows = "".join(
             f"<tr><td width='130'><b>{escape(a.key)}</b></td><td>{escape(a.title)}</td></tr>"
-            for a in ACTIONS
+            for a in actions
             if a.menu.startswith(menu + "/") and a.key
         )
         parts.append(f"<h3>{menu}</h3><table>{rows}</table>")

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import logging
 
-from PyQt6.QtCore import Qt, QTimer, pyqtSignal
+from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QWidget
 
+from juxtum.desk.timers import timer
 from juxtum.desk.widgets import button, label
 from juxtum.errors import JuxtumError
 
@@ -32,8 +33,7 @@ class Notice(QFrame):
         self._log = button("Show log", self.log_wanted.emit, "plain")
         layout.addWidget(self._log)
         layout.addWidget(button("Close", self.hide, "plain"))
-        self._timer = QTimer(self, singleShot=True, interval=NEWS_MS)
-        self._timer.timeout.connect(self.hide)
+        self._timer = timer(self, NEWS_MS, self.hide, once=True)
         self.hide()
 
     @property

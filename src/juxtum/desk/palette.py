@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
 from PyQt6.QtCore import QEvent, QObject, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QDialog, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
-from juxtum.desk.actions import Action
+from juxtum.desk.action import Action
 from juxtum.desk.style import icon
 
 
@@ -32,12 +30,12 @@ class CommandPalette(QDialog):
 
     chosen = pyqtSignal(str)
 
-    def __init__(self, parent: QWidget, actions: tuple[Action, ...], can: Callable[[Action], bool]) -> None:
+    def __init__(self, parent: QWidget, actions: tuple[Action, ...]) -> None:
         super().__init__(parent, Qt.WindowType.FramelessWindowHint | Qt.WindowType.Dialog)
         self.setObjectName("palette")
         self.setAccessibleName("Find an action")
         self.setModal(True)
-        self._actions, self._can = actions, can
+        self._actions = actions
         layout = QVBoxLayout(self)
         layout.setContentsMargins(8, 8, 8, 8)
         self.field = QLineEdit()
@@ -57,7 +55,7 @@ class CommandPalette(QDialog):
 
     def _fill(self, query: str) -> None:
         self.list.clear()
-        ranked = [(match(query, a.title), k, a) for k, a in enumerate(self._actions) if self._can(a) and a.id != "palette"]
+        ranked = [(match(query, a.title), k, a) for k, a in enumerate(self._actions) if a.enabled() and a.id != "palette"]
         for _, _, action in sorted((r for r in ranked if r[0] is not None), key=lambda r: (r[0], r[1])):
             item = QListWidgetItem(action.title + (f"     {action.key}" if action.key else ""))
             if action.icon:

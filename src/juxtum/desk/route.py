@@ -26,8 +26,8 @@ class Stop(QAbstractButton):
         self.narrow = False
         self.setCheckable(True)
         self.setAutoExclusive(True)
-        self.setText(key.title)
-        self.setAccessibleName(f"Station {key.title}")
+        self.setText(key.caption)
+        self.setAccessibleName(f"Station {key.caption}")
         self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
 
@@ -35,7 +35,7 @@ class Stop(QAbstractButton):
         """Another finding."""
         self.finding = finding
         self.setAccessibleDescription(finding.text)
-        self.setToolTip(f"{self.key.title}: {finding.text} (Ctrl+{self.number})")
+        self.setToolTip(f"{self.key.caption}: {finding.text} (Ctrl+{self.number})")
         self.update()
 
     def sizeHint(self) -> QSize:
@@ -74,7 +74,7 @@ class Stop(QAbstractButton):
         room = self.width() - 54 - (18 if self.finding.verdict else 4)
         painter.setPen(colour("ink"))
         painter.setFont(font(BODY, bold=here or self.finding.state is State.DONE))
-        painter.drawText(QRectF(48, 9 * THEME.scale, room, 18 * THEME.scale), Qt.AlignmentFlag.AlignVCenter, self.key.title)
+        painter.drawText(QRectF(48, 9 * THEME.scale, room, 18 * THEME.scale), Qt.AlignmentFlag.AlignVCenter, self.key.caption)
         painter.setPen(colour("ink_soft"))
         painter.setFont(font(SMALL))
         text = QFontMetricsF(painter.font()).elidedText(self.finding.text, Qt.TextElideMode.ElideRight, room + 8)

@@ -8,10 +8,12 @@ from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import TypeVar
 
-from PyQt6.QtCore import QObject, QSettings, QTimer, pyqtSignal
+from PyQt6.QtCore import QObject, QSettings, pyqtSignal
 
 from juxtum.desk.derived import Derived, Deriver
+from juxtum.desk.timers import timer
 from juxtum.desk.workbench import Lane, Workbench
 from juxtum.errors import Cancelled, JobError, JuxtumError
 from juxtum.job import FileStore, Job, Runner, load_job
@@ -26,6 +28,7 @@ from juxtum.progress import Progress
 
 Edit = Callable[[Job], Job]
 SlowEdit = Callable[[Job, Progress], Job]
+T = TypeVar("T")
 LOG = logging.getLogger("juxtum")
 AUTOSAVE_MS = 60_000
 RECENT = 8
@@ -80,8 +83,7 @@ class Session(QObject):
         self._saved: Job = self.job
         self._on_disk: Saved | None = None
         self.recovery = Recovery()
-        self._autosave = QTimer(self, interval=AUTOSAVE_MS)
-        self._autosave.timeout.connect(self.autosave)
+        self._autosave = timer(self, AUTOSAVE_MS, self.autosave)
         self._autosave.start()
 
     @property
@@ -212,7 +214,7 @@ class Session(QObject):
 
         self.workbench.ask(lambda progress: self._deriver.derive(job, progress), done, failed, Lane.EDIT)
 
-    def compute(self, work: Callable[[Progress], object], done: Callable[[object], None]) -> None:
+    def compute(self, work: Callable[[Progress], T], done: Callable[[T], object]) -> None:
         """Work that changes nothing in the job, such as writing a report."""
         self.workbench.ask(work, done, self._fail)
 

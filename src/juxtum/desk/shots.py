@@ -5,6 +5,7 @@ from __future__ import annotations
 import tempfile
 import time
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -85,7 +86,7 @@ def _route(walk: _Walk) -> None:
     window.go(Key.ALIGN)
     _lock_to_datums(walk)
     walk.save("5-align")
-    window.choose_frame("best fit")
+    window.choose_alignment("best fit")
     walk.settle()
     window.go(Key.MEASURE)
     walk.do("pin worst")
@@ -95,9 +96,9 @@ def _route(walk: _Walk) -> None:
     window.view.look_from(View.CORNER)
     window.view.stage.eye.orbit(0.28, 0.0)
     window.view.redraw()
-    window.selected_line = "4u"
+    window.measure.line = "4u"
     window.measure.show_results()
-    window._show_ledger()
+    window.show_ledger()
     walk.save("6-measure")
     window.go(Key.REPORT)
     walk.save("7-report")
@@ -110,9 +111,13 @@ def _captures(walk: _Walk) -> None:
     window.settings.setValue("logbook/url", f"sqlite:///{window.settings.fileName()}.book")
     window.go(Key.READY)
     walk.settle(lambda: window.logbook is not None)
+
+    def is_prepared(key: str) -> bool:
+        return key in window.session.job.prepared
+
     for key in ("warm", "soak", "clean"):
         window.ready.tick_next()
-        walk.settle(lambda k=key: k in window.session.job.prepared)
+        walk.settle(partial(is_prepared, key))
     window.ready.calibrating.begin_chosen()
     walk.settle(lambda: window.ready.pad.isVisible())
     walk.save("12-ready")
@@ -125,13 +130,13 @@ def _captures(walk: _Walk) -> None:
     assert window.capture.driver is not None
     window.capture.driver.speed = 1e6
     window.capture.run_plan()
-    walk.settle(lambda: window.capture.snapshot.one_pass > 0.42)
+    walk.settle(lambda: window.capture.snapshot is not None and window.capture.snapshot.one_pass > 0.42)
     window.capture.run_plan()
     window.capture.hold_scanner()
     walk.settle(lambda: window.capture.hand.is_holding)
     x, y = window.view.project(np.array([[-60.0, -62.0, 18.0]]))[0]
     window.capture.hand.point(QPointF(x, y))
-    walk.settle(lambda: len(window.capture.snapshot.points) > 0 and window.capture.snapshot.dial.is_held)
+    walk.settle(lambda: (shot := window.capture.snapshot) is not None and len(shot.points) > 0 and shot.dial.is_held)
     walk.save("10-capture")
     window.perform("floor view")
     walk.settle(lambda: window.is_floor)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from enum import Enum, auto
 
 import numpy as np
-from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer, pyqtSignal
+from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF, QResizeEvent, QWheelEvent
 from PyQt6.QtWidgets import QWidget
 
@@ -16,6 +16,7 @@ from juxtum.desk.legend import TOP, Legend
 from juxtum.desk.overlays import Pin
 from juxtum.desk.stage_fit import FittingView
 from juxtum.desk.style import THEME, colour
+from juxtum.desk.timers import timer
 from juxtum.evaluate import Histogram, Reading
 from juxtum.geometry import Plane, RigidTransform
 from juxtum.geometry.arrays import Floats
@@ -75,10 +76,8 @@ class StageView(FittingView):
         self._dragged_limit: str | None = None
         self._plane: Plane | None = None
         self._reading_visible = np.zeros(0, dtype=bool)
-        self._settle = QTimer(self, singleShot=True, interval=SETTLE_MS)
-        self._settle.timeout.connect(self._settled)
-        self._hover = QTimer(self, singleShot=True, interval=40)
-        self._hover.timeout.connect(self._look_under_pointer)
+        self._settle = timer(self, SETTLE_MS, self._settled, once=True)
+        self._hover = timer(self, 40, self._look_under_pointer, once=True)
 
     # -- layers -----------------------------------------------------------------------------------------------
 
@@ -151,7 +150,7 @@ class StageView(FittingView):
         width, height = self._device_size()
         # The image shares the array's memory, so the array has to live as long as the image.
         self._pixels = self.stage.render(width, height, Detail.LIGHT if self._moving else None)
-        self._image = QImage(self._pixels.data, width, height, 4 * width, QImage.Format.Format_RGBX8888)
+        self._image = QImage(self._pixels.data, width, height, 4 * width, QImage.Format.Format_RGBX8888)  # type: ignore[call-overload]
         self._dirty = False
         if not self._moving:
             self._reading_visible = self.stage.visible(self.cards.places, PICKED_FROM)

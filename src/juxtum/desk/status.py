@@ -56,9 +56,9 @@ class StatusStrip(QWidget):
         self._bar.setValue(round(1000 * share))
         self._phase.setText(phase)
 
-    def show_text(self, words: str) -> None:
-        """Any line."""
-        self._text.setText(words)
+    def show_limits(self, low: float, high: float) -> None:
+        """Limits of the map while they are dragged."""
+        self._text.setText(f"limits of the map {low:+g} and {high:+g} mm".replace("-", "\u2212"))
 
     @property
     def text(self) -> str:

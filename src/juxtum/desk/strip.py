@@ -1,9 +1,9 @@
-"""The job strip: which part this is, the frame in force, the decision rule, and the way to every action."""
+"""The job strip: which part this is, the alignment in force, the decision rule, and the way to every action."""
 
 from __future__ import annotations
 
 from PyQt6.QtCore import QPointF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from juxtum.desk.derived import Derived
@@ -24,16 +24,16 @@ class Emblem(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(QPen(colour("accent"), 2))
-        painter.drawPolygon([QPointF(4, 8), QPointF(14, 4), QPointF(14, 22), QPointF(4, 26)])
+        painter.drawPolygon(QPolygonF([QPointF(4, 8), QPointF(14, 4), QPointF(14, 22), QPointF(4, 26)]))
         painter.setBrush(colour("accent"))
-        painter.drawPolygon([QPointF(17, 8), QPointF(27, 4), QPointF(27, 22), QPointF(17, 26)])
+        painter.drawPolygon(QPolygonF([QPointF(17, 8), QPointF(27, 4), QPointF(27, 22), QPointF(17, 26)]))
         painter.end()
 
 
 class Strip(QWidget):
     """44 pixels under the menus."""
 
-    frame_chosen = pyqtSignal(str)
+    alignment_chosen = pyqtSignal(str)
     rule_chosen = pyqtSignal(str)
     palette_wanted = pyqtSignal()
 
@@ -55,14 +55,14 @@ class Strip(QWidget):
         words.addWidget(self._under)
         layout.addLayout(words)
         layout.addStretch(1)
-        self.frame = Choice("Frame in force")
-        self.frame.setMinimumWidth(190)
-        self.frame.setToolTip("Which alignment counts; switching recolours map and ledger (Ctrl+Tab)")
-        self.frame.picked.connect(self.frame_chosen)
+        self.alignment = Choice("Alignment in force")
+        self.alignment.setMinimumWidth(190)
+        self.alignment.setToolTip("Which alignment counts; switching recolours map and ledger (Ctrl+Tab)")
+        self.alignment.picked.connect(self.alignment_chosen)
         self.rule = Choice("Decision rule")
         self.rule.setToolTip("Simple: on which side of the limit. Guarded: by more than the uncertainty")
         self.rule.picked.connect(self.rule_chosen)
-        layout.addWidget(self.frame)
+        layout.addWidget(self.alignment)
         layout.addWidget(self.rule)
         layout.addWidget(label("mm", "soft"))
         find = QPushButton("Find an action    Ctrl+K")
@@ -71,7 +71,7 @@ class Strip(QWidget):
         layout.addWidget(find)
 
     def show_job(self, d: Derived, saved: bool) -> None:
-        """Part, frame and rule of the job."""
+        """Part, alignment and rule of the job."""
         brief = d.job.brief
         self._name.setText(d.job.title + ("" if saved else "  \u2022"))
         self._name.setToolTip("saved" if saved else "changed since it was saved; Ctrl+S saves")
@@ -79,6 +79,6 @@ class Strip(QWidget):
         self._under.setText("  \u00b7  ".join(p for p in parts if p) or "no serial yet")
         names = [s.name for s in d.job.procedure.alignments]
         options = [(n, f"alignment  {n}") for n in names] or [("", "no alignment yet")]
-        self.frame.show_options(options, d.in_force)
-        self.frame.setEnabled(bool(names))
+        self.alignment.show_options(options, d.in_force)
+        self.alignment.setEnabled(bool(names))
         self.rule.show_options([(r.value, f"rule  {r.value}") for r in DecisionRule], d.job.procedure.decide.rule)

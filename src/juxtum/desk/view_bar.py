@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
 import numpy as np
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QSlider, QToolButton, QWidget
@@ -22,7 +20,7 @@ class ViewBar(QFrame):
 
     wanted = pyqtSignal(str)
 
-    def __init__(self, parent: QWidget, tip: Callable[[str], str]) -> None:
+    def __init__(self, parent: QWidget, tips: dict[str, str]) -> None:
         super().__init__(parent)
         self.setObjectName("stageBar")
         self.setAccessibleName("Stage bar")
@@ -34,7 +32,7 @@ class ViewBar(QFrame):
             button = QToolButton()
             button.setText(text)
             button.setAccessibleName(text)
-            button.setToolTip(tip(name))
+            button.setToolTip(tips[name])
             button.setCheckable(name in dict(LAYERS))
             button.clicked.connect(lambda _, n=name: self.wanted.emit(n))
             layout.addWidget(button)

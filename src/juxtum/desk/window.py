@@ -1,50 +1,41 @@
-"""The main window: route, stage, worksheet and ledger about one job."""
+"""The main window: it lays out route, stage, worksheets and ledger about one job, and hands signals on."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
-import numpy as np
-from PyQt6.QtCore import QSettings, Qt, QTimer
-from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QResizeEvent
-from PyQt6.QtWidgets import QHBoxLayout, QMainWindow, QSplitter, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtCore import QMimeData, QSettings, Qt, QTimer
+from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QGuiApplication, QResizeEvent
+from PyQt6.QtWidgets import QMainWindow
 
 from juxtum.capture.snapshot import Snapshot
-from juxtum.desk.actions import ACTIONS
+from juxtum.desk.action import Action, Owner, in_order
 from juxtum.desk.appearance import Appearance
+from juxtum.desk.asking import Asking
 from juxtum.desk.bringing import Bringing
 from juxtum.desk.capturing.switch import FloorSwitch
 from juxtum.desk.controls import StageControls
+from juxtum.desk.derived import Derived
 from juxtum.desk.desk_book import DeskBook
 from juxtum.desk.first_steps import FirstSteps
-from juxtum.desk.going import Going
 from juxtum.desk.helping import Help
-from juxtum.desk.ledger import Ledger
+from juxtum.desk.judging import Judging
+from juxtum.desk.layout import Layout
 from juxtum.desk.menus import Menus
 from juxtum.desk.notice import Notice
 from juxtum.desk.palette import CommandPalette
-from juxtum.desk.route import Route
+from juxtum.desk.selecting import Selecting
 from juxtum.desk.session import Session, is_worth_keeping
 from juxtum.desk.stage_view import StageView
-from juxtum.desk.stations.align import AlignStation
-from juxtum.desk.stations.assemble import AssembleStation
+from juxtum.desk.stations.all import Stations
 from juxtum.desk.stations.base import Station
-from juxtum.desk.stations.brief import BriefStation
-from juxtum.desk.stations.capture import CaptureStation
-from juxtum.desk.stations.findings import Key, finding
-from juxtum.desk.stations.measure import MeasureStation
-from juxtum.desk.stations.plan import PlanStation
-from juxtum.desk.stations.ready import ReadyStation
-from juxtum.desk.stations.report import ReportStation
-from juxtum.desk.status import StatusStrip
-from juxtum.desk.strip import Strip
+from juxtum.desk.stations.findings import Key
 from juxtum.errors import InputError
-from juxtum.evaluate import DecisionRule
-from juxtum.evaluate.kinds import Profile
 from juxtum.logbook import Logbook
+from juxtum.plan.planner import Planner
 from juxtum.scene.camera import View
-from juxtum.scene.stage import Hit
 
 
 class MainWindow(QMainWindow):
@@ -53,64 +44,35 @@ class MainWindow(QMainWindow):
     def __init__(self, settings: QSettings) -> None:
         super().__init__()
         self.settings = settings
-        self.session = Session(settings, self)
-        self.view = StageView()
-        self.selected_line = ""
-        self.selected_reading = ""
+        self.session, self.view = Session(settings, self), StageView()
+        self.asking, self.desk_book, self.judging = Asking(self, self.session), DeskBook(self.session), Judging(self.session)
+        self.parts = Layout(self.view)
+        self.strip, self.route, self.ledger, self.status = self.parts.strip, self.parts.route, self.parts.ledger, self.parts.status
+        # What floats over the stage comes first: stations place their own bars below it.
+        self.notice, self.guide = Notice(self.view), FirstSteps(self.view)
+        self.controls = StageControls(self.view, lambda: self.station.dress(), self.perform)
         self._station: Station | None = None
-        self.desk_book = DeskBook(self.session)
-        self.going = Going(self)
+        self.stations = Stations(self)
+        self.plan, self.ready, self.capture = self.stations.plan, self.stations.ready, self.stations.capture
+        self.brief, self.assemble, self.align = self.stations.brief, self.stations.assemble, self.stations.align
+        self.measure, self.report = self.stations.measure, self.stations.report
+        self.selecting = Selecting(self, self.measure)
+        self.parts.arrange(self.stations.by_key.values(), self.plan.table)
+        self.setCentralWidget(self.parts.central)
+        self.floor = FloorSwitch(self.session, self.view, self.parts, self.menuBar())
+        self.bringing = Bringing(self, self, self.asking)
+        self.appearance = Appearance(self._restyle)
+        self.help = Help(self, lambda: self.station.key, lambda: self.all_actions)
+        owners: tuple[Owner, ...] = (self.bringing, *self.stations.by_key.values(), self.judging, self.controls, self.parts, self.appearance, self.help)
+        self.all_actions = in_order((*self.own_actions(), *(action for owner in owners for action in owner.own_actions())))
+        self.menus = Menus(self, self.session, self.all_actions, self.perform)
         self.setAcceptDrops(True)
-        self.bringing = Bringing(self)
-        self._build()
-        self.help = Help(self)
-        self.menus = Menus(self)
-        self.menus.fill_recent()
+        self.setMinimumSize(1000, 640)
+        self.parts.resize_to_scale(self.width())
         self._connect()
         self._restore()
         self.go(Key.BRIEF)
         self.refresh()
-
-    # -- building ---------------------------------------------------------------------------------------------
-
-    def _build(self) -> None:
-        self.strip, self.route, self.ledger, self.status = Strip(), Route(), Ledger(), StatusStrip()
-        # What floats over the stage comes first: stations place their own bars below it.
-        self.notice, self.guide = Notice(self.view), FirstSteps(self.view)
-        self.controls = StageControls(self.view, lambda: self.station.dress(), self.perform)
-        self.brief, self.plan, self.assemble = BriefStation(self), PlanStation(self), AssembleStation(self)
-        self.ready, self.capture = ReadyStation(self), CaptureStation(self)
-        self.align, self.measure, self.report = AlignStation(self), MeasureStation(self), ReportStation(self)
-        all_stations = (self.brief, self.plan, self.ready, self.capture, self.assemble, self.align, self.measure, self.report)
-        self.stations: dict[Key, Station] = {s.key: s for s in all_stations}
-        self.sheets = QStackedWidget()
-        self.sheets.setObjectName("worksheet")
-        self.sheets.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        for station in self.stations.values():
-            self.sheets.addWidget(station)
-        self.middle = QSplitter(Qt.Orientation.Vertical)
-        self.middle.addWidget(self.view)
-        self.middle.addWidget(self.ledger)
-        self.middle.addWidget(self.plan.table)
-        self.middle.setStretchFactor(0, 1)
-        self.middle.setCollapsible(0, False)
-        self.middle.setSizes([560, 150, 150])
-        across = QHBoxLayout()
-        across.setSpacing(0)
-        for widget, stretch in ((self.route, 0), (self.middle, 1), (self.sheets, 0)):
-            across.addWidget(widget, stretch)
-        central = QWidget()
-        down = QVBoxLayout(central)
-        down.setContentsMargins(0, 0, 0, 0)
-        down.setSpacing(0)
-        down.addWidget(self.strip)
-        down.addLayout(across, 1)
-        down.addWidget(self.status)
-        self.setCentralWidget(central)
-        self.floor = FloorSwitch(self, down)
-        self.setMinimumSize(1000, 640)
-        self.appearance = Appearance(self)
-        self.appearance.resize_to_scale()
 
     def _connect(self) -> None:
         session, view = self.session, self.view
@@ -122,71 +84,110 @@ class MainWindow(QMainWindow):
         session.workbench.progressed.connect(self.status.show_progress)
         self.status.cancel_wanted.connect(lambda: self.perform("stop"))
         self.route.chosen.connect(self.go)
-        self.strip.frame_chosen.connect(self.choose_frame)
-        self.strip.rule_chosen.connect(self._choose_rule)
-        self.strip.palette_wanted.connect(self.show_palette)
-        self.ledger.chosen.connect(self.select_line)
-        view.picked.connect(self._picked)
-        view.hovered.connect(self._hovered)
-        view.outlined.connect(lambda outline, matrix: self._station and self._station.outlined(outline, matrix))
-        view.limits_dragged.connect(self._limits_dragged)
-        view.limits_chosen.connect(lambda low, high: self.measure.set_limits(low, high))
-        view.card_clicked.connect(self.select_reading)
-        view.resized.connect(self.place_floating)
+        self.strip.alignment_chosen.connect(self.judging.choose_alignment)
+        self.strip.rule_chosen.connect(self.judging.choose_rule)
+        self.strip.palette_wanted.connect(self._show_palette)
+        self.ledger.chosen.connect(self.selecting.select_line)
+        view.picked.connect(lambda hit: self.station.picked(hit))
+        view.hovered.connect(lambda hit: self.status.show_place(hit, session.derived))
+        view.outlined.connect(lambda outline, matrix: self.station.outlined(outline, matrix))
+        view.limits_dragged.connect(self.status.show_limits)
+        view.limits_chosen.connect(self.measure.set_limits)
+        view.card_clicked.connect(self.measure.look_at_reading)
+        view.resized.connect(self._place_floating)
         self.notice.log_wanted.connect(self.help.show_log)
         self.guide.station_wanted.connect(self.go)
         self.guide.action_wanted.connect(self.perform)
 
     # -- actions ----------------------------------------------------------------------------------------------
 
+    def own_actions(self) -> tuple[Action, ...]:
+        """What belongs to the window as a whole."""
+        session = self.session
+        return (
+            Action("quit", "Quit", "File/9", self.close, "Ctrl+Q"),
+            Action("undo", "Undo", "Edit/1", session.undo, "Ctrl+Z", "undo-2", enabled=lambda: session.timeline.undo_label is not None),
+            Action("redo", "Redo", "Edit/1", session.redo, "Ctrl+Shift+Z", "redo-2", enabled=lambda: session.timeline.redo_label is not None),
+            Action("copy ledger", "Copy the ledger", "Edit/2", self._copy_ledger, "Ctrl+Shift+C", "table-2", "Pastes into a spreadsheet",
+                   lambda: bool(session.job.procedure.characteristics)),
+            Action("stop", "Stop what is running", "Edit/3", session.workbench.cancel, "Ctrl+.", "circle-stop", "The job stays as it was",
+                   lambda: session.workbench.is_busy),
+            Action("let go", "Let go", "Edit/3", self._let_go, "Esc", "x", "End picking or drawing"),
+            *(
+                Action(f"go {key}", f"Go to {key.caption}", "Job/1", partial(self.go, key), f"Ctrl+{number}", "arrow-right")
+                for number, key in enumerate(Key, 1)
+            ),
+            Action("floor view", "Floor view", "View/5", self.toggle_floor, "F11", "maximize", "Dial, coverage, targets and the part, seen from far",
+                   checked=lambda: self.is_floor),
+            Action("palette", "Find an action", "Tools/1", self._show_palette, "Ctrl+K", "search", "Type a few letters of what you want"),
+            Action("first steps", "First steps", "Help/1", self.guide.start, "F1", "circle-help", "The stations in three minutes"),
+        )  # fmt: skip
+
     def perform(self, name: str) -> None:
-        """Run an action by its id, if it makes sense now."""
-        item = next((a for a in ACTIONS if a.id == name), None)
+        """Run an action by its id where it happens, if it makes sense now."""
+        item = next((a for a in self.all_actions if a.id == name), None)
         if item is None:
             return
-        if item.enabled(self):
-            item.run(self)
+        if item.enabled():
+            if item.at is not None:
+                if self.station.key is not item.at:
+                    self.go(item.at)
+                self.station.show_ways(item.ways)
+            item.run()
         else:
             self.announce(f"'{item.title}' makes no sense yet")
+        self.enable_actions()
+
+    def enable_actions(self) -> None:
+        """Grey out what makes no sense now."""
         self.menus.enable()
 
-    def show_palette(self) -> None:
-        """Find an action by its letters."""
-        palette = CommandPalette(self, ACTIONS, lambda a: a.enabled(self))
+    def _show_palette(self) -> None:
+        palette = CommandPalette(self, self.all_actions)
         palette.chosen.connect(self.perform)
         palette.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         corner = self.mapToGlobal(self.rect().topLeft())
         palette.move(corner.x() + (self.width() - palette.width()) // 2, corner.y() + 90)
         palette.open()
 
+    def _copy_ledger(self) -> None:
+        clipboard = QGuiApplication.clipboard()
+        if clipboard is not None:
+            clipboard.setText(self.ledger.as_text())
+            self.announce("The ledger is on the clipboard")
+
+    def _let_go(self) -> None:
+        """End picking or drawing; otherwise close what lies over the stage."""
+        self.notice.hide()
+        self.station.escape()
+
     # -- where we are -----------------------------------------------------------------------------------------
-
-    def go(self, key: Key) -> None:
-        """Go to a station."""
-        if self._station is not None:
-            self._station.leave()
-        before, self._station = self._station, self.stations[key]
-        self.route.show_station(key)
-        self.sheets.setCurrentWidget(self._station)
-        self.controls.clear_section()
-        self._station.refresh()
-        self._station.enter()
-        if before is None or self._scene_of(before.key) != self._scene_of(key):
-            self.look_home()
-        self.menus.enable()
-        self.controls.show_states()
-
-    def _scene_of(self, key: Key) -> str:
-        """Stations that show the same thing keep the view."""
-        if key in (Key.BRIEF, Key.PLAN, Key.READY, Key.CAPTURE, Key.ASSEMBLE):
-            return "nominal" if key is not Key.ASSEMBLE else key.value
-        return "map" if self.session.derived.map_surface is not None else f"{key.value} without map"
 
     @property
     def station(self) -> Station:
         """Where the user is."""
         assert self._station is not None
         return self._station
+
+    def is_at(self, key: Key) -> bool:
+        """Whether the user is at a station."""
+        return self._station is not None and self._station.key is key
+
+    def go(self, key: Key) -> None:
+        """Go to a station."""
+        if self._station is not None:
+            self._station.leave()
+        before, self._station = self._station, self.stations.by_key[key]
+        self.route.show_station(key)
+        self.parts.sheets.setCurrentWidget(self._station)
+        self.controls.clear_section()
+        self._station.refresh()
+        self._station.enter()
+        d = self.session.derived
+        if before is None or scene_of(before.key, d) != scene_of(key, d):
+            self.look_home()
+        self.enable_actions()
+        self.controls.show_states()
 
     def look_home(self) -> None:
         """The view from the corner that shows everything."""
@@ -198,15 +199,12 @@ class MainWindow(QMainWindow):
         self.look_home()
 
     def refresh(self) -> None:
-        d = self.session.derived
-        self.strip.show_job(d, self.session.is_saved)
-        self.route.show_findings({key: finding(key, d) for key in Key})
-        ids = [p.id for p in d.job.procedure.characteristics]
-        if self.selected_line not in ids:
-            self.selected_line = ""
-        self.status.show_counts(d, self.session.is_saved)
-        self._show_ledger()
-        for station in self.stations.values():
+        """Show the job as it is now."""
+        d, is_saved = self.session.derived, self.session.is_saved
+        self.selecting.forget_lost()
+        self.parts.show_job(d, is_saved)
+        self.show_ledger()
+        for station in self.stations.by_key.values():
             station.follow()
         # The others are shown afresh when somebody goes there.
         self.station.refresh()
@@ -215,101 +213,22 @@ class MainWindow(QMainWindow):
         if had_map != self.view.stage.has("map"):
             self.look_home()
         self.controls.cut()
-        self.menus.enable()
+        self.enable_actions()
         self.controls.show_states()
         self.guide.job_changed(d)
-        title = d.job.title + (f" {d.job.brief.serial}" if d.job.brief.serial else "")
-        self.setWindowTitle(f"{title}[*] \u2013 Juxtum")
-        self.setWindowModified(not self.session.is_saved)
+        self.setWindowTitle(f"{d.job.title_with_serial}[*] \u2013 Juxtum")
+        self.setWindowModified(not is_saved)
 
-    def _show_ledger(self) -> None:
-        d = self.session.derived
-        measured = {c.line.id: c for c in d.evaluation.ledger} if d.evaluation else {}
-        rows = [(p.line, measured.get(p.id)) for p in d.job.procedure.characteristics]
-        self.ledger.set_methods(self.plan.methods())
-        self.ledger.set_rows(rows, self.selected_line)
+    def show_ledger(self) -> None:
+        """The lines of the drawing, with what was measured."""
+        self.parts.show_ledger(self.session.derived, self.plan.methods(), self.measure.line)
 
-    # -- selection --------------------------------------------------------------------------------------------
+    # -- what stations know of the desk -----------------------------------------------------------------------
 
-    def select_line(self, name: str) -> None:
-        """Frame a characteristic on the stage and open how its number came to be."""
-        self.selected_line, self.selected_reading = name, ""
-        d = self.session.derived
-        step = next((p for p in d.job.procedure.characteristics if name == p.id), None)
-        if step is None or d.nominal is None:
-            return
-        if d.evaluation is not None and self.station.key is not Key.MEASURE:
-            self.go(Key.MEASURE)
-        if step.faces:
-            mesh = d.nominal.face_mesh(step.faces)
-            normal = mesh.triangle_normals.T @ mesh.triangle_areas
-            flat = float(np.linalg.norm(normal)) > 0.5 * mesh.area
-            self.view.frame(mesh.bounds, normal / np.linalg.norm(normal) if flat else None)
-        else:
-            self.look_home()
-        self.measure.show_results()
-        self.measure.dress() if self.station is self.measure else None
-
-    def select_reading(self, name: str) -> None:
-        """Show a reading in the worksheet, the list and on the stage."""
-        self.selected_reading = name
-        self.view.cards.selected = name
-        self.view.update()
-        self.measure.show_results()
-
-    def _picked(self, hit: Hit) -> None:
-        self.station.picked(hit)
-
-    def _hovered(self, hit: Hit | None) -> None:
-        self.status.show_place(hit, self.session.derived)
-
-    def let_go(self) -> None:
-        """End picking or drawing; otherwise close what lies over the stage."""
-        if self.notice.isVisible():
-            self.notice.hide()
-        self.station.escape()
-
-    # -- frame, rule, limits ----------------------------------------------------------------------------------
-
-    def choose_frame(self, name: str) -> None:
-        """Put another alignment in force; map and ledger follow."""
-        decide = self.session.job.procedure.decide
-        if name and name != decide.alignment:
-            self.session.add(decide.model_copy(update={"alignment": name}), f"frame {name}")
-
-    def next_frame(self) -> None:
-        """The alignment after the one in force."""
-        names = [s.name for s in self.session.job.procedure.alignments]
-        now = self.session.derived.in_force
-        if names:
-            self.choose_frame(names[(names.index(now) + 1) % len(names)] if now in names else names[0])
-
-    def _choose_rule(self, name: str) -> None:
-        decide = self.session.job.procedure.decide
-        self.session.add(decide.model_copy(update={"rule": DecisionRule(name)}), f"{name} acceptance")
-
-    def toggle_rule(self) -> None:
-        """Simple to guarded and back."""
-        now = self.session.job.procedure.decide.rule
-        self._choose_rule((DecisionRule.SIMPLE if now is DecisionRule.GUARDED else DecisionRule.GUARDED).value)
-
-    def _limits_dragged(self, low: float, high: float) -> None:
-        self.status.show_text(f"limits of the map {low:+g} and {high:+g} mm".replace("-", "\u2212"))
-
-    def add_whole_profile(self) -> None:
-        """The profile of the whole part as a characteristic."""
-        step = Profile(id=self.session.job.procedure.next_number, title="Profile, whole part")
-        self.session.add(step, "add the profile of the whole part")
-
-    # -- what the stage shows ---------------------------------------------------------------------------------
-
-    def toggle_ledger(self) -> None:
-        """Show or hide the ledger."""
-        self.ledger.setVisible(not self.ledger.isVisible())
-
-    def toggle_route(self) -> None:
-        """Only the marks of the route, or its words too."""
-        self.route.set_narrow(not self.route.is_narrow)
+    @property
+    def planner(self) -> Planner | None:
+        """The planner of the job."""
+        return self.plan.planner
 
     @property
     def logbook(self) -> Logbook | None:
@@ -319,6 +238,18 @@ class MainWindow(QMainWindow):
     def open_logbook(self, then: Callable[[], None]) -> None:
         """Open the logbook if it is not, then go on."""
         self.desk_book.open(then)
+
+    def choose_alignment(self, name: str) -> None:
+        """Put another alignment in force."""
+        self.judging.choose_alignment(name)
+
+    def cover_ledger(self) -> None:
+        """Take the ledger's place under the stage."""
+        self.parts.cover_ledger()
+
+    def uncover_ledger(self) -> None:
+        """Give it back."""
+        self.parts.uncover_ledger()
 
     @property
     def is_floor(self) -> bool:
@@ -330,28 +261,13 @@ class MainWindow(QMainWindow):
         if not self.is_floor and self.station is not self.capture:
             self.go(Key.CAPTURE)
         self.floor.toggle()
+        self.capture.show_large(self.is_floor)
+        self._place_floating()
+        self.enable_actions()
 
     def show_floor(self, snapshot: Snapshot) -> None:
         """Keep the floor view up to date."""
         self.floor.show_snapshot(snapshot)
-
-    # -- files ------------------------------------------------------------------------------------------------
-
-    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
-        """Files may be dropped anywhere."""
-        assert event is not None
-        data = event.mimeData()
-        if data is not None and any(url.isLocalFile() for url in data.urls()):
-            event.acceptProposedAction()
-
-    def dropEvent(self, event: QDropEvent | None) -> None:
-        """Bring every file to where it belongs."""
-        assert event is not None
-        data = event.mimeData()
-        urls = data.urls() if data is not None else []
-        self.bringing.bring([Path(url.toLocalFile()) for url in urls if url.isLocalFile()])
-
-    # -- notices, end -----------------------------------------------------------------------------------
 
     def tell(self, what: str, where: str, next: str) -> None:
         """Say what cannot be done and what can."""
@@ -361,29 +277,22 @@ class MainWindow(QMainWindow):
         """Say something good."""
         self.notice.tell_news(words)
 
-    def _busy(self, busy: bool) -> None:
-        self.status.show_busy(busy)
-        self.menus.enable()
+    # -- the window itself ------------------------------------------------------------------------------------
+
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
+        """Files may be dropped anywhere."""
+        if event is not None and local_files(event.mimeData()):
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent | None) -> None:
+        """Bring every file to where it belongs."""
+        if event is not None:
+            self.bringing.bring(local_files(event.mimeData()))
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         """Keep what floats over the stage in place."""
         super().resizeEvent(event)
-        QTimer.singleShot(0, self.place_floating)
-
-    def place_floating(self) -> None:
-        self.controls.place()
-        self.plan.place()
-        self.ready.place()
-        self.notice.place()
-        if self.guide.isVisible():
-            self.guide.place()
-
-    def _restore(self) -> None:
-        geometry = self.settings.value("geometry")
-        if geometry is not None:
-            self.restoreGeometry(geometry)
-        else:
-            self.resize(1280, 800)
+        QTimer.singleShot(0, self._place_floating)
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         """A changed job stays recoverable unless it was saved; nothing is asked."""
@@ -396,3 +305,38 @@ class MainWindow(QMainWindow):
         self.view.release()
         super().closeEvent(event)
 
+    def _busy(self, busy: bool) -> None:
+        self.status.show_busy(busy)
+        self.enable_actions()
+
+    def _restyle(self) -> None:
+        self.menus.recolour()
+        self.parts.resize_to_scale(self.width())
+        self.controls.place()
+        self.view.restyle()
+        self.ledger.restyle()
+        self.refresh()
+        self._place_floating()
+
+    def _place_floating(self) -> None:
+        for floating in (self.controls, self.plan, self.ready, self.notice, self.guide):
+            floating.place()
+
+    def _restore(self) -> None:
+        geometry = self.settings.value("geometry")
+        if geometry is not None:
+            self.restoreGeometry(geometry)
+        else:
+            self.resize(1280, 800)
+
+
+def scene_of(key: Key, d: Derived) -> str:
+    """What a station shows; between stations that show the same thing the view stays."""
+    if key in (Key.BRIEF, Key.PLAN, Key.READY, Key.CAPTURE, Key.ASSEMBLE):
+        return "nominal" if key is not Key.ASSEMBLE else key.value
+    return "map" if d.map_surface is not None else f"{key.value} without map"
+
+
+def local_files(data: QMimeData | None) -> list[Path]:
+    """The files that are dragged."""
+    return [Path(url.toLocalFile()) for url in (data.urls() if data is not None else []) if url.isLocalFile()]

@@ -8,7 +8,7 @@ from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from enum import Enum
-from typing import Any
+from typing import Any, TypeVar
 
 from PyQt6.QtCore import QObject, Qt, pyqtSignal
 
@@ -16,6 +16,7 @@ from juxtum.errors import Cancelled, JuxtumError
 from juxtum.progress import Progress
 
 Work = Callable[[Progress], Any]
+T = TypeVar("T")
 LOG = logging.getLogger("juxtum")
 PATIENCE = 20.0
 """Seconds that closing waits for work that was asked to stop."""
@@ -35,7 +36,7 @@ class Lane(Enum):
 @dataclass(eq=False)
 class _Task:
     work: Work
-    done: Callable[[Any], None]
+    done: Callable[[Any], object]
     failed: Callable[[Exception], None]
     progress: Progress
     is_quiet: bool
@@ -106,7 +107,7 @@ class Workbench(QObject):
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._answered.connect(self._deliver, Qt.ConnectionType.QueuedConnection)
+        self._answered.connect(self._deliver, type=Qt.ConnectionType.QueuedConnection)  # type: ignore[call-arg]
         self._lanes = {lane: _Thread(lane, self._tell) for lane in Lane}
         self._pending = 0
         self._is_closed = False
@@ -117,7 +118,7 @@ class Workbench(QObject):
         return self._pending > 0
 
     def ask(
-        self, work: Work, done: Callable[[Any], None], failed: Callable[[Exception], None], lane: Lane = Lane.WORK, *, is_quiet: bool = False
+        self, work: Callable[[Progress], T], done: Callable[[T], object], failed: Callable[[Exception], None], lane: Lane = Lane.WORK, *, is_quiet: bool = False
     ) -> None:
         """Compute `work(progress)`; then call `done` or `failed` on the interface thread.
 

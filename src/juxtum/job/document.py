@@ -269,6 +269,17 @@ class Job(BaseModel):
         """Part, or the nominal's name, or a plain word."""
         return self.brief.part or (self.nominal.name if self.nominal else "New job")
 
+    @property
+    def title_with_serial(self) -> str:
+        """For the window and the like.
+
+        Examples
+        --------
+        >>> Job(brief=Brief(part="Lever", serial="7")).title_with_serial
+        'Lever 7'
+        """
+        return f"{self.title} {self.brief.serial}".strip()
+
     def with_step(self, step: Step) -> Job:
         """With a step added to the procedure."""
         return self.model_copy(update={"procedure": self.procedure.with_step(step)})

@@ -8,6 +8,7 @@ import time
 from collections import deque
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from functools import partial
 from typing import TypeVar
 
 from PyQt6.QtCore import QObject, pyqtSignal
@@ -189,7 +190,7 @@ class CaptureDriver(QObject):
             begun = time.monotonic()
             while self._commands:
                 command = self._commands.popleft()
-                self._guarded(lambda c=command: c(self.session))
+                self._guarded(partial(command, self.session))
             moved = self._guarded(self._move) if self.connection is not None else None
             now = time.monotonic()
             if now - looked > LOOK_EVERY:

@@ -59,6 +59,7 @@ class PatchList(QTableWidget):
         """Number of the chosen patch; the last one when none is chosen."""
         if not self._shown:
             return None
-        rows = self.selectionModel().selectedRows() if self.selectionModel() is not None else []
+        selection = self.selectionModel()
+        rows = selection.selectedRows() if selection is not None else []
         index = rows[0].row() if rows else len(self._shown) - 1
         return self._shown[index].number if index < len(self._shown) else None

@@ -10,7 +10,8 @@ from juxtum.desk.capturing.panel import CapturePanel
 from juxtum.desk.stations.findings import NextAction
 from juxtum.desk.widgets import Facts, button, label, row
 from juxtum.devices.kinds import DeviceKind
-from juxtum.plan.bundle import BarTie
+from juxtum.geometry.arrays import Bools
+from juxtum.plan.bundle import Adjusted, BarTie
 from juxtum.progress import Progress
 from juxtum.scene.plan_layers import camera_lines
 
@@ -108,8 +109,8 @@ class PhotoPanel(CapturePanel):
             self._given.setText(f"{len(rows)} targets are the scanner's map now.")
         self.station.show_next()
 
-    def _adjusted(self, answer: object) -> None:
-        adjusted, usable = answer  # type: ignore[misc]
+    def _adjusted(self, answer: tuple[Adjusted, Bools]) -> None:
+        adjusted, usable = answer
         bars = [f"{adjusted.length(*_ends(k, usable)):.3f} mm" for k in self.walk.bars if usable[k.first] and usable[k.second]] if self.walk else []
         self._result.show_facts(
             [
@@ -158,7 +159,7 @@ class PhotoPanel(CapturePanel):
         """Where photos were taken, and where the next one is."""
         station = self.station
         walk = self.walk
-        if getattr(station.window_, "_station", None) is not station or station.way.value != "Photos":
+        if not station.is_here or station.way.value != "Photos":
             return
         station.view.put("gear", None)
         station.view.put("rays", None)

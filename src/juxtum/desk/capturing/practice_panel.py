@@ -23,12 +23,14 @@ from juxtum.desk.stations.findings import NextAction
 from juxtum.desk.widgets import Facts, button, combo, form, label, line, row
 from juxtum.devices.link import DirectLink
 from juxtum.devices.protocol import Message
+from juxtum.devices.standin import StandIn
 from juxtum.logbook.tables import ExerciseRow
 from juxtum.plan.planner import Planner
 from juxtum.progress import Progress
+from juxtum.scene.capture_layers import Skin
 from juxtum.scene.stage import Hit
 
-FAULTS = (
+FAULTS: tuple[tuple[str, str, dict[str, float]], ...] = (
     ("the device ends", "killed", {}), ("the cable is pulled", "closed", {}), ("it stalls for five seconds", "stalled", {"seconds": 5.0}),
     ("it sends garbage", "garbage", {}), ("the hall warms by 5 K", "temperature", {"kelvin": 5.0}), ("a target is knocked off", "target", {"index": 0}),
     ("the calibration is lost", "uncalibrated", {}),
@@ -111,7 +113,7 @@ class PracticePanel(CapturePanel):
     def show_job(self) -> None:
         """The learner's record."""
         self._show_exercise()
-        book = self.station.window_.logbook
+        book = self.station.desk.logbook
         if book is None or not self.isVisible():
             return
         rows = book.exercises(self._learner.text().strip())[:6]
@@ -123,7 +125,7 @@ class PracticePanel(CapturePanel):
         planner, station = self.station.planner, self.station
         exercise = exercise_of(self._choice.currentData())
         if planner is None or station.derived.job.nominal is None:
-            station.window_.tell("there is no part to practise on", "practice", "Open a demo job")
+            station.desk.tell("there is no part to practise on", "practice", "Open a demo job")
             return
         if exercise.id == "bars":
             self._places, self._begun = [], time.monotonic()
@@ -131,22 +133,22 @@ class PracticePanel(CapturePanel):
             self._began_or_ended()
             return
         if not planner.plan.targets and exercise.id != "stick":
-            station.window_.tell("the plan has no targets yet", "practice", "Plan the targets first")
+            station.desk.tell("the plan has no targets yet", "practice", "Plan the targets first")
             return
         if station.driver is not None:
-            station.window_.tell("the scanner is still connected", "practice", "Disconnect it first")
+            station.desk.tell("the scanner is still connected", "practice", "Disconnect it first")
             return
         changed = Planner(planner.nominal, planner.task, exercise.prepare(planner.plan), planner.grounds)
         job = station.derived.job
 
-        def work(progress: Progress) -> object:
+        def work(progress: Progress) -> tuple[CaptureSession, Skin, StandIn]:
             changed.ground(progress.part(0, 0.5))
             session = CaptureSession(changed, capture_memory())
             device = station.hosting.within(scanner_of(changed), job, changed, lambda body: body_for_exercise(exercise, body, changed))
             return session, skin_of(session), device
 
-        def done(made: object) -> None:
-            session, skin, device = made  # type: ignore[misc]
+        def done(made: tuple[CaptureSession, Skin, StandIn]) -> None:
+            session, skin, device = made
             self._begun = time.monotonic()
             station.begin(session, skin, lambda: Connection(DirectLink(device)), None)
             if station.driver is not None:
@@ -186,7 +188,7 @@ class PracticePanel(CapturePanel):
         if exercise.id == "bars":
             ends = tuple(tuple(float(v) for v in np.concatenate([self._places[2 * k], self._places[2 * k + 1]])) for k in range(len(self._places) // 2))
             if not ends:
-                station.window_.tell("no bar was laid", "practice", "Start again and click both ends")
+                station.desk.tell("no bar was laid", "practice", "Start again and click both ends")
                 self._began_or_ended()
                 return
             station.session.compute(lambda _: debrief_bars(planner, ends, seconds), self._told)
@@ -197,7 +199,12 @@ class PracticePanel(CapturePanel):
             return
         session, body = driver.session, station.hosting.body
         driver.end()
-        station.session.compute(lambda _: (driver.join(), debrief(exercise, session, body))[1], self._told)
+
+        def work(_: Progress) -> Debrief:
+            driver.join()
+            return debrief(exercise, session, body)
+
+        station.session.compute(work, self._told)
 
     def _told(self, made: object) -> None:
         assert isinstance(made, Debrief)
@@ -205,7 +212,7 @@ class PracticePanel(CapturePanel):
         self._score.setText(f"{made.score:.0f} of 100")
         self._facts.show_facts(list(made.facts))
         self._advice.setText("\n".join(f"\u2022 {words}" for words in made.advice) or "Nothing to do differently.")
-        book, learner = self.station.window_.logbook, self._learner.text().strip() or "unnamed"
+        book, learner = self.station.desk.logbook, self._learner.text().strip() or "unnamed"
         if book is not None:
             part = self.station.derived.job.title
             book.add_exercise(

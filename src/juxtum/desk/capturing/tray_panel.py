@@ -74,7 +74,7 @@ class TrayPanel(CapturePanel):
         if scan is None:
             return
         name = f"{as_file_name(self.station.derived.job.brief.part)} tray.ply"
-        path = self.station.window_.bringing.asking.cloud(name)
+        path = self.station.desk.asking.cloud(name)
         if path is not None:
             self.station.session.compute(lambda _: write_atomically(path, lambda target: write_points(target, scan.points)), lambda _: None)
 

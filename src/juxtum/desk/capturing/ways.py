@@ -30,9 +30,20 @@ class Way(StrEnum):
     PRACTICE = "Practice"
 
 
-PANELS: dict[Way, type[CapturePanel]] = {
-    Way.SCAN: ScanPanel, Way.PHOTOS: PhotoPanel, Way.PROBE: ProbePanel, Way.TABLE: TablePanel, Way.TRAY: TrayPanel, Way.PRACTICE: PracticePanel,
-}  # fmt: skip
+class Panels:
+    """One panel for each way."""
+
+    def __init__(self, station: CaptureStation) -> None:
+        self.scan, self.photos, self.probe = ScanPanel(station), PhotoPanel(station), ProbePanel(station)
+        self.table, self.tray, self.practice = TablePanel(station), TrayPanel(station), PracticePanel(station)
+
+    @property
+    def by_way(self) -> dict[Way, CapturePanel]:
+        """All of them."""
+        panels = (self.scan, self.photos, self.probe, self.table, self.tray, self.practice)
+        return dict(zip(Way, panels, strict=True))
+
+
 FRAMED = (Way.PHOTOS, Way.PROBE, Way.TRAY)
 """Ways that step back from the part to show what stands round it."""
 

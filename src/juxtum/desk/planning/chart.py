@@ -14,7 +14,7 @@ from juxtum.plan.suitability import ChainChart
 LEFT, TOP, RIGHT = 38, 10, 8
 AXIS, LINE = 24, 15
 """Height of the axis below the plot, and of one line of the key, pixels."""
-DASHES = ([], [6, 3], [2, 3], [8, 3, 2, 3])
+DASHES: tuple[list[float], ...] = ([], [6, 3], [2, 3], [8, 3, 2, 3])
 
 
 class ChainChartView(QWidget):

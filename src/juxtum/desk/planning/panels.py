@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from typing import TYPE_CHECKING
 
 from PyQt6.QtWidgets import QCheckBox, QLineEdit, QVBoxLayout
@@ -37,7 +38,7 @@ class FitPanel(Panel):
         self._mode.picked.connect(lambda name: self.change(f"mode {name}", mode=name))
         self._chain.picked.connect(lambda name: self.change(f"chain {name}", chain=name))
         self.body.addLayout(form([("Scanner", self._instrument), ("Mode", self._mode), ("Chain", self._chain)]))
-        perform = self.station.window_.perform
+        perform = self.station.desk.perform
         load = button("Load\u2026", lambda: perform("load instrument"), "plain", "An instrument document that you edited")
         load.setAccessibleName("Load instrument")
         keep = button("Save a copy to edit\u2026", lambda: perform("save instrument"), "plain")
@@ -110,7 +111,7 @@ class FitPanel(Panel):
                 widget.deleteLater()
         for price in made.prices:
             text = f"{price.title}   {price.effort.capture:.0f} min   {price.effort.peak / 1e9:.1f} GB"
-            made_button = button(text, lambda p=price: self.change(f"spacing {p.title}", spacing=p.base), tip=_price_tip(price.serves, price.fits))
+            made_button = button(text, partial(self.change, f"spacing {price.title}", spacing=price.base), tip=_price_tip(price.serves, price.fits))
             made_button.setCheckable(True)
             made_button.setChecked(abs(price.base - made.spacing) < 1e-9 and price.serves)
             self._prices.addWidget(made_button)
@@ -190,7 +191,7 @@ class StationsPanel(Panel):
             if len(numbers) != 6:
                 raise ValueError
         except ValueError:
-            self.station.window_.tell("an obstacle has six numbers", "stations", "Type X Y Z of its lowest and X Y Z of its highest corner")
+            self.station.desk.tell("an obstacle has six numbers", "stations", "Type X Y Z of its lowest and X Y Z of its highest corner")
             return
         low = tuple(min(a, b) for a, b in zip(numbers[:3], numbers[3:], strict=True))
         high = tuple(max(a, b) for a, b in zip(numbers[:3], numbers[3:], strict=True))
@@ -282,7 +283,7 @@ class EffortPanel(Panel):
         self._start.setFixedWidth(92)
         self._start.editingFinished.connect(self._set_start)
         self.body.addLayout(form([("Spacing, mm", self._spacing), ("Coat", self._coat), ("Start", self._start)]))
-        self.body.addLayout(row(button("Write the set-up sheet\u2026", lambda: self.station.window_.perform("write setup sheet"))))
+        self.body.addLayout(row(button("Write the set-up sheet\u2026", lambda: self.station.desk.perform("write setup sheet"))))
         self.body.addWidget(line())
 
     def _set_start(self) -> None:
@@ -292,7 +293,7 @@ class EffortPanel(Panel):
         try:
             parse_clock(text)
         except InputError as problem:
-            self.station.window_.tell(problem.what, "start", problem.next)
+            self.station.desk.tell(problem.what, "start", problem.next)
             return
         self.change("start of the work", start=text)
 

@@ -19,6 +19,21 @@ class Papers:
     def __init__(self, station: PlanStation) -> None:
         self._station = station
 
+    def ask_sheet(self) -> None:
+        """Ask for a folder and write the set-up sheet."""
+        if (path := self._station.desk.asking.folder()) is not None:
+            self.write_sheet(path)
+
+    def ask_instrument(self) -> None:
+        """Ask for an instrument document and plan with it."""
+        if (path := self._station.desk.asking.instrument()) is not None:
+            self.load_instrument(path)
+
+    def ask_instrument_copy(self) -> None:
+        """Ask where the instrument's document goes and write it."""
+        if (path := self._station.desk.asking.instrument_copy(f"{self._station.plan.instrument.id}.json")) is not None:
+            self.save_instrument(path)
+
     def load_instrument(self, path: Path) -> None:
         """Plan with an instrument from a document."""
         try:
@@ -37,7 +52,7 @@ class Papers:
         text = self._station.plan.instrument.model_dump_json(by_alias=True, indent=1, exclude_none=True)
         self._station.session.compute(
             lambda _: write_atomically(path, lambda target: target.write_text(text + "\n", "utf-8")),
-            lambda _: self._station.window_.announce(f"The instrument is in {path}"),
+            lambda _: self._station.desk.announce(f"The instrument is in {path}"),
         )
 
     def write_sheet(self, folder: Path) -> None:
@@ -46,9 +61,9 @@ class Papers:
 
         planner, job = self._station.planner, self._station.derived.job
         if planner is None or not planner.plan.targets:
-            self._station.window_.tell("the plan has no targets yet", "set-up sheet", "Plan the targets first")
+            self._station.desk.tell("the plan has no targets yet", "set-up sheet", "Plan the targets first")
             return
         self._station.session.compute(
-            lambda _: write_setup_sheet(folder, job, replace(planner)), lambda _: self._station.window_.announce(f"The set-up sheet is in {folder}")
+            lambda _: write_setup_sheet(folder, job, replace(planner)), lambda _: self._station.desk.announce(f"The set-up sheet is in {folder}")
         )
 

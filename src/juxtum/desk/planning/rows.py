@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from juxtum.desk.planning.topics import Answer, BlindAnswer, FitAnswer, StationsAnswer, TargetsAnswer
@@ -27,7 +28,7 @@ class Cell:
     tip: str = ""
 
 
-Table = tuple[tuple[str, ...], list[tuple[Cell, ...]], int]
+Table = tuple[Sequence[str], Sequence[Sequence[Cell]], int]
 TOKENS = {Fitness.GOOD: "conforms", Fitness.USABLE: "undecided", Fitness.NOT_SUITABLE: "not_conforming"}
 MARKS = {Fitness.GOOD: "\u25cf", Fitness.USABLE: "\u25c6", Fitness.NOT_SUITABLE: "\u25a0"}
 

@@ -16,7 +16,7 @@ class TargetsPanel(Panel):
 
     def build(self) -> None:
         """Buttons, rules, schools."""
-        perform = self.station.window_.perform
+        perform = self.station.desk.perform
         self._plan = button("Plan targets", lambda: perform("plan targets"), tip="As few as hold every pose; locked ones stay")
         self._improve = button("Improve the rest", lambda: perform("improve targets"), tip="Moves all but the locked ones")
         self.body.addLayout(row(self._plan, self._improve))

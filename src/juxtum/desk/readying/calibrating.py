@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
-from PyQt6.QtCore import QObject, QTimer
+from PyQt6.QtCore import QObject
 
 from juxtum.capture.calibrating import (
     CalibrationKind,
@@ -19,6 +19,7 @@ from juxtum.capture.calibrating import (
 from juxtum.capture.calibrating_others import correction_of, poses_of, requests_of, solve
 from juxtum.desk.capturing.hosting import Hosting
 from juxtum.desk.readying.pose_pad import WIDEST, PosePad
+from juxtum.desk.timers import timer
 from juxtum.devices.kinds import DeviceKind
 from juxtum.devices.protocol import Message
 from juxtum.devices.standin import StandIn
@@ -57,8 +58,7 @@ class Calibrating(QObject):
         self._answers: list[Message] = []
         self._device: StandIn | None = None
         self._is_taking = False
-        self._runs = QTimer(self, interval=BY_ITSELF_MS)
-        self._runs.timeout.connect(self._step_by_itself)
+        self._runs = timer(self, BY_ITSELF_MS, self._step_by_itself)
 
     def begin_chosen(self) -> None:
         """Begin a guided calibration of the chosen kind, or of the first that is open."""
@@ -169,7 +169,7 @@ class Calibrating(QObject):
     def _solved(self, found: object) -> None:
         assert isinstance(found, CalibrationResult) and self._device is not None
         self._show_result(found)
-        book, job = self._station.window_.logbook, self._station.derived.job
+        book, job = self._station.desk.logbook, self._station.derived.job
         if book is not None:
             own = self._station.instrument()
             model = self._device.model
@@ -191,7 +191,7 @@ class Calibrating(QObject):
 
     def check_on_artefact(self) -> None:
         """Measure the chosen artefact in several places and write it down."""
-        planner, book, instrument = self._station.planner, self._station.window_.logbook, self._station.instrument()
+        planner, book, instrument = self._station.planner, self._station.desk.logbook, self._station.instrument()
         if planner is None or book is None or instrument is None or not self._station.artefact_text:
             return
         artefact = book.artefact(self._station.artefact_text)
@@ -205,7 +205,7 @@ class Calibrating(QObject):
         self._with_device(planner, begin)
 
     def _write_check(self, found: CheckResult, artefact: str, instrument: InstrumentRow) -> None:
-        book, job = self._station.window_.logbook, self._station.derived.job
+        book, job = self._station.desk.logbook, self._station.derived.job
         assert book is not None
         common = ("", artefact, job.brief.operator, job.circumstances.environment.expected_temperature)
         book.add_check(instrument, Entry(*common, found.size_error, found.size_limit), Entry(*common, found.length_error, found.length_limit))

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import time
 
-from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer, pyqtSignal
+from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
 from PyQt6.QtWidgets import QWidget
 
 from juxtum.capture.calibrating import HandPose
 from juxtum.desk.notice import Notice
 from juxtum.desk.style import THEME, colour, font
+from juxtum.desk.timers import timer
 from juxtum.look import BODY, SMALL
 
 WIDEST = 35.0
@@ -35,8 +36,7 @@ class PosePad(QWidget):
         self.widest = WIDEST
         self._title, self._count = "", ""
         self._since: float | None = None
-        self._watch = QTimer(self, interval=100)
-        self._watch.timeout.connect(self._look)
+        self._watch = timer(self, 100, self._look)
         self.resize(THEME.px(380), THEME.px(440))
         self.hide()
 

@@ -6,6 +6,7 @@ import numpy as np
 from PyQt6.QtWidgets import QGridLayout, QLabel, QWidget
 
 from juxtum.align.result import AXES
+from juxtum.desk.action import Action
 from juxtum.desk.overlays import Pin
 from juxtum.desk.stage_view import Mode
 from juxtum.desk.stations.base import Station
@@ -51,7 +52,7 @@ class AlignStation(Station):
         self.body.addWidget(line())
         self.body.addWidget(label("The alignment in force", "heading"))
         self._frame = Choice("Frame")
-        self._frame.picked.connect(self.window_.choose_frame)
+        self._frame.picked.connect(self.desk.choose_alignment)
         self.body.addWidget(self._frame)
         self._locks = LockMatrix()
         self.body.addWidget(self._locks)
@@ -67,6 +68,25 @@ class AlignStation(Station):
         self._changes = label("", "soft", wrap=True)
         self._changes.setAccessibleName("Verdicts that change")
         self.body.addWidget(self._changes)
+
+    def own_actions(self) -> tuple[Action, ...]:
+        """Ways to align."""
+
+        def has_both() -> bool:
+            return self.derived.scan is not None and self.derived.nominal is not None
+
+        def has_other_poses() -> bool:
+            evaluation = self.derived.evaluation
+            return evaluation is not None and bool(evaluation.alignment.alternatives)
+
+        return (
+            Action("next pose", "Take the next pose that fits", "Job/Align/1", self.next_pose, "", "", "Where the shape fits in several", has_other_poses),
+            Action("align automatically", "Align automatically", "Job/Align/1", self.automatic, "Ctrl+L", "move-3d", "Rough, then best fit", has_both),
+            Action("pick pairs", "Pick pairs", "Job/Align/1", self._pairs.click, "", "crosshair", "", has_both, at=self.key),
+            Action("pick datums", "Pick datums", "Job/Align/1", self._pick_datums.click, "Ctrl+Shift+D", "anchor", "", has_both, at=self.key),
+            Action("compare", "Compare alignments", "Tools/2", lambda: None, "", "git-compare-arrows", "",
+                   lambda: self.derived.comparison is not None, at=self.key),
+        )  # fmt: skip
 
     def automatic(self) -> None:
         """Rough, then best fit from there."""
@@ -267,7 +287,7 @@ class AlignStation(Station):
 
     def _show_all(self) -> None:
         self.dress()
-        self.window_.look_home()
+        self.desk.look_home()
 
 
 class LockMatrix(QWidget):

@@ -6,10 +6,11 @@ import numpy as np
 from PyQt6.QtWidgets import QComboBox, QVBoxLayout, QWidget
 
 from juxtum.assemble import Prism, inside_prism
+from juxtum.desk.action import Action
 from juxtum.desk.overlays import Pin
 from juxtum.desk.stage_view import Mode
 from juxtum.desk.stations.base import Station
-from juxtum.desk.stations.findings import Key, scan_facts, thousands
+from juxtum.desk.stations.findings import Key, loose_pieces, scan_facts, thousands
 from juxtum.desk.widgets import Choice, Facts, LengthField, button, form, label, line, row
 from juxtum.errors import InputError
 from juxtum.geometry import Plane, TriangleMesh
@@ -68,6 +69,14 @@ class AssembleStation(Station):
         self._delete = button("Delete", self.delete_selection)
         self.body.addLayout(row(self._outline, self._invert, self._delete))
 
+    def own_actions(self) -> tuple[Action, ...]:
+        """Cleaning that needs no choice."""
+        return (
+            Action("trim table", "Trim off the table", "Job/Assemble/1", self.trim_table, "Ctrl+T", "scissors", "", lambda: self.derived.table is not None),
+            Action("drop pieces", "Remove loose fragments", "Job/Assemble/1", self.drop_pieces, "Ctrl+D", "sparkles", "",
+                   lambda: loose_pieces(self.derived) > 0),
+        )  # fmt: skip
+
     def show_results(self) -> None:
         """Facts of the scan; the selection belonged to the scan as it was."""
         job = self.derived.job
@@ -89,7 +98,7 @@ class AssembleStation(Station):
     def trim_table(self) -> None:
         """Trim along the largest flat region under the part."""
         if self.derived.table is None:
-            self.window_.tell("no table was found in the scan", "trim", "Pick three points on the plane instead")
+            self.desk.tell("no table was found in the scan", "trim", "Pick three points on the plane instead")
             return
         step = Trim(offset=self._offset.value, keep=self._keep.currentData())
         self.session.add(step, step.title)

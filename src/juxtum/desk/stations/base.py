@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QFrame, QScrollArea, QVBoxLayout, QWidget
 
+from juxtum.desk.action import Action
 from juxtum.desk.derived import Derived
 from juxtum.desk.stage_view import Mode
 from juxtum.desk.stations.findings import Key, next_action
@@ -16,7 +17,7 @@ from juxtum.scene.dress import MAP_LAYERS
 from juxtum.scene.stage import Hit, Shown
 
 if TYPE_CHECKING:
-    from juxtum.desk.window import MainWindow
+    from juxtum.desk.desk import Desk
 
 
 class Station(QScrollArea):
@@ -24,29 +25,29 @@ class Station(QScrollArea):
 
     Parameters
     ----------
-    window : MainWindow
+    desk : Desk
         Gives session, stage and actions.
     """
 
     key: Key
 
-    def __init__(self, window: MainWindow) -> None:
+    def __init__(self, desk: Desk) -> None:
         super().__init__()
-        self.window_ = window
-        self.session = window.session
-        self.view = window.view
+        self.desk = desk
+        self.session = desk.session
+        self.view = desk.view
         self.setWidgetResizable(True)
         self.setFrameShape(QFrame.Shape.NoFrame)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.setAccessibleName(f"{self.key.title} worksheet")
+        self.setAccessibleName(f"{self.key.caption} worksheet")
         body = QWidget()
         body.setObjectName("worksheetBody")
         self.body = QVBoxLayout(body)
         self.body.setContentsMargins(16, 14, 16, 16)
         self.body.setSpacing(10)
         self.next = NextBox()
-        self.next.wanted.connect(window.perform)
-        self.body.addWidget(label(self.key.title, "title"))
+        self.next.wanted.connect(desk.perform)
+        self.body.addWidget(label(self.key.caption, "title"))
         self.body.addWidget(self.next)
         self.build()
         self.body.addStretch(1)
@@ -54,6 +55,24 @@ class Station(QScrollArea):
 
     def build(self) -> None:
         """Add the station's own parts to `body`."""
+
+    def own_actions(self) -> tuple[Action, ...]:
+        """What can be done here."""
+        return ()
+
+    def show_ways(self, ways: tuple[str, ...]) -> None:
+        """Turn to the first of some ways of this station, unless one of them is shown."""
+
+    def scroll_to_top(self) -> None:
+        """Show the beginning of the worksheet."""
+        bar = self.verticalScrollBar()
+        if bar is not None:
+            bar.setValue(0)
+
+    @property
+    def is_here(self) -> bool:
+        """Whether the user is at this station."""
+        return self.desk.is_at(self.key)
 
     @property
     def derived(self) -> Derived:
@@ -86,7 +105,7 @@ class Station(QScrollArea):
 
     def dress_map(self) -> None:
         """The map, or what there is of nominal and scan."""
-        d, view, controls = self.derived, self.view, self.window_.controls
+        d, view, controls = self.derived, self.view, self.desk.controls
         has_map = d.map_surface is not None
         view.put("map", d.map_surface)
         view.put("limits", d.limits)

@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 
 from pydantic import ValidationError
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
+from juxtum.desk.action import Action
 from juxtum.desk.kind_form import KindForm
 from juxtum.desk.stage_view import Mode
 from juxtum.desk.stations.base import Station
 from juxtum.desk.stations.findings import Key, short, thousands
 from juxtum.desk.widgets import Facts, LengthField, button, form, label, line, row
 from juxtum.errors import InputError
-from juxtum.evaluate.kinds import Kind
+from juxtum.evaluate.kinds import Kind, Profile
 from juxtum.instruments import Coating, Instrument, Origin
 from juxtum.instruments.stated import validation_sentence
 from juxtum.job import Job
@@ -57,8 +59,8 @@ class BriefStation(Station):
         self.body.addWidget(self._files)
         self.body.addLayout(
             row(
-                button("Import CAD model\u2026", lambda: self.window_.perform("bring nominal")),
-                button("Import scan\u2026", lambda: self.window_.perform("bring scan")),
+                button("Import CAD model\u2026", lambda: self.desk.perform("bring nominal")),
+                button("Import scan\u2026", lambda: self.desk.perform("bring scan")),
             )
         )
         self.body.addWidget(line())
@@ -159,7 +161,7 @@ class BriefStation(Station):
     def _take_planned(self) -> None:
         made = planned_instrument(self.session.job)
         if made is None:
-            self.window_.tell("there is no plan yet", "instrument", "Plan first, or type what it was measured with")
+            self.desk.tell("there is no plan yet", "instrument", "Plan first, or type what it was measured with")
         else:
             self.session.edit("instrument as planned", lambda job: with_circumstances(job, instrument=made))
 
@@ -220,14 +222,14 @@ class BriefStation(Station):
         try:
             made = self._made(number)
         except InputError as problem:
-            self.window_.tell(problem.what, problem.where, problem.next)
+            self.desk.tell(problem.what, problem.where, problem.next)
             return
         if name:
             self._end_change()
             self.session.edit(f"change characteristic {name}", lambda job: _changed(job, name, made))
             return
         if any(c.id == number for c in procedure.characteristics):
-            self.window_.tell(f"there is a characteristic {number} already", "characteristic", "Choose another number, or change that one")
+            self.desk.tell(f"there is a characteristic {number} already", "characteristic", "Choose another number, or change that one")
             return
         self._end_change()
         self.session.add(made, f"add characteristic {number}")
@@ -270,6 +272,18 @@ class BriefStation(Station):
         self._number.clear()
         self._title.clear()
         self._put.setText("Add characteristic")
+
+    def own_actions(self) -> tuple[Action, ...]:
+        """A first characteristic."""
+        return (
+            Action("add whole profile", "Add the profile of the whole part", "Job/Brief/1", self.add_whole_profile, "", "plus", "",
+                   lambda: self.derived.nominal is not None),
+        )  # fmt: skip
+
+    def add_whole_profile(self) -> None:
+        """The profile of the whole part as a characteristic."""
+        step = Profile(id=self.session.job.procedure.next_number, title="Profile, whole part")
+        self.session.add(step, "add the profile of the whole part")
 
     def show_results(self) -> None:
         """Files, characteristics, fields."""
@@ -317,16 +331,22 @@ class BriefStation(Station):
             words = label(f"{step.id}  {step.title}  {tolerance(step.limits.lower, step.limits.upper)}", "soft")
             words.setToolTip(words.text())
             inner.addWidget(words, 1)
-            earlier = button("\u2191", lambda s=step: self.session.edit(f"move characteristic {s.id}", lambda j: _earlier(j, s.id)), "plain", "One place up")
+            earlier = button("\u2191", partial(self._move_up, step.id), "plain", "One place up")
             earlier.setAccessibleName(f"Move characteristic {step.id} up")
             inner.addWidget(earlier)
-            change = button("change", lambda s=step: self._begin_change(s), "plain")
+            change = button("change", partial(self._begin_change, step), "plain")
             change.setAccessibleName(f"Change characteristic {step.id}")
             inner.addWidget(change)
-            remove = button("remove", lambda s=step: self.session.edit(f"remove characteristic {s.id}", lambda j: j.without(s)), "plain")
+            remove = button("remove", partial(self._remove, step), "plain")
             remove.setAccessibleName(f"Remove characteristic {step.id}")
             inner.addWidget(remove)
             self._list.addWidget(holder)
+
+    def _move_up(self, name: str) -> None:
+        self.session.edit(f"move characteristic {name}", lambda job: _earlier(job, name))
+
+    def _remove(self, step: Kind) -> None:
+        self.session.edit(f"remove characteristic {step.id}", lambda job: job.without(step))
 
     def dress(self) -> None:
         """The nominal alone."""

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING
 
 from juxtum.capture.dial import tone_of
 from juxtum.capture.document import CaptureRecord
@@ -11,15 +10,17 @@ from juxtum.capture.points import capture_memory
 from juxtum.capture.resume import check_device, take_up
 from juxtum.capture.session import CaptureSession
 from juxtum.capture.snapshot import Snapshot, take_snapshot
+from juxtum.desk.action import Action
+from juxtum.desk.capturing.actions import capture_actions
 from juxtum.desk.capturing.controls import ScannerControls
-from juxtum.desk.capturing.driver import CaptureDriver
+from juxtum.desk.capturing.driver import CaptureDriver, Connection
 from juxtum.desk.capturing.hand import HandDriver
 from juxtum.desk.capturing.hosting import Hosting
 from juxtum.desk.capturing.keeping import Keeper, captured, with_scan_of_capture
 from juxtum.desk.capturing.painting import CoveragePicture, skin_of
 from juxtum.desk.capturing.sound import ToneSpeaker
 from juxtum.desk.capturing.steps import next_step
-from juxtum.desk.capturing.ways import FRAMED, PANELS, Way, way_bar
+from juxtum.desk.capturing.ways import FRAMED, Panels, Way, way_bar
 from juxtum.desk.stage_view import Mode
 from juxtum.desk.stations.base import Station
 from juxtum.desk.stations.findings import Key
@@ -31,9 +32,6 @@ from juxtum.scene.camera import View
 from juxtum.scene.capture_layers import Skin
 from juxtum.scene.dress import MAP_LAYERS
 from juxtum.scene.stage import Hit
-
-if TYPE_CHECKING:
-    from juxtum.desk.capturing.panel import CapturePanel
 
 
 class CaptureStation(Station):
@@ -61,17 +59,27 @@ class CaptureStation(Station):
         self.way = Way.SCAN
         bar, self._group = way_bar(self, self.way)
         self.body.insertLayout(1, bar)
-        self.panels: dict[Way, CapturePanel] = {way: make(self) for way, make in PANELS.items()}
+        self.devices = Panels(self)
+        self.panels = self.devices.by_way
         for way, panel in self.panels.items():
             panel.setVisible(way is self.way)
             self.body.addWidget(panel)
+
+    def own_actions(self) -> tuple[Action, ...]:
+        """What can be done here."""
+        return capture_actions(self)
+
+    def show_ways(self, ways: tuple[str, ...]) -> None:
+        """Turn to the first of some ways of capturing, unless one of them is shown."""
+        if ways and self.way not in ways:
+            self.show_way(Way(ways[0]))
 
     # -- what there is ----------------------------------------------------------------------------------------
 
     @property
     def planner(self) -> Planner | None:
         """The planner of the job."""
-        return self.window_.plan.planner
+        return self.desk.planner
 
     @property
     def is_live(self) -> bool:
@@ -83,7 +91,7 @@ class CaptureStation(Station):
         self.stop_picking()
         if self.way in FRAMED and way is not self.way:
             self.view.set_pins([])
-            self.window_.look_home()
+            self.desk.look_home()
         self.way = way
         for name in ("gear", "rays"):
             self.view.put(name, None)
@@ -108,7 +116,7 @@ class CaptureStation(Station):
     def show_next(self) -> None:
         """What is proposed next, and what makes sense now."""
         self.next.show_action(next_step(self))
-        self.window_.menus.enable()
+        self.desk.enable_actions()
 
     def _holds(self) -> JuxtumError | None:
         """Another job may not take the place of this one while points come."""
@@ -130,7 +138,7 @@ class CaptureStation(Station):
         if planner is None or self.driver is not None:
             return
         if not planner.plan.targets:
-            self.window_.tell("the plan has no targets yet", "capture", "Plan the targets first")
+            self.desk.tell("the plan has no targets yet", "capture", "Plan the targets first")
             return
         try:
             check_device(job.capture, planner.model.kind.value)
@@ -164,10 +172,10 @@ class CaptureStation(Station):
 
         self.session.compute(work, done)
 
-    def begin(self, session: CaptureSession, skin: Skin, connect: Callable[[], object], record: CaptureRecord | None) -> None:
+    def begin(self, session: CaptureSession, skin: Skin, connect: Callable[[], Connection], record: CaptureRecord | None) -> None:
         """Start the thread that captures."""
         self.coverage.skin = skin
-        keeper = Keeper(self.session.files, self.derived.job.id, session.planner.model.kind.value, lambda made: self.driver and self.driver.kept.emit(made))
+        keeper = Keeper(self.session.files, self.derived.job.id, session.planner.model.kind.value, self._tell_kept)
         keeper.seed = self.hosting.seed
         self.keeper = keeper
         if record is not None:
@@ -183,12 +191,16 @@ class CaptureStation(Station):
         self.show_snapshot(take_snapshot(session, None))
         self.dress()
 
+    def _tell_kept(self, record: CaptureRecord) -> None:
+        if self.driver is not None:
+            self.driver.kept.emit(record)
+
     def take_map(self, rows: list[list[float]]) -> None:
         """The photos' targets are the scanner's map from now on; what was captured in another one must be let go first."""
         record = self.derived.job.capture
         if self.driver is not None or (record is not None and record.patches):
             what = "points were captured already, in a map of their own" if self.driver is None else "the scanner is connected and has a map of its own"
-            self.window_.tell(what, "photos", "Disconnect the scanner and start a new capture, then give it the photos' targets")
+            self.desk.tell(what, "photos", "Disconnect the scanner and start a new capture, then give it the photos' targets")
             return
         self.photo_map = rows
 
@@ -211,7 +223,7 @@ class CaptureStation(Station):
         self.hosting.close()
         self.refresh()
         self.dress()
-        self.window_.menus.enable()
+        self.desk.enable_actions()
 
     def start_anew(self) -> None:
         """Take the capture out of the job, which can be undone; patches stay on disk as long as the job names them."""
@@ -241,8 +253,8 @@ class CaptureStation(Station):
         before, self.snapshot = self.snapshot, snapshot
         self.hand.snapshot = snapshot
         self.speaker.play(tone_of(snapshot.dial))
-        self.window_.show_floor(snapshot)
-        if self.window_._station is not self:
+        self.desk.show_floor(snapshot)
+        if not self.is_here:
             return
         self.panels[self.way].show_snapshot(snapshot)
         if before is None or before.state is not snapshot.state or len(before.patches) != len(snapshot.patches) or before.view is not snapshot.view:
@@ -314,8 +326,8 @@ class CaptureStation(Station):
 
     def escape(self) -> None:
         """Put down what is held."""
-        if self.window_.is_floor:
-            self.window_.toggle_floor()
+        if self.desk.is_floor:
+            self.desk.toggle_floor()
         self.stop_picking()
         self.hand.put_down()
         self.refresh()
@@ -334,14 +346,13 @@ class CaptureStation(Station):
             return
 
         files = self.session.files
-        self.session.edit_slowly("scan from the capture", lambda job, progress: with_scan_of_capture(job, files, progress), then=self.window_.show_scan)
+        self.session.edit_slowly("scan from the capture", lambda job, progress: with_scan_of_capture(job, files, progress), then=self.desk.show_scan)
 
     # -- the stage --------------------------------------------------------------------------------------------
 
     def enter(self) -> None:
         """The part with its coverage."""
-        self._ledger_was_shown = self.window_.ledger.isVisible()
-        self.window_.ledger.hide()
+        self.desk.cover_ledger()
         super().enter()
         self.view.handles = self.hand
 
@@ -354,14 +365,14 @@ class CaptureStation(Station):
         self.speaker.silence()
         super().leave()
         self.view.handles = None
-        self.window_.ledger.setVisible(getattr(self, "_ledger_was_shown", True))
+        self.desk.uncover_ledger()
         self.coverage.clear()
         for name in ("ghost", "gear", "rays"):
             self.view.put(name, None)
 
     def dress(self) -> None:
         """Coverage on the part, or the part alone before anything runs."""
-        if self.window_._station is not self:
+        if not self.is_here:
             return
         d, view = self.derived, self.view
         for name in (*MAP_LAYERS, "scan", "section scan"):
@@ -380,6 +391,12 @@ class CaptureStation(Station):
             view.put("ghost", None)
             view.put("nominal", d.part_surface)
         self.panels[self.way].dress()
+
+    def show_large(self, is_large: bool) -> None:
+        """Whether what is drawn over the stage has to be read from far away."""
+        self.hand.is_large = is_large
+        if is_large and self.snapshot is not None:
+            self.desk.show_floor(self.snapshot)
 
     def close_all(self) -> None:
         """The window closes: what runs is accepted and kept first."""

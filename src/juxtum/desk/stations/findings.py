@@ -7,6 +7,7 @@ from enum import StrEnum
 
 from juxtum.desk.derived import Derived
 from juxtum.evaluate import LineResult, Verdict
+from juxtum.evaluate.foreign import ForeignPatch, PassedPatch
 from juxtum.geometry import TriangleMesh
 from juxtum.geometry.arrays import Floats
 from juxtum.report.result import counts, headline
@@ -26,7 +27,7 @@ class Key(StrEnum):
     REPORT = "report"
 
     @property
-    def title(self) -> str:
+    def caption(self) -> str:
         """As the route shows it."""
         return self.value.capitalize()
 
@@ -317,7 +318,8 @@ def doubtful_places(d: Derived) -> list[Floats]:
     if d.evaluation is None:
         return []
     deviation = d.evaluation.deviation
-    patches = sorted((*deviation.foreign, *deviation.passed), key=lambda p: -p.area)
+    patches: list[ForeignPatch | PassedPatch] = [*deviation.foreign, *deviation.passed]
+    patches.sort(key=lambda p: -p.area)
     return [p.place for p in patches[:MOST_NUMBERED]]
 
 

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
+from juxtum.desk.action import Action
 from juxtum.desk.budget_bars import BudgetBars
 from juxtum.desk.marks import paint_mark, paint_ruler, verdict_colour
 from juxtum.desk.overlays import Pin
@@ -19,6 +22,7 @@ from juxtum.errors import InputError
 from juxtum.evaluate import LineResult, Reading
 from juxtum.evaluate.uncertainty import Budget
 from juxtum.geometry.arrays import Floats
+from juxtum.job import Job
 from juxtum.job.steps import GridStep, Measure, ReadingStep
 from juxtum.look import LARGE, SMALL
 from juxtum.scene.stage import Hit
@@ -33,6 +37,7 @@ class MeasureStation(Station):
 
     def build(self) -> None:
         """The selected value with its budget, readings, limits of the map, statistics."""
+        self.line, self.reading = "", ""
         self._detail = Detail()
         self.body.addWidget(self._detail)
         self._against = label("", "warning", wrap=True)
@@ -140,8 +145,8 @@ class MeasureStation(Station):
         name = self._label_of(item)
         for step in self.session.job.procedure.readings:
             if name == step.label or (isinstance(step, GridStep) and name.startswith(f"{step.label}.")):
-                self.window_.select_reading("")
-                self.session.edit(f"remove reading {step.label}", lambda job, s=step: job.without(s))
+                self.look_at_reading("")
+                self.session.edit(f"remove reading {step.label}", partial(Job.without, step=step))
                 return
 
     @staticmethod
@@ -150,12 +155,23 @@ class MeasureStation(Station):
 
     def _choose(self, item: QListWidgetItem | None) -> None:
         if item is not None:
-            self.window_.select_reading(self._label_of(item))
+            self.look_at_reading(self._label_of(item))
+
+    def look_at_line(self, name: str) -> None:
+        """Show how the number of a characteristic came to be; "" for the worst one."""
+        self.line, self.reading = name, ""
+
+    def look_at_reading(self, label: str) -> None:
+        """Show a reading in the worksheet, the list and on the stage; "" for none."""
+        self.reading = label
+        self.view.cards.selected = label
+        self.view.update()
+        self.show_results()
 
     def set_limits(self, lower: float, upper: float) -> None:
         """Other limits for the map."""
         if lower >= upper:
-            self.window_.tell("the lower limit is not below the upper limit", "limits of the map", "Choose others")
+            self.desk.tell("the lower limit is not below the upper limit", "limits of the map", "Choose others")
             self.show_results()
             return
         self._change_measure("limits of the map", lower=lower, upper=upper)
@@ -166,6 +182,17 @@ class MeasureStation(Station):
     def _change_measure(self, title: str, **update: float) -> None:
         old = self.session.job.procedure.measure
         self.session.add(Measure(**(old.model_dump() | update)), title)
+
+    def own_actions(self) -> tuple[Action, ...]:
+        """Readings."""
+
+        def has_map() -> bool:
+            return self.derived.evaluation is not None
+
+        return (
+            Action("pin readings", "Pin readings", "Job/Measure/1", self.begin_pinning, "P", "map-pin-plus", "", has_map, at=self.key),
+            Action("pin worst", "Pin a reading at the worst place", "Job/Measure/1", self.pin_worst, "Shift+P", "pin", "", has_map, at=self.key),
+        )
 
     def show_results(self) -> None:
         """The selected value, the list, limits and statistics."""
@@ -182,15 +209,15 @@ class MeasureStation(Station):
         self._detail.show_item(self._selected_result(), self._selected_reading())
 
     def _selected_result(self) -> LineResult | None:
-        if self.window_.selected_reading:
+        if self.reading:
             return None
         ledger = self.derived.evaluation.ledger if self.derived.evaluation else ()
-        chosen = [c for c in ledger if c.line.id == self.window_.selected_line]
+        chosen = [c for c in ledger if c.line.id == self.line]
         return chosen[0] if chosen else worst_result(self.derived)
 
     def _selected_reading(self) -> Reading | None:
         readings = self.derived.evaluation.readings if self.derived.evaluation else ()
-        return next((r for r in readings if r.label == self.window_.selected_reading), None)
+        return next((r for r in readings if r.label == self.reading), None)
 
     def _show_list(self, readings: tuple[Reading, ...]) -> None:
         self._list.blockSignals(True)
@@ -201,7 +228,7 @@ class MeasureStation(Station):
             item.setData(256, r.label)
             item.setFont(font(SMALL + 1, mono=True))
             self._list.addItem(item)
-            if r.label == self.window_.selected_reading:
+            if r.label == self.reading:
                 self._list.setCurrentItem(item)
         self._list.setFixedHeight(min(len(readings), 5) * max(self._list.sizeHintForRow(0), 20) + 4)
         self._list.setVisible(bool(readings))
@@ -218,7 +245,7 @@ class MeasureStation(Station):
         """The map with its readings."""
         self.dress_map()
         readings = self.derived.evaluation.readings if self.derived.evaluation else ()
-        self.view.set_readings(readings, self.window_.selected_reading)
+        self.view.set_readings(readings, self.reading)
         self.view.set_pins([Pin(place, str(number), "undecided") for number, place in enumerate(doubtful_places(self.derived), 1)])
 
 

@@ -6,7 +6,9 @@ from typing import Any
 
 from PyQt6.QtCore import QTimer
 
+from juxtum.desk.action import Action
 from juxtum.desk.planning import topics
+from juxtum.desk.planning.actions import plan_actions
 from juxtum.desk.planning.answers import Answers
 from juxtum.desk.planning.dressing import dress_topic, gear_bounds
 from juxtum.desk.planning.editing import TargetEdits
@@ -72,6 +74,10 @@ class PlanStation(Station):
         for topic, panel in self.panels.items():
             panel.setVisible(topic is self.topic)
             self.body.addWidget(panel)
+
+    def own_actions(self) -> tuple[Action, ...]:
+        """What can be done here."""
+        return plan_actions(self)
 
     # -- what is planned --------------------------------------------------------------------------------------
 
@@ -145,7 +151,7 @@ class PlanStation(Station):
             panel.setVisible(panel is self.panels[topic])
         self.refresh()
         self.dress()
-        self.verticalScrollBar().setValue(0)
+        self.scroll_to_top()
 
     def next_topic(self) -> None:
         """The topic after this one."""
@@ -155,11 +161,11 @@ class PlanStation(Station):
     def refresh(self) -> None:
         """Show the job as it is now; ask for what is not known yet."""
         self.show_results()
-        if self.window_._station is self and self.planner is not None:
+        if self.is_here and self.planner is not None:
             self.answers.ask(self.topic, self.planner)
 
     def _arrived(self, topic: Topic) -> None:
-        if topic is self.topic and self.window_._station is self:
+        if topic is self.topic and self.is_here:
             self.refresh()
             self.dress()
 
@@ -190,15 +196,14 @@ class PlanStation(Station):
         self._show_table(table is not None)
 
     def _show_table(self, shown: bool) -> None:
-        self.table.setVisible(shown and self.window_._station is self)
+        self.table.setVisible(shown and self.is_here)
 
     # -- on the stage -----------------------------------------------------------------------------------------
 
     def enter(self) -> None:
         """Show topics and table instead of the ledger."""
         self._comes_in = True
-        self._ledger_was_shown = self.window_.ledger.isVisible()
-        self.window_.ledger.hide()
+        self.desk.cover_ledger()
         self.bar.show()
         self.place()
         self.view.top_cover = self.bar.height() + 16.0
@@ -211,7 +216,7 @@ class PlanStation(Station):
         self.bar.hide()
         self.legend.hide()
         self.table.hide()
-        self.window_.ledger.setVisible(getattr(self, "_ledger_was_shown", True))
+        self.desk.uncover_ledger()
         self.view.handles, self.view.right_cover, self.view.top_cover = None, 0.0, 0.0
         self._framed = ""
         for name in (*OWN_LAYERS, *(n for n in self.view.stage._held if n.startswith("band "))):
@@ -220,7 +225,7 @@ class PlanStation(Station):
     def place(self) -> None:
         """Topics below the view bar, the legend at the right edge."""
         self.bar.fit(self.view.width() - 24.0)
-        self.bar.move(12, self.window_.controls.bar.height() + 20)
+        self.bar.move(12, self.desk.controls.bar.height() + 20)
         self.handles.top = self.bar.y() + self.bar.height() + 10.0
         self.legend.resize(self.legend.sizeHint())
         left = self.view.width() - self.legend.width() - 12
@@ -229,7 +234,7 @@ class PlanStation(Station):
 
     def dress(self) -> None:
         """The part with what the topic shows on it."""
-        if self.window_._station is not self:
+        if not self.is_here:
             return
         made = self.made
         if made is None and self.topic is Topic.TARGETS and self.derived.part is not None:
@@ -255,7 +260,7 @@ class PlanStation(Station):
             self._comes_in = False
             self._framed = shown
             # Table and legend come and go with the topic: look once they have settled.
-            QTimer.singleShot(0, lambda: self.window_.look_home() if bounds is None else self.view.frame_all(bounds))
+            QTimer.singleShot(0, lambda: self.desk.look_home() if bounds is None else self.view.frame_all(bounds))
 
     def picked(self, hit: Hit) -> None:
         """A click on the part: a target, an allowed face or a finish."""
@@ -341,7 +346,7 @@ class PlanStation(Station):
         planner = self.planner
         if planner is not None:
             self.panels[Topic.TARGETS].show_plan(planner)
-        self.window_.menus.enable()
+        self.desk.enable_actions()
 
     def begin_allowing(self) -> None:
         """Go to the targets and pick faces that may carry them."""
@@ -350,9 +355,7 @@ class PlanStation(Station):
             self.toggle_allowing()
 
     def turn_to(self, topic: Topic) -> None:
-        """Go to this station and a topic of it."""
-        if self.window_._station is not self:
-            self.window_.go(Key.PLAN)
+        """Turn to a topic unless it is shown."""
         if self.topic is not topic:
             self.show_topic(topic)
 

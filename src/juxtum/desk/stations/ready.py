@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from datetime import date, datetime
 
 import numpy as np
 from PyQt6.QtWidgets import QLineEdit
 
 from juxtum.capture.calibrating import CalibrationKind, order_for
+from juxtum.desk.action import Action
 from juxtum.desk.readying.calibrating import Calibrating
 from juxtum.desk.readying.certificates import Certificates
 from juxtum.desk.readying.go_panel import GoPanel
@@ -82,7 +84,7 @@ class ReadyStation(Station):
         self.body.addLayout(row(self._check))
         self._log = Facts("Logbook")
         self.body.addWidget(self._log)
-        self._certificates = Certificates(self._enter_certificate, lambda what, then: self.window_.tell(what, "certificates", then))
+        self._certificates = Certificates(self._enter_certificate, lambda what, then: self.desk.tell(what, "certificates", then))
         self.body.addWidget(line())
         self.body.addWidget(self._certificates)
 
@@ -102,16 +104,32 @@ class ReadyStation(Station):
         self._policy_words.setAccessibleName("Policy in words")
         self.body.addWidget(self._policy_words)
 
+    def own_actions(self) -> tuple[Action, ...]:
+        """Calibrations, checks, the go list."""
+
+        def has_part() -> bool:
+            return self.derived.part is not None
+
+        def with_book(work: Callable[[], None]) -> Callable[[], None]:
+            return lambda: self.desk.open_logbook(work)
+
+        begin, check = self.calibrating.begin_chosen, self.calibrating.check_on_artefact
+        return (
+            Action("tick next", "Tick the next thing off the list", "Job/Ready/1", self.tick_next, enabled=lambda: self.is_here),
+            Action("calibrate", "Calibrate", "Job/Ready/1", with_book(begin), "", "ruler", "Guided by poses before the board", has_part, at=self.key),
+            Action("check artefact", "Check on an artefact", "Job/Ready/1", with_book(check), "", "ruler", "Size and length", has_part, at=self.key),
+        )
+
     # -- what there is ----------------------------------------------------------------------------------------
 
     @property
     def planner(self) -> Planner | None:
         """The planner of the job."""
-        return self.window_.plan.planner
+        return self.desk.planner
 
     def instrument(self) -> InstrumentRow | None:
         """The plan's scanner in the logbook."""
-        book, planner = self.window_.logbook, self.planner
+        book, planner = self.desk.logbook, self.planner
         if book is None or planner is None:
             return None
         return book.instrument(planner.model, _serial_of(self.derived.job))
@@ -119,13 +137,13 @@ class ReadyStation(Station):
     def items(self) -> tuple[GoItem, ...]:
         """The go list as it stands."""
         planner, instrument = self.planner, self.instrument()
-        if planner is None or instrument is None or self.window_.logbook is None:
+        if planner is None or instrument is None or self.desk.logbook is None:
             return ()
-        return go_list(self.derived.job, planner, self.window_.logbook.calibrations(instrument))
+        return go_list(self.derived.job, planner, self.desk.logbook.calibrations(instrument))
 
     def refresh(self) -> None:
         """Show the job and the logbook as they are now."""
-        if self.window_._station is self:
+        if self.is_here:
             self.show_results()
         else:
             self.next.show_action(self._next_step(self.items()))
@@ -212,7 +230,7 @@ class ReadyStation(Station):
         self._soak.setText(f"{mass:.1f} kg, {abs(difference):.1f} K off: {words}.")
 
     def _show_logbook(self, instrument: InstrumentRow | None) -> None:
-        book = self.window_.logbook
+        book = self.desk.logbook
         if book is None or instrument is None:
             self._log.show_facts([])
             return
@@ -241,13 +259,13 @@ class ReadyStation(Station):
     def _set_temperature(self, value: float) -> None:
         """The temperature of the part as it is measured; all lengths are corrected with it."""
         if not -40 <= value <= 120:
-            self.window_.tell(f"{value:g} \u00b0C is no temperature of a part", "Ready", "Give one from -40 to 120")
+            self.desk.tell(f"{value:g} \u00b0C is no temperature of a part", "Ready", "Give one from -40 to 120")
             self.show_results()
             return
         self.session.edit("temperature of the part", lambda job: with_temperature(job, value))
 
     def _enter_certificate(self, what: InstrumentRow | ArtefactRow, number: str, until: date | None) -> None:
-        book = self.window_.logbook
+        book = self.desk.logbook
         if book is None:
             return
         try:
@@ -269,7 +287,7 @@ class ReadyStation(Station):
 
     def look_again(self, policy: Policy | None = None, note: str | None = None) -> None:
         """Hold the policy against the logbook and keep the answer in the job."""
-        book, instrument, now = self.window_.logbook, self.instrument(), self.derived.job.readiness
+        book, instrument, now = self.desk.logbook, self.instrument(), self.derived.job.readiness
         if book is None or instrument is None:
             return
         try:
@@ -288,7 +306,7 @@ class ReadyStation(Station):
     def enter(self) -> None:
         """The part with the faces that need something."""
         super().enter()
-        self.window_.open_logbook(self.show_results)
+        self.desk.open_logbook(self.show_results)
 
     def place(self) -> None:
         """The pad in the middle of the stage."""
@@ -320,7 +338,7 @@ class ReadyStation(Station):
 
     def dress(self) -> None:
         """Faces that are not matt are marked."""
-        if self.window_._station is not self:
+        if not self.is_here:
             return
         d, view, planner = self.derived, self.view, self.planner
         for name in (*MAP_LAYERS, "scan"):

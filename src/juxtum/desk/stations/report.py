@@ -8,6 +8,7 @@ from pathlib import Path
 from PyQt6.QtCore import QUrl
 from PyQt6.QtGui import QDesktopServices
 
+from juxtum.desk.action import Action
 from juxtum.desk.stations.base import Station
 from juxtum.desk.stations.findings import Key, short
 from juxtum.desk.widgets import Facts, button, label, line, row
@@ -35,7 +36,7 @@ class ReportStation(Station):
         self.body.addWidget(label("On the cover", "heading"))
         self._facts = Facts("Cover")
         self.body.addWidget(self._facts)
-        self.body.addLayout(row(button("Change in Brief", lambda: self.window_.perform("go brief"), "plain")))
+        self.body.addLayout(row(button("Change in Brief", lambda: self.desk.perform("go brief"), "plain")))
         self.body.addWidget(line())
         self.body.addWidget(label("What is written", "heading"))
         files = Facts("Files of the report")
@@ -43,7 +44,7 @@ class ReportStation(Station):
         for _, value in files._labels:
             value.setObjectName("soft")
         self.body.addWidget(files)
-        self._write = button("Write the report\u2026", lambda: self.window_.perform("write report"))
+        self._write = button("Write the report\u2026", lambda: self.desk.perform("write report"))
         self.body.addLayout(row(self._write))
         self._done = label("", "soft", wrap=True)
         self._done.setAccessibleName("Report written")
@@ -51,6 +52,18 @@ class ReportStation(Station):
         self._open = button("Open the PDF", self._show_pdf)
         self._open.hide()
         self.body.addLayout(row(self._open))
+
+    def own_actions(self) -> tuple[Action, ...]:
+        """The report."""
+        return (
+            Action("write report", "Write the report\u2026", "File/4", self.ask_and_write, "Ctrl+P", "file-text", "PDF, tables and the coloured scan",
+                   lambda: self.derived.evaluation is not None),
+        )  # fmt: skip
+
+    def ask_and_write(self) -> None:
+        """Ask for a folder and write the report."""
+        if (path := self.desk.asking.folder()) is not None:
+            self.write(path)
 
     def show_results(self) -> None:
         """Cover fields and whether there is anything to write."""
@@ -68,7 +81,7 @@ class ReportStation(Station):
         """Write the report of the job as it is now into a folder."""
         d = self.derived
         if d.evaluation is None or d.scan is None:
-            self.window_.tell("there is nothing to report yet", "report", "Align the scan first")
+            self.desk.tell("there is nothing to report yet", "report", "Align the scan first")
             return
         job, evaluation, scan, comparison = d.job, d.evaluation, d.scan, d.comparison
 
@@ -79,7 +92,7 @@ class ReportStation(Station):
             self.folder = folder
             self._done.setText(f"Written to {folder}")
             self._open.show()
-            self.window_.announce(f"The report is in {folder}")
+            self.desk.announce(f"The report is in {folder}")
             if then is not None:
                 then()
 
