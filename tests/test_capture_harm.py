@@ -248,7 +248,7 @@ def test_the_job_stays_while_the_scanner_is_connected(application: QApplication,
     hand.click("Do the next action")
     hand.wait(lambda: hand.next() == "Next: give the targets to the scanner")
     hand.click("Do the next action")
-    hand.wait(lambda: len(window.capture.photo_map) > 20)
+    hand.wait(lambda: len(window.capture.link.photo_map) > 20)
     window.perform("connect device")
     hand.wait(lambda: window.capture.snapshot is not None and window.capture.snapshot.is_recognised)
     assert window.capture.driver.session.is_map_given
@@ -260,5 +260,5 @@ def test_the_job_stays_while_the_scanner_is_connected(application: QApplication,
     hand.wait(lambda: window.capture.driver is None)
     window.perform("new")
     hand.wait(lambda: window.session.job.id != before)
-    assert window.capture.photo_map == []
+    assert window.capture.link.photo_map == []
     close(window)

@@ -258,7 +258,7 @@ def test_an_exercise_ends_in_a_debrief_and_a_record(desk: Hand) -> None:
     desk.wait(lambda: window.capture.driver is not None and shot(desk) is not None)
     kept = window.session.job.capture
     window.capture.driver.speed = 1e6
-    window.capture.run_plan()
+    window.capture.scanner.run_plan()
     desk.wait(lambda: shot(desk).points_taken > 20_000)
     desk.click("Finish")
     desk.wait(lambda: window.capture.driver is None and read(desk, "Score") != "\u2013")
@@ -318,7 +318,7 @@ def test_shots_go_with_their_capture_though_nobody_looks(desk: Hand) -> None:
     window = desk.window
     desk.go(Key.CAPTURE)
     way(desk, "Table")
-    window.capture.start_anew()
+    window.capture.scanner.start_anew()
     desk.wait()
     desk.click("Shoot")
     panel = window.capture.panels[window.capture.way]
@@ -334,15 +334,15 @@ def test_a_running_patch_is_part_of_the_scan(desk: Hand) -> None:
     window, session = desk.window, desk.window.session
     desk.go(Key.CAPTURE)
     way(desk, "Scan")
-    window.capture.start_anew()
+    window.capture.scanner.start_anew()
     desk.wait()
     assert session.job.capture is None
-    window.capture.connect_device()
+    window.capture.link.connect_device()
     desk.wait(lambda: shot(desk) is not None and window.capture.driver is not None)
     for patches in (1, 2):
         window.capture.driver.speed = 1e6
         taken = shot(desk).points_taken
-        window.capture.run_plan()
+        window.capture.scanner.run_plan()
         desk.wait(lambda t=taken: shot(desk).points_taken > t + 20_000)
         window.capture.driver.stop_plan()
         desk.wait(lambda n=patches: any(p.is_running for p in shot(desk).patches) and len(shot(desk).patches) == n)
@@ -359,6 +359,6 @@ def test_a_running_patch_is_part_of_the_scan(desk: Hand) -> None:
     desk.wait()
     assert len(session.job.capture.patches) == 2, "what was captured is no edit"
     assert "the scanner is still connected" in str(failures[-1]), "the capture before cannot come back while this one runs"
-    window.capture.disconnect_device()
+    window.capture.scanner.disconnect_device()
     desk.wait(lambda: window.capture.driver is None)
     assert len(session.job.capture.patches) == 2

@@ -125,14 +125,14 @@ def _captures(walk: _Walk) -> None:
     window.session.edit("no capture", lambda job: job.model_copy(update={"capture": None}))
     walk.settle()
     window.go(Key.CAPTURE)
-    window.capture.connect_device()
+    window.capture.link.connect_device()
     walk.settle(lambda: window.capture.snapshot is not None)
     assert window.capture.driver is not None
     window.capture.driver.speed = 1e6
-    window.capture.run_plan()
+    window.capture.scanner.run_plan()
     walk.settle(lambda: window.capture.snapshot is not None and window.capture.snapshot.one_pass > 0.42)
-    window.capture.run_plan()
-    window.capture.hold_scanner()
+    window.capture.scanner.run_plan()
+    window.capture.scanner.hold_scanner()
     walk.settle(lambda: window.capture.hand.is_holding)
     x, y = window.view.project(np.array([[-60.0, -62.0, 18.0]]))[0]
     window.capture.hand.point(QPointF(x, y))
@@ -143,13 +143,13 @@ def _captures(walk: _Walk) -> None:
     window.view.fit()
     walk.save("11-floor-view")
     window.perform("floor view")
-    window.capture.disconnect_device()
+    window.capture.scanner.disconnect_device()
     walk.settle(lambda: window.capture.driver is None)
-    window.capture.start_anew()
+    window.capture.scanner.start_anew()
     walk.settle()
     walk.do("shoot whole turn")
     walk.save("13-table")
-    window.capture.start_anew()
+    window.capture.scanner.start_anew()
     walk.settle()
 
 

@@ -45,6 +45,11 @@ class Kept:
         with self._lock:
             self._held.pop(key, None)
 
+    def clear(self) -> None:
+        """Let every result go."""
+        with self._lock:
+            self._held.clear()
+
     def _let_go(self) -> None:
         """Let the oldest results go while they hold too much memory together."""
         while len(self._held) > MOST or (len(self._held) > FEWEST and held_bytes(self._held.values()) > MOST_BYTES):

@@ -35,20 +35,20 @@ def _scanner(station: CaptureStation) -> tuple[Action, ...]:
         return not is_live() and station.session.job.capture is not None
 
     return (
-        Action("connect device", "Connect the scanner", place, station.connect_device, "", "scan-line", "", has_targets, at=at, ways=SCANNING),
-        Action("reconnect device", "Connect the scanner again", place, station.reconnect, "", "scan-line", "", is_live),
-        Action("disconnect device", "Disconnect the scanner", place, station.disconnect_device, "", "x", "What was captured stays", is_live),
-        Action("hold scanner", "Hold the scanner, or put it down", place, station.hold_scanner, "H", "crosshair", "", is_live),
-        Action("run plan path", "Let the plan run, or stop it", place, station.run_plan, "", "move-3d", "", has_targets, at=at, ways=SCANNING),
+        Action("connect device", "Connect the scanner", place, station.link.connect_device, "", "scan-line", "", has_targets, at=at, ways=SCANNING),
+        Action("reconnect device", "Connect the scanner again", place, station.link.reconnect, "", "scan-line", "", is_live),
+        Action("disconnect device", "Disconnect the scanner", place, station.scanner.disconnect_device, "", "x", "What was captured stays", is_live),
+        Action("hold scanner", "Hold the scanner, or put it down", place, station.scanner.hold_scanner, "H", "crosshair", "", is_live),
+        Action("run plan path", "Let the plan run, or stop it", place, station.scanner.run_plan, "", "move-3d", "", has_targets, at=at, ways=SCANNING),
         Action("pause capture", "Pause the scanner, or go on", place, scanner.pause, "Space", "circle-stop", "", is_live),
         Action("new patch", "New patch", place, scanner.new_patch, "Ctrl+Return", "plus", "", is_live),
-        Action("stop patch", "Stop the patch", place, station.stop_patch, "Ctrl+Shift+Return", "circle-stop", "It is kept", is_live),
+        Action("stop patch", "Stop the patch", place, station.scanner.stop_patch, "Ctrl+Shift+Return", "circle-stop", "It is kept", is_live),
         Action("turn part over", "The part is turned over", place, scanner.turn_over, "", "undo-2", "", is_live),
         Action("less light", "Less light", place, lambda: scanner.change_exposure(-1), ",", "", "", is_live),
         Action("more light", "More light", place, lambda: scanner.change_exposure(1), ".", "", "", is_live),
         Action("next mode", "Next mode of the scanner", place, scanner.next_mode, "J", "", "", is_live),
-        Action("use capture", "Create surface from patches", place, station.use_capture, "", "layers", "One surface of all patches", has_patches),
-        Action("new capture", "Start a new capture", place, station.start_anew, "", "", "The one of the job goes; it can be undone", is_done),
+        Action("use capture", "Create surface from patches", place, station.scanner.use_capture, "", "layers", "One surface of all patches", has_patches),
+        Action("new capture", "Start a new capture", place, station.scanner.start_anew, "", "", "The one of the job goes; it can be undone", is_done),
     )
 
 

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING
 
 from juxtum.capture.patch import State, Zone
+from juxtum.desk.capturing.keeping import with_scan_of_capture
 from juxtum.devices.protocol import Message
 from juxtum.scene.stage import Hit
 
@@ -13,10 +15,11 @@ if TYPE_CHECKING:
 
 
 class ScannerControls:
-    """Pause, light, mode, patches, zones and targets."""
+    """Hold, pause, light, mode, patches, zones and targets, the plan's path, and the surface of it all."""
 
     def __init__(self, station: CaptureStation) -> None:
         self._station = station
+        self._settling = False
 
     def pause(self) -> None:
         """Pause the scanner, or go on."""
@@ -85,3 +88,59 @@ class ScannerControls:
             self._station.stop_picking()
 
         self._station.start_picking("Click where the target is stuck; Esc ends", picked)
+
+    def hold_scanner(self) -> None:
+        """Take the scanner into the hand, or put it down."""
+        planner = self._station.planner
+        if self._station.hand.is_holding:
+            self._station.hand.put_down()
+        elif planner is not None and self._station.driver is not None:
+            self._station.driver.stop_plan()
+            shot = self._station.snapshot
+            if shot is None or not any(p.is_running for p in shot.patches):
+                self._station.driver.do(lambda session: session.begin())
+            self._station.hand.take_up(planner.nominal, planner.mode if shot is None else shot.mode)
+        self._station.refresh()
+
+    def run_plan(self) -> None:
+        """Let the plan's path run, or stop it."""
+        if self._station.driver is None:
+            self._station.link.connect_device(then=self.run_plan)
+        elif self._station.driver.runs_by_itself:
+            self._station.driver.stop_plan()
+        else:
+            self._station.hand.put_down()
+            self._station.driver.run_plan()
+        self._station.refresh()
+
+    def stop_patch(self) -> None:
+        """Stop the patch that runs; it is kept."""
+        if self._station.driver is not None:
+            self._station.driver.stop_plan()
+            self._station.driver.do(lambda session: session.accept())
+            self._station.hand.put_down()
+
+    def use_capture(self) -> None:
+        """Make one surface of all patches and take it for the job's scan."""
+        if self._station.driver is not None and not self._settling:
+            self._station.hand.put_down()
+            self._settling = True
+            self._station.driver.settle()
+            return
+        self._settling = False
+        session = self._station.session
+        if session.job.capture is not None:
+            made = partial(with_scan_of_capture, files=session.files)
+            session.edit_slowly("scan from the capture", lambda job, progress: made(job, progress=progress), then=self._station.desk.show_scan)
+
+    def disconnect_device(self) -> None:
+        """Let the device go; what was captured stays in the job."""
+        if self._station.driver is not None:
+            self._station.hand.put_down()
+            self._station.speaker.silence()
+            self._station.driver.end()
+
+    def start_anew(self) -> None:
+        """Take the capture out of the job, which can be undone."""
+        if self._station.link.start_anew():
+            self._station.dress()

@@ -54,7 +54,7 @@ class PhotoPanel(CapturePanel):
         assert planner is not None
         if self.walk is None or self._connection is None:
             plan = planner.photos(progress=progress.part(0, 0.5))
-            connection = self.station.hosting.for_kind(DeviceKind.CAMERA, self.station.derived.job, planner)()
+            connection = self.station.link.hosting.for_kind(DeviceKind.CAMERA, self.station.derived.job, planner)()
             self.walk, self._connection = begin_walk(plan, connection.link), connection
         return self.walk, self._connection
 
@@ -104,8 +104,8 @@ class PhotoPanel(CapturePanel):
 
     def _have_map(self, rows: object) -> None:
         assert isinstance(rows, list)
-        self.station.take_map(rows)
-        if self.station.photo_map:
+        self.station.link.take_map(rows)
+        if self.station.link.photo_map:
             self._given.setText(f"{len(rows)} targets are the scanner's map now.")
         self.station.show_next()
 
@@ -151,7 +151,7 @@ class PhotoPanel(CapturePanel):
             return NextAction("take the photos", "each is judged as it is taken, then all are adjusted together", "take photo", "Take the next")
         if not self._result.facts:
             return NextAction("adjust them together", "all photos are taken", "adjust photos", "Adjust them")
-        if not self.station.photo_map and self.station.driver is None and (record is None or not record.patches):
+        if not self.station.link.photo_map and self.station.driver is None and (record is None or not record.patches):
             return NextAction("give the targets to the scanner", "its lengths are then those of the photos and their bars", "give photo map", "Give them")
         return None
 

@@ -144,13 +144,13 @@ class PracticePanel(CapturePanel):
         def work(progress: Progress) -> tuple[CaptureSession, Skin, StandIn]:
             changed.ground(progress.part(0, 0.5))
             session = CaptureSession(changed, capture_memory())
-            device = station.hosting.within(scanner_of(changed), job, changed, lambda body: body_for_exercise(exercise, body, changed))
+            device = station.link.hosting.within(scanner_of(changed), job, changed, lambda body: body_for_exercise(exercise, body, changed))
             return session, skin_of(session), device
 
         def done(made: tuple[CaptureSession, Skin, StandIn]) -> None:
             session, skin, device = made
             self._begun = time.monotonic()
-            station.begin(session, skin, lambda: Connection(DirectLink(device)), None)
+            station.link.begin(session, skin, lambda: Connection(DirectLink(device)), None)
             if station.driver is not None:
                 # What is practised is not part of the job.
                 station.driver.keep = None
@@ -197,7 +197,7 @@ class PracticePanel(CapturePanel):
         if driver is None:
             self._began_or_ended()
             return
-        session, body = driver.session, station.hosting.body
+        session, body = driver.session, station.link.hosting.body
         driver.end()
 
         def work(_: Progress) -> Debrief:

@@ -152,7 +152,7 @@ class ProbePanel(CapturePanel):
         planner = self.station.planner
         assert planner is not None
         if self._connection is None or self._to_part is None:
-            self._connection = self.station.hosting.for_kind(DeviceKind.PROBE, self.station.derived.job, planner)()
+            self._connection = self.station.link.hosting.for_kind(DeviceKind.PROBE, self.station.derived.job, planner)()
             about = ask(self._connection.link, Message("hello", {"version": 1}), "about")
             self._tip_radius = about.number("tip_radius")
             self._to_part = located(planner, ask(self._connection.link, Message("targets?"), "targets"))

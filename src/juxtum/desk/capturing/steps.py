@@ -18,7 +18,7 @@ DENSE_SLACK = 0.04
 def wants_photos(station: CaptureStation) -> bool:
     """Whether the plan's chain has its lengths from photos that are not taken yet, and nothing is scanned."""
     planner, record = station.planner, station.derived.job.capture
-    if planner is None or station.photo_map or (record is not None and record.patches):
+    if planner is None or station.link.photo_map or (record is not None and record.patches):
         return False
     return planner.model.chain(planner.plan.chain).needs == "bars"
 

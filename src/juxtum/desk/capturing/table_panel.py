@@ -56,8 +56,8 @@ class TablePanel(CapturePanel):
         self.body.addLayout(row(self._dim, self._level, self._bright, self._back))
         self._facts = Facts("Turns")
         self.body.addWidget(self._facts)
-        self._use = button("Make the scan of them", self.station.use_capture, tip="One surface of all shots, without the table")
-        self._anew = button("Start anew", self.station.start_anew, tip="Takes the capture out of the job; can be undone")
+        self._use = button("Make the scan of them", self.station.scanner.use_capture, tip="One surface of all shots, without the table")
+        self._anew = button("Start anew", self.station.scanner.start_anew, tip="Takes the capture out of the job; can be undone")
         self.body.addLayout(row(self._use, self._anew))
         self._show()
 
@@ -120,13 +120,13 @@ class TablePanel(CapturePanel):
             self._skin = skin_of(self.run.session)
         if self._connection is None:
             progress.phase("bringing up the head", 0.9)
-            self._connection = self.station.hosting.for_kind(DeviceKind.HEAD, job, planner)()
+            self._connection = self.station.link.hosting.for_kind(DeviceKind.HEAD, job, planner)()
         return self.run, self._connection
 
     def _keeper_for(self, job: str, made: list[CaptureRecord]) -> Keeper:
         if self._keeper is None:
             self._keeper = Keeper(self.station.session.files, job, TURNED, lambda _: None)
-            self._keeper.seed = self.station.hosting.seed
+            self._keeper.seed = self.station.link.hosting.seed
         self._keeper.tell(made.append)
         return self._keeper
 
@@ -134,7 +134,7 @@ class TablePanel(CapturePanel):
         assert isinstance(made, tuple)
         record, trouble = made
         if record is not None:
-            self.station.keep_record(record)
+            self.station.link.keep_record(record)
         self._show()
         self.station.dress()
         self.station.show_next()

@@ -52,7 +52,7 @@ class TrayPanel(CapturePanel):
         def work(progress: Progress) -> tuple[TrayPlan, TrayScan]:
             progress.phase("loading the tray", 0.0)
             plan = planner.tray()
-            connection = station.hosting.for_kind(DeviceKind.CABINET, job, planner)()
+            connection = station.link.hosting.for_kind(DeviceKind.CABINET, job, planner)()
             try:
                 return plan, scan_tray(connection.link, progress)
             finally:

@@ -5,19 +5,15 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from juxtum.capture.dial import tone_of
-from juxtum.capture.document import CaptureRecord
-from juxtum.capture.points import capture_memory
-from juxtum.capture.resume import check_device, take_up
 from juxtum.capture.session import CaptureSession
 from juxtum.capture.snapshot import Snapshot, take_snapshot
 from juxtum.desk.action import Action
 from juxtum.desk.capturing.actions import capture_actions
 from juxtum.desk.capturing.controls import ScannerControls
-from juxtum.desk.capturing.driver import CaptureDriver, Connection
+from juxtum.desk.capturing.driver import CaptureDriver
 from juxtum.desk.capturing.hand import HandDriver
-from juxtum.desk.capturing.hosting import Hosting
-from juxtum.desk.capturing.keeping import Keeper, captured, with_scan_of_capture
-from juxtum.desk.capturing.painting import CoveragePicture, skin_of
+from juxtum.desk.capturing.linking import Linking
+from juxtum.desk.capturing.painting import CoveragePicture
 from juxtum.desk.capturing.sound import ToneSpeaker
 from juxtum.desk.capturing.steps import next_step
 from juxtum.desk.capturing.ways import FRAMED, Panels, Way, way_bar
@@ -25,9 +21,7 @@ from juxtum.desk.stage_view import Mode
 from juxtum.desk.stations.base import Station
 from juxtum.desk.stations.findings import Key
 from juxtum.devices.body import Pose
-from juxtum.errors import JobError, JuxtumError
 from juxtum.plan.planner import Planner
-from juxtum.progress import Progress
 from juxtum.scene.camera import View
 from juxtum.scene.capture_layers import Skin
 from juxtum.scene.dress import MAP_LAYERS
@@ -41,21 +35,18 @@ class CaptureStation(Station):
 
     def build(self) -> None:
         """Ways on top, one panel each."""
-        self.driver: CaptureDriver | None = None
-        self.keeper: Keeper | None = None
+        self.link, self.scanner = Linking(self.desk, self), ScannerControls(self)
         self.snapshot: Snapshot | None = None
-        self.hosting = Hosting(self.session)
         self.speaker = ToneSpeaker(self)
         self.hand = HandDriver(self.view, self._hand_moved)
         self.coverage = CoveragePicture(self.view)
-        self.scanner = ScannerControls(self)
         self._picking: Callable[[Hit], None] | None = None
         self._turned = 0
-        self._settling = False
-        self.session.held_by = self._holds
-        self.session.replaced.connect(self._forget)
-        self.photo_map: list[list[float]] = []
-        """Targets as the photos found them, for the scanner; empty when there are none."""
+        self.link.begun.connect(self._begun)
+        self.link.ended.connect(self._ended)
+        self.link.told.connect(self.show_snapshot)
+        self.link.settled.connect(self.scanner.use_capture)
+        self.session.replaced.connect(self._close_panels)
         self.way = Way.SCAN
         bar, self._group = way_bar(self, self.way)
         self.body.insertLayout(1, bar)
@@ -118,131 +109,27 @@ class CaptureStation(Station):
         self.next.show_action(next_step(self))
         self.desk.enable_actions()
 
-    def _holds(self) -> JuxtumError | None:
-        """Another job may not take the place of this one while points come."""
-        if self.driver is None:
-            return None
-        return JobError("the scanner is still connected", "capture", "Disconnect it first, so that what it brings stays with its job")
+    # -- connected or not -------------------------------------------------------------------------------------
 
-    def _forget(self) -> None:
-        """What belongs to another job goes."""
-        self.photo_map = []
-        for panel in self.panels.values():
-            panel.close_all()
+    @property
+    def driver(self) -> CaptureDriver | None:
+        """The thread that captures; None while nothing is connected."""
+        return self.link.driver
 
-    # -- connecting -------------------------------------------------------------------------------------------
-
-    def connect_device(self, then: Callable[[], None] | None = None) -> None:
-        """Prepare a session and start the stand-in."""
-        planner, job = self.planner, self.derived.job
-        if planner is None or self.driver is not None:
-            return
-        if not planner.plan.targets:
-            self.desk.tell("the plan has no targets yet", "capture", "Plan the targets first")
-            return
-        try:
-            check_device(job.capture, planner.model.kind.value)
-        except JuxtumError as problem:
-            self.session.failed.emit(problem)
-            return
-
-        def work(progress: Progress) -> tuple[CaptureSession, Skin]:
-            progress.phase("preparing the capture")
-            planner.ground(progress.part(0, 0.5))
-            session = CaptureSession(planner, capture_memory())
-            if job.capture is not None:
-                progress.phase("taking up what is captured", 0.6)
-                take_up(session, job.capture, self.session.files.locate)
-            if self.photo_map:
-                session.give_map(self.photo_map)
-            assert len(session.poses.holds) > 0
-            progress.phase("preparing the picture", 0.8)
-            return session, skin_of(session)
-
-        if job.capture is not None and job.capture.seed is not None:
-            self.hosting.seed = job.capture.seed
-
-        def done(made: object) -> None:
-            assert isinstance(made, tuple)
-            if self.driver is not None:
-                return
-            self.begin(made[0], made[1], self.hosting.for_scanner(job, planner), job.capture)
-            if then is not None:
-                then()
-
-        self.session.compute(work, done)
-
-    def begin(self, session: CaptureSession, skin: Skin, connect: Callable[[], Connection], record: CaptureRecord | None) -> None:
-        """Start the thread that captures."""
+    def _begun(self, session: CaptureSession, skin: Skin) -> None:
         self.coverage.skin = skin
-        keeper = Keeper(self.session.files, self.derived.job.id, session.planner.model.kind.value, self._tell_kept)
-        keeper.seed = self.hosting.seed
-        self.keeper = keeper
-        if record is not None:
-            keeper.know(record)
-        self.driver = CaptureDriver(session, connect, self)
-        self.driver.keep = keeper.keep
-        self.driver.told.connect(self.show_snapshot)
-        self.driver.failed.connect(self._failed)
-        self.driver.kept.connect(self.keep_record)
-        self.driver.settled.connect(self.use_capture)
-        self.driver.finished.connect(self._ended)
-        self.driver.start()
         self.show_snapshot(take_snapshot(session, None))
         self.dress()
 
-    def _tell_kept(self, record: CaptureRecord) -> None:
-        if self.driver is not None:
-            self.driver.kept.emit(record)
-
-    def take_map(self, rows: list[list[float]]) -> None:
-        """The photos' targets are the scanner's map from now on; what was captured in another one must be let go first."""
-        record = self.derived.job.capture
-        if self.driver is not None or (record is not None and record.patches):
-            what = "points were captured already, in a map of their own" if self.driver is None else "the scanner is connected and has a map of its own"
-            self.desk.tell(what, "photos", "Disconnect the scanner and start a new capture, then give it the photos' targets")
-            return
-        self.photo_map = rows
-
-    def disconnect_device(self) -> None:
-        """Let the device go; what was captured stays in the job."""
-        if self.driver is None:
-            return
-        self.hand.put_down()
-        self.speaker.silence()
-        self.driver.end()
-
     def _ended(self) -> None:
-        driver, self.driver = self.driver, None
-        if driver is not None:
-            driver.close()
-            # Its parent is the station, which would keep it and all its points.
-            driver.deleteLater()
         self.snapshot = self.hand.snapshot = None
         self.view.handles = None
-        self.hosting.close()
         self.refresh()
         self.dress()
-        self.desk.enable_actions()
 
-    def start_anew(self) -> None:
-        """Take the capture out of the job, which can be undone; patches stay on disk as long as the job names them."""
-        if self.driver is None and self.session.job.capture is not None:
-            self.session.edit("new capture", lambda job: job.model_copy(update={"capture": None}))
-            self.dress()
-
-    def reconnect(self) -> None:
-        """After the device was lost."""
-        if self.driver is not None:
-            self.driver.reconnect()
-
-    def _failed(self, problem: object) -> None:
-        self.session.failed.emit(problem)
-
-    def keep_record(self, record: object) -> None:
-        """A patch was kept: the job has it, in every state that undo can bring back."""
-        assert isinstance(record, CaptureRecord)
-        self.session.note(captured(record))
+    def _close_panels(self) -> None:
+        for panel in self.panels.values():
+            panel.close_all()
 
     # -- while it runs ----------------------------------------------------------------------------------------
 
@@ -273,37 +160,6 @@ class CaptureStation(Station):
         elif pose is not None:
             self.panels[self.way].pointed(self.hand)
 
-    def hold_scanner(self) -> None:
-        """Take the scanner into the hand, or put it down."""
-        planner = self.planner
-        if self.hand.is_holding:
-            self.hand.put_down()
-        elif planner is not None and self.driver is not None:
-            self.driver.stop_plan()
-            shot = self.snapshot
-            if shot is None or not any(p.is_running for p in shot.patches):
-                self.driver.do(lambda session: session.begin())
-            self.hand.take_up(planner.nominal, planner.mode if shot is None else shot.mode)
-        self.refresh()
-
-    def run_plan(self) -> None:
-        """Let the plan's path run, or stop it."""
-        if self.driver is None:
-            self.connect_device(then=self.run_plan)
-        elif self.driver.runs_by_itself:
-            self.driver.stop_plan()
-        else:
-            self.hand.put_down()
-            self.driver.run_plan()
-        self.refresh()
-
-    def stop_patch(self) -> None:
-        """Stop the patch that runs; it is kept."""
-        if self.driver is not None:
-            self.driver.stop_plan()
-            self.driver.do(lambda session: session.accept())
-            self.hand.put_down()
-
     # -- picking ----------------------------------------------------------------------------------------------
 
     def start_picking(self, caption: str, picked: Callable[[Hit], None]) -> None:
@@ -333,20 +189,6 @@ class CaptureStation(Station):
         self.refresh()
 
     # -- the scan of it ---------------------------------------------------------------------------------------
-
-    def use_capture(self) -> None:
-        """Make one surface of all patches and take it for the job's scan."""
-        if self.driver is not None and not self._settling:
-            self.hand.put_down()
-            self._settling = True
-            self.driver.settle()
-            return
-        self._settling = False
-        if self.session.job.capture is None:
-            return
-
-        files = self.session.files
-        self.session.edit_slowly("scan from the capture", lambda job, progress: with_scan_of_capture(job, files, progress), then=self.desk.show_scan)
 
     # -- the stage --------------------------------------------------------------------------------------------
 
@@ -400,14 +242,5 @@ class CaptureStation(Station):
 
     def close_all(self) -> None:
         """The window closes: what runs is accepted and kept first."""
-        driver = self.driver
-        if driver is not None:
-            driver.end()
-            driver.end()
-            driver.join()
-            if self.keeper is not None and self.keeper.record is not None:
-                # What the thread told last waits for an event loop that does not run any more.
-                self.keep_record(self.keeper.record)
-            self._ended()
-        for panel in self.panels.values():
-            panel.close_all()
+        self.link.close()
+        self._close_panels()
