@@ -87,7 +87,7 @@ class Hand:
 
     def colour_at(self, place: tuple[float, float, float]) -> QColor:
         """The colour that the stage shows at a place of the part."""
-        self.wait(lambda: not self.window.view._moving)
+        self.wait(lambda: not self.window.view.is_moving)
         image = self.window.view.grab().toImage()
         ratio = image.devicePixelRatio()
         spot = self.spot(place)
@@ -95,7 +95,7 @@ class Hand:
 
     def picture(self) -> np.ndarray:
         """The part of the stage that no bar covers, as colours (H, W, 3)."""
-        self.wait(lambda: not self.window.view._moving)
+        self.wait(lambda: not self.window.view.is_moving)
         image = self.window.view.grab().toImage().convertToFormat(QImage.Format.Format_RGB32)
         bits = image.constBits()
         assert bits is not None

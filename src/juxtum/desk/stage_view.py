@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-from enum import Enum, auto
-
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF, QResizeEvent, QWheelEvent
+from PyQt6.QtGui import QImage, QPainter, QPaintEvent, QPen, QResizeEvent
 from PyQt6.QtWidgets import QWidget
 
 from juxtum.desk import overlays
@@ -15,6 +13,7 @@ from juxtum.desk.handles import Handles
 from juxtum.desk.legend import TOP, Legend
 from juxtum.desk.overlays import Pin
 from juxtum.desk.stage_fit import FittingView
+from juxtum.desk.stage_pointer import Mode, StagePointer
 from juxtum.desk.style import THEME, colour
 from juxtum.desk.timers import timer
 from juxtum.evaluate import Histogram, Reading
@@ -29,14 +28,6 @@ SETTLE_MS = 160
 SOFT_MS = 1200
 MOVING_SCALE = 0.6
 PICKED_FROM = ("map", "scan", "nominal", "unseen", "ghost")
-
-
-class Mode(Enum):
-    """What a click or a stroke on the stage does."""
-
-    LOOK = auto()
-    PICK = auto()
-    OUTLINE = auto()
 
 
 class StageView(FittingView):
@@ -64,20 +55,15 @@ class StageView(FittingView):
         self.legend_top = TOP
         self.pins: list[Pin] = []
         self.handles: Handles | None = None
-        self._holding = False
         self.caption = ""
-        self._outline: list[QPointF] = []
         self._image: QImage | None = None
         self._pixels: np.ndarray | None = None
         self._dirty = True
         self._moving = False
-        self._press: QPointF | None = None
-        self._last = QPointF()
-        self._dragged_limit: str | None = None
         self._plane: Plane | None = None
         self._reading_visible = np.zeros(0, dtype=bool)
         self._settle = timer(self, SETTLE_MS, self._settled, once=True)
-        self._hover = timer(self, 40, self._look_under_pointer, once=True)
+        self.pointer = StagePointer(self)
 
     # -- layers -----------------------------------------------------------------------------------------------
 
@@ -115,7 +101,7 @@ class StageView(FittingView):
         self.mode, self.caption = mode, caption
         shapes = {Mode.LOOK: Qt.CursorShape.ArrowCursor, Mode.PICK: Qt.CursorShape.CrossCursor, Mode.OUTLINE: Qt.CursorShape.CrossCursor}
         self.setCursor(shapes[mode])
-        self._outline = []
+        self.pointer.forget_outline()
         self.update()
 
     def set_section(self, plane: Plane | None) -> None:
@@ -155,7 +141,8 @@ class StageView(FittingView):
         if not self._moving:
             self._reading_visible = self.stage.visible(self.cards.places, PICKED_FROM)
 
-    def _start_moving(self) -> None:
+    def start_moving(self) -> None:
+        """The view turns: draw lightly until it rests."""
         self._moving = True
         self._settle.start(SETTLE_MS)
         self.redraw()
@@ -170,12 +157,25 @@ class StageView(FittingView):
         self._moving = True
         self._settle.start(SOFT_MS)
 
+    def settle_soon(self) -> None:
+        """Sharp again in a moment, unless it goes on moving."""
+        self._settle.start()
+
+    @property
+    def is_moving(self) -> bool:
+        """Whether what is drawn now is only a light picture."""
+        return self._moving
+
     def _settled(self) -> None:
-        if self._press is not None:
+        if self.pointer.is_down:
             self._settle.start()
             return
         self._moving = False
         self.redraw()
+
+    def hit(self, here: QPointF) -> Hit | None:
+        """What lies under a place of the widget."""
+        return self.stage.pick(here.x(), here.y(), self.width(), self.height(), PICKED_FROM)
 
     def project(self, places: Floats) -> Floats:
         """Places (N, 3) in widget coordinates (N, 2)."""
@@ -202,12 +202,7 @@ class StageView(FittingView):
             self.legend.paint(painter)
         if self.mode is not Mode.LOOK and self.caption:
             overlays.paint_caption(painter, self.caption, self.width(), self.height())
-        if self._outline:
-            painter.setPen(QPen(colour("accent"), 1.6))
-            wash = colour("accent")
-            wash.setAlpha(40)
-            painter.setBrush(wash)
-            painter.drawPolygon(QPolygonF(self._outline))
+        self.pointer.paint_outline(painter)
         if self.hasFocus():
             painter.setPen(QPen(colour("accent"), 2))
             painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -222,137 +217,6 @@ class StageView(FittingView):
             x, y = self.project(pin.place[None])[0]
             overlays.paint_pin(painter, x, y, pin.text, pin.token)
 
-    # -- mouse and keys ---------------------------------------------------------------------------------------
-
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:
-        """Take hold: of a legend handle, an outline or the view."""
-        assert event is not None
-        self._press = self._last = event.position()
-        if event.button() is Qt.MouseButton.LeftButton:
-            self._dragged_limit = self.legend.handle_at(event.position()) if self.legend else None
-            self._holding = self.handles is not None and self.handles.grab(event.position())
-            if self._dragged_limit is None and self.mode is Mode.OUTLINE:
-                self._outline = [event.position()]
-
-    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
-        """Drag what is held; otherwise see what the pointer is on."""
-        assert event is not None
-        here = event.position()
-        step, self._last = here - self._last, here
-        if self._press is None:
-            over = self.legend is not None and self.legend.handle_at(here) is not None
-            if self.mode is Mode.LOOK:
-                self.setCursor(Qt.CursorShape.SplitVCursor if over else Qt.CursorShape.ArrowCursor)
-            self._hover.start()
-        elif self._dragged_limit is not None and self.legend is not None:
-            scale = self.legend.dragged(self._dragged_limit, here.y())
-            self.legend.scale = scale
-            self.stage.set_scale(scale)
-            self.limits_dragged.emit(scale.lower, scale.upper)
-            self.redraw()
-        elif self._holding and self.handles is not None:
-            self.handles.drag(here)
-            self.update()
-        elif self._outline:
-            self._outline.append(here)
-            self.update()
-        elif (here - self._press).manhattanLength() > 3:
-            self._turn(event, step)
-
-    def _turn(self, event: QMouseEvent, step: QPointF) -> None:
-        x, y = step.x() / max(self.width(), 1), step.y() / max(self.height(), 1)
-        panning = event.buttons() & (Qt.MouseButton.RightButton | Qt.MouseButton.MiddleButton)
-        if panning or event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
-            self.stage.eye.pan(x, -y, self.aspect)
-        else:
-            self.stage.eye.orbit(x, -y)
-        self._start_moving()
-
-    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
-        """Let go: a click picks, an outline closes, a limit is chosen."""
-        assert event is not None
-        press, self._press = self._press, None
-        if self._holding and self.handles is not None:
-            self._holding = False
-            self.handles.drop(event.position())
-            return
-        if self._dragged_limit is not None:
-            self._dragged_limit = None
-            scale = self.stage.scale
-            self.limits_chosen.emit(scale.lower, scale.upper)
-        elif self._outline:
-            self._finish_outline()
-        elif press is not None and (event.position() - press).manhattanLength() <= 3:
-            if event.button() is Qt.MouseButton.LeftButton:
-                self._clicked(event.position())
-        else:
-            self._settle.start()
-
-    def _clicked(self, here: QPointF) -> None:
-        label = self.cards.label_at(here.x(), here.y())
-        if label:
-            self.card_clicked.emit(label)
-            return
-        hit = self.hit(here)
-        if hit is not None:
-            self.picked.emit(hit)
-
-    def hit(self, here: QPointF) -> Hit | None:
-        """What lies under a place of the widget."""
-        return self.stage.pick(here.x(), here.y(), self.width(), self.height(), PICKED_FROM)
-
-    def _finish_outline(self) -> None:
-        points, self._outline = self._outline, []
-        if len(points) >= 3:
-            corners = np.array([[2 * p.x() / self.width() - 1, 1 - 2 * p.y() / self.height()] for p in points])
-            keep = np.linspace(0, len(corners) - 1, min(len(corners), 300)).astype(int)
-            self.outlined.emit(corners[keep], self.stage.matrix(self.aspect))
-        self.update()
-
-    def _look_under_pointer(self) -> None:
-        if self._press is None and not self._moving:
-            self.hovered.emit(self.hit(self._last))
-
-    def wheelEvent(self, event: QWheelEvent | None) -> None:
-        """Zoom about the pointer."""
-        assert event is not None
-        self._zoom(1.0015 ** event.angleDelta().y(), event.position())
-
-    def _zoom(self, factor: float, here: QPointF) -> None:
-        right, up = here.x() / max(self.width(), 1) - 0.5, 0.5 - here.y() / max(self.height(), 1)
-        self.stage.eye.zoom(factor, right, up, self.aspect)
-        self._start_moving()
-
-    def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:
-        """Turn about the place under the pointer from now on."""
-        assert event is not None
-        hit = self.hit(event.position())
-        if hit is not None and self.mode is Mode.LOOK:
-            eye = self.stage.eye
-            eye.place(hit.place, eye.towards, eye.up, eye.height, float(np.linalg.norm(np.ptp(self.stage.bounds, axis=0))))
-            self.redraw()
-
-    def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """Arrows turn, plus and minus zoom, escape lets go."""
-        assert event is not None
-        turns = {
-            Qt.Key.Key_Left: (-0.04, 0), Qt.Key.Key_Right: (0.04, 0), Qt.Key.Key_Up: (0, 0.04), Qt.Key.Key_Down: (0, -0.04)
-        }  # fmt: skip
-        key = Qt.Key(event.key())
-        middle = QPointF(self.width() / 2, self.height() / 2)
-        if key in turns:
-            self.stage.eye.orbit(*turns[key])
-            self._start_moving()
-        elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):
-            self._zoom(1.2, middle)
-        elif key is Qt.Key.Key_Minus:
-            self._zoom(1 / 1.2, middle)
-        elif key is Qt.Key.Key_Escape and self._outline:
-            self._outline = []
-            self.update()
-        else:
-            super().keyPressEvent(event)
-
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         """Draw at the new size."""
         self.redraw()
@@ -366,5 +230,5 @@ class StageView(FittingView):
     def release(self) -> None:
         """Free the renderer and stop the timers."""
         self._settle.stop()
-        self._hover.stop()
+        self.pointer.stop()
         self.stage.close()

@@ -65,7 +65,7 @@ class TargetHandles:
         return [float(t.normal @ towards) > 0.05 and self._clear(t.place, t.normal, towards) for t in self.assessment.targets]
 
     def _clear(self, place: Floats, normal: Floats, towards: Floats) -> bool:
-        if self.nominal is None or self._view._moving:
+        if self.nominal is None or self._view.is_moving:
             return True
         return self.nominal.mesh.tree.first_hit(place + 0.3 * normal + 0.5 * towards, towards) is None
 

@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QGridLayout, QLabel, QWidget
 from juxtum.align.result import AXES
 from juxtum.desk.action import Action
 from juxtum.desk.overlays import Pin
-from juxtum.desk.stage_view import Mode
+from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.stations.base import Station
 from juxtum.desk.stations.findings import Key, alignment_facts
 from juxtum.desk.widgets import Choice, Facts, button, label, line, row

@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QComboBox, QVBoxLayout, QWidget
 from juxtum.assemble import Prism, inside_prism
 from juxtum.desk.action import Action
 from juxtum.desk.overlays import Pin
-from juxtum.desk.stage_view import Mode
+from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.stations.base import Station
 from juxtum.desk.stations.findings import Key, loose_pieces, scan_facts, thousands
 from juxtum.desk.widgets import Choice, Facts, LengthField, button, form, label, line, row

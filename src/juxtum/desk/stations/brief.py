@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from juxtum.desk.action import Action
 from juxtum.desk.kind_form import KindForm
-from juxtum.desk.stage_view import Mode
+from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.stations.base import Station
 from juxtum.desk.stations.findings import Key, short, thousands
 from juxtum.desk.widgets import Facts, LengthField, button, form, label, line, row

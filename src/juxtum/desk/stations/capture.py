@@ -17,7 +17,7 @@ from juxtum.desk.capturing.painting import CoveragePicture
 from juxtum.desk.capturing.sound import ToneSpeaker
 from juxtum.desk.capturing.steps import next_step
 from juxtum.desk.capturing.ways import FRAMED, Panels, Way, way_bar
-from juxtum.desk.stage_view import Mode
+from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.stations.base import Station
 from juxtum.desk.stations.findings import Key
 from juxtum.devices.body import Pose

@@ -13,7 +13,7 @@ from juxtum.desk.action import Action
 from juxtum.desk.budget_bars import BudgetBars
 from juxtum.desk.marks import paint_mark, paint_ruler, verdict_colour
 from juxtum.desk.overlays import Pin
-from juxtum.desk.stage_view import Mode
+from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.stations.base import Station
 from juxtum.desk.stations.findings import Key, doubtful_places, map_facts, numbered_warnings, worst_result
 from juxtum.desk.style import THEME, colour, font

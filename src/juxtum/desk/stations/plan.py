@@ -21,7 +21,7 @@ from juxtum.desk.planning.rows import rays_table, table_of
 from juxtum.desk.planning.table import PlanTable
 from juxtum.desk.planning.target_panel import TargetsPanel
 from juxtum.desk.planning.topics import TargetsAnswer, Topic
-from juxtum.desk.stage_view import Mode
+from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.stations.base import Station
 from juxtum.desk.stations.findings import Key
 from juxtum.errors import JuxtumError
