@@ -165,7 +165,7 @@ def _plans(walk: _Walk) -> None:
     walk.save("8-plan-fit")
     window.bringing.open_demo("HB-36")
     walk.settle(lambda: window.session.job.brief.part.startswith("HB-36"))
-    window.plan.turn_to(Topic.PHOTOS)
+    window.plan.show_topic(Topic.PHOTOS)
     walk.save("3-plan-photos")
     window.plan.show_topic(Topic.STATIONS)
     walk.save("9-plan-stations")

@@ -30,7 +30,7 @@ def plan_actions(station: PlanStation) -> tuple[Action, ...]:
         return station.derived.scan is not None and station.derived.nominal is None
 
     def topic(wanted: Topic) -> Callable[[], None]:
-        return lambda: station.turn_to(wanted)
+        return lambda: station.show_topic(wanted)
 
     at = Key.PLAN
     return (
@@ -40,7 +40,7 @@ def plan_actions(station: PlanStation) -> tuple[Action, ...]:
         Action("add suggested", "Add the suggested target", "Job/Plan/1", edits.add_suggested, "Ctrl+Shift+A", "plus", "", has_targets),
         Action("delete target", "Delete the chosen target", "Job/Plan/1", edits.delete, "Del", "x", "", has_chosen),
         Action("lock target", "Lock or free the chosen target", "Job/Plan/1", edits.lock, "K", "anchor", "", has_chosen),
-        Action("pick allowed", "Pick faces that may carry targets", "Job/Plan/1", station.begin_allowing, "", "crosshair", "", has_part, at=at),
+        Action("pick allowed", "Pick faces that may carry targets", "Job/Plan/1", station.picking.begin_allowing, "", "crosshair", "", has_part, at=at),
         Action("use best chain", "Use the best chain of the scanner", "Job/Plan/2", station.use_best_chain, "", "ruler", "", has_part),
         Action("next topic", "Next topic of the plan", "Job/Plan/2", station.next_topic, "Ctrl+Shift+Right", "arrow-right", "", lambda: station.is_here),
         *(

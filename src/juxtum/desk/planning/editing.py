@@ -87,10 +87,12 @@ class TargetEdits:
 
     def plan_all(self) -> None:
         """Place all targets anew; locked ones stay."""
-        self._station.turn_to(Topic.TARGETS)
+        if self._station.topic is not Topic.TARGETS:
+            self._station.show_topic(Topic.TARGETS)
         self._edit("plan the targets", lambda planner, progress: planner.planned(progress))
 
     def improve(self) -> None:
         """Begin with what is placed, keep the locked ones and move the rest to better places."""
-        self._station.turn_to(Topic.TARGETS)
+        if self._station.topic is not Topic.TARGETS:
+            self._station.show_topic(Topic.TARGETS)
         self._edit("improve the targets", lambda planner, progress: planner.improved(progress))

@@ -12,7 +12,7 @@ from juxtum.desk.planning.chart import ChainChartView
 from juxtum.desk.planning.panel import Panel
 from juxtum.desk.planning.rows import every_chain, laid
 from juxtum.desk.planning.target_panel import TargetsPanel
-from juxtum.desk.planning.topics import Answer, FitAnswer, Topic
+from juxtum.desk.planning.topics import Answer, FitAnswer, Topic, scanners
 from juxtum.desk.widgets import Choice, Facts, LengthField, button, form, label, line, row
 from juxtum.errors import InputError
 from juxtum.instruments.coats import COATS
@@ -65,13 +65,13 @@ class FitPanel(Panel):
         self.body.addLayout(self._prices)
 
     def _pick_instrument(self, name: str) -> None:
-        model = next((m for m in self.station.scanners() if m.id == name), None)
+        model = next((m for m in scanners(self.station.plan) if m.id == name), None)
         if model is not None:
             self.change(f"scanner {model.name}", instrument=model, mode="", chain="", spacing=None)
 
     def show_plan(self, planner: Planner) -> None:
         """The three choices."""
-        self._instrument.show_options([(m.id, m.name) for m in self.station.scanners()], planner.model.id)
+        self._instrument.show_options([(m.id, m.name) for m in scanners(planner.plan)], planner.model.id)
         self._mode.show_options([(m.name, m.name) for m in planner.model.modes], planner.mode.name)
         self._chain.show_options([(c.name, c.name) for c in planner.model.chains], planner.model.chain(planner.plan.chain).name)
 
@@ -218,7 +218,7 @@ class BlindPanel(Panel):
         """Choose a finish and pick faces."""
         self.finish = Choice("Finish")
         self.finish.show_options([(f.value, f.value) for f in Finish], Finish.GLOSSY.value)
-        self.pick = button("Pick faces", lambda: self.station.toggle_finishing(), tip="Click faces that look like this")
+        self.pick = button("Pick faces", lambda: self.station.picking.toggle_finishing(), tip="Click faces that look like this")
         self.pick.setCheckable(True)
         self.pick.setAccessibleName("Pick faces of this finish")
         self.body.addWidget(label("Faces that are not matt", "heading"))

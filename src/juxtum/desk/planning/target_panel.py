@@ -6,6 +6,7 @@ from juxtum.desk.planning.panel import Panel
 from juxtum.desk.planning.topics import TargetsAnswer
 from juxtum.desk.widgets import Choice, Facts, LengthField, button, form, label, line, row
 from juxtum.errors import InputError
+from juxtum.job.steps import Datums
 from juxtum.plan.planner import Planner
 from juxtum.plan.schools import SchoolResult, part_school
 from juxtum.plan.views import Stance
@@ -20,7 +21,7 @@ class TargetsPanel(Panel):
         self._plan = button("Plan targets", lambda: perform("plan targets"), tip="As few as hold every pose; locked ones stay")
         self._improve = button("Improve the rest", lambda: perform("improve targets"), tip="Moves all but the locked ones")
         self.body.addLayout(row(self._plan, self._improve))
-        self.add = button("Add", lambda: self.station.toggle_adding(), tip="Click the part on the stage")
+        self.add = button("Add", lambda: self.station.picking.toggle_adding(), tip="Click the part on the stage")
         self.add.setCheckable(True)
         self.add.setAccessibleName("Add target")
         self._delete = button("Delete", lambda: perform("delete target"), tip="The chosen target (Del)")
@@ -52,10 +53,10 @@ class TargetsPanel(Panel):
         self.body.addLayout(form([("Part stands", self._stance), ("Disc, mm", self._size)]))
         self.body.addLayout(form([("Apart, at least", self._near), ("Apart, at most", self._far), ("Poses wanted, %", self._goal)]))
         tip = "Measured and datum faces are kept clear unless allowed"
-        self.allow = button("Pick faces that may carry targets", lambda: self.station.toggle_allowing(), tip=tip)
+        self.allow = button("Pick faces that may carry targets", lambda: self.station.picking.toggle_allowing(), tip=tip)
         self.allow.setCheckable(True)
         self.body.addLayout(row(self.allow))
-        self.datum = button("Pick datum faces", lambda: self.station.toggle_datums(), tip="Where the job has no datum system yet")
+        self.datum = button("Pick datum faces", lambda: self.station.picking.toggle_datums(), tip="Where the job has no datum system yet")
         self.datum.setCheckable(True)
         self.body.addLayout(row(self.datum))
         self._allowed = label("", "soft", wrap=True)
@@ -87,7 +88,7 @@ class TargetsPanel(Panel):
         if planner.task.datums:
             words.insert(0, f"Datums: face {', '.join(map(str, planner.task.datums))}")
         self._allowed.setText(". ".join(words) + ".")
-        self.datum.setVisible(not self.station.has_datum_system)
+        self.datum.setVisible(not self.station.derived.job.procedure.of(Datums))
         has = bool(plan.targets)
         self._improve.setEnabled(has)
         chosen = self.station.selected_target is not None

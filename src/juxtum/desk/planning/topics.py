@@ -10,7 +10,7 @@ from juxtum.desk.derived import Derived
 from juxtum.desk.stations.findings import NextAction
 from juxtum.errors import JuxtumError
 from juxtum.geometry import TriangleMesh
-from juxtum.instruments.models import Kind, shipped_instruments
+from juxtum.instruments.models import InstrumentModel, Kind, shipped_instruments
 from juxtum.job import Job
 from juxtum.job.planning import task_of
 from juxtum.nominal import Nominal
@@ -228,3 +228,19 @@ def _next_fit(made: FitAnswer, planner: Planner) -> NextAction:
 
 
 Answer = FitAnswer | TargetsAnswer | PhotoPlan | StationsAnswer | BlindAnswer | TurntablePlan | TrayPlan | EffortPlan | JuxtumError
+
+def scanners(plan: Plan) -> tuple[InstrumentModel, ...]:
+    """The instruments that scan by hand or tracked; the plan's own among them."""
+    own = plan.instrument
+    models = [own if m.id == own.id else m for m in shipped_instruments() if m.kind in (Kind.HANDHELD, Kind.TRACKED)]
+    return tuple(models) if any(m.id == own.id for m in models) else (*models, own)
+
+
+def best_chain(made: FitAnswer, planner: Planner) -> str:
+    """The chain of the plan's instrument that is good for most characteristics."""
+
+    def good(name: str) -> tuple[int, float]:
+        rows = made.table.of_chain(planner.model.name, name)
+        return sum(r.verdict is Fitness.GOOD for r in rows), -sum(r.cost for r in rows)
+
+    return max((c.name for c in planner.model.chains), key=good)

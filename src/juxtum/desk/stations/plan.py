@@ -15,25 +15,22 @@ from juxtum.desk.planning.editing import TargetEdits
 from juxtum.desk.planning.handles import TargetHandles
 from juxtum.desk.planning.overlay import BandLegend, TopicBar
 from juxtum.desk.planning.panel import Panel
-from juxtum.desk.planning.panels import PANELS, BlindPanel, FitPanel, PhotosPanel
+from juxtum.desk.planning.panels import PANELS, FitPanel, PhotosPanel
 from juxtum.desk.planning.papers import Papers
+from juxtum.desk.planning.picking import PlanPicking
 from juxtum.desk.planning.rows import rays_table, table_of
 from juxtum.desk.planning.table import PlanTable
 from juxtum.desk.planning.target_panel import TargetsPanel
 from juxtum.desk.planning.topics import TargetsAnswer, Topic
-from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.stations.base import Station
 from juxtum.desk.stations.findings import Key
 from juxtum.errors import JuxtumError
 from juxtum.geometry.arrays import Floats
-from juxtum.instruments.models import InstrumentModel, Kind, shipped_instruments
 from juxtum.job import Job
-from juxtum.job.steps import Datums
-from juxtum.plan.blind import Finish, methods
+from juxtum.plan.blind import methods
 from juxtum.plan.document import Plan
 from juxtum.plan.photos import PhotoPlan
 from juxtum.plan.planner import Grounds, Planner
-from juxtum.plan.suitability import Fitness
 from juxtum.plan.targets import Target
 from juxtum.progress import Progress
 from juxtum.scene.stage import Hit
@@ -68,7 +65,7 @@ class PlanStation(Station):
         self.answers = Answers(self.session, self._arrived)
         self.edits = TargetEdits(self)
         self.papers = Papers(self)
-        self._picking: str = ""
+        self.picking = PlanPicking(self)
         self._framed, self._comes_in = "", False
         self.panels: dict[Topic, Panel] = {topic: make(self) for topic, make in PANELS.items()}
         for topic, panel in self.panels.items():
@@ -93,12 +90,6 @@ class PlanStation(Station):
         planner = self.planner
         return planner.plan if planner is not None else Plan()
 
-    def scanners(self) -> tuple[InstrumentModel, ...]:
-        """The instruments that scan by hand or tracked; the plan's own among them."""
-        own = self.plan.instrument
-        models = [own if m.id == own.id else m for m in shipped_instruments() if m.kind in (Kind.HANDHELD, Kind.TRACKED)]
-        return tuple(models) if any(m.id == own.id for m in models) else (*models, own)
-
     @property
     def made(self) -> Any:
         """The answer to the topic at hand, if it is there and still right."""
@@ -120,7 +111,7 @@ class PlanStation(Station):
 
     def plan_on_scan(self) -> None:
         """Begin a plan on the scan, where there is no nominal."""
-        self.turn_to(Topic.TARGETS)
+        self.show_topic(Topic.TARGETS)
         self.session.edit("plan on the scan", lambda job: job.model_copy(update={"plan": job.plan or Plan()}))
 
     def change(self, title: str, update: dict[str, object]) -> None:
@@ -140,11 +131,18 @@ class PlanStation(Station):
 
         self.session.edit_slowly(title, edit)
 
+    def use_best_chain(self) -> None:
+        """The chain of this instrument that is good for most characteristics."""
+        made, planner = self.made, self.planner
+        if planner is not None and isinstance(made, topics.FitAnswer):
+            best = topics.best_chain(made, planner)
+            self.change(f"chain {best}", {"chain": best})
+
     # -- topics -----------------------------------------------------------------------------------------------
 
     def show_topic(self, topic: Topic) -> None:
         """Turn to another topic."""
-        self._stop_picking()
+        self.picking.stop()
         self.topic = topic
         self.answers.forget_stopped(topic)
         for panel in self.panels.values():
@@ -212,7 +210,7 @@ class PlanStation(Station):
     def leave(self) -> None:
         """Give stage and ledger back."""
         super().leave()
-        self._stop_picking()
+        self.picking.stop()
         self.bar.hide()
         self.legend.hide()
         self.table.hide()
@@ -264,69 +262,11 @@ class PlanStation(Station):
 
     def picked(self, hit: Hit) -> None:
         """A click on the part: a target, an allowed face or a finish."""
-        planner = self.planner
-        if planner is None or not self._picking:
-            return
-        face = int(planner.nominal.projector.project(hit.place[None]).faces[0]) + 1
-        if self._picking == "add":
-            self.edits.add(hit.place)
-        elif self._picking == "allow" and face:
-            allowed = tuple(sorted(set(planner.plan.allowed) ^ {face}))
-            self.change(f"targets on face {face}", {"allowed": allowed})
-        elif self._picking == "datum" and face:
-            self.change(f"datum face {face}", {"datums": tuple(sorted(set(planner.plan.datums) ^ {face}))})
-        elif self._picking == "finish" and face:
-            panel = self.panels[Topic.BLIND]
-            assert isinstance(panel, BlindPanel)
-            finishes = dict(planner.plan.finishes)
-            finishes[face] = Finish(panel.finish.currentData())
-            kept = tuple(sorted((n, f) for n, f in finishes.items() if f is not Finish.MATT))
-            self.change(f"face {face} {finishes[face]}", {"finishes": kept})
-
-    def _start_picking(self, what: str, caption: str) -> None:
-        self._picking = what
-        self.view.handles = None
-        self.view.set_mode(Mode.PICK, caption)
-
-    def _stop_picking(self) -> None:
-        self._picking = ""
-        for topic, name in ((Topic.TARGETS, "add"), (Topic.TARGETS, "allow"), (Topic.TARGETS, "datum"), (Topic.BLIND, "pick")):
-            getattr(self.panels[topic], name).setChecked(False)
-        self.view.set_mode(Mode.LOOK)
-
-    def _toggle(self, what: str, is_on: bool, caption: str) -> None:
-        self._stop_picking()
-        if is_on:
-            self._start_picking(what, caption)
-            button = {"add": "add", "allow": "allow", "datum": "datum", "finish": "pick"}[what]
-            getattr(self.panels[self.topic], button).setChecked(True)
-        else:
-            self.dress()
-
-    def toggle_adding(self) -> None:
-        """Click the part to stick a target, or stop."""
-        self._toggle("add", self._picking != "add", "Click the part to stick a target there; Esc ends")
-
-    def toggle_allowing(self) -> None:
-        """Click faces that may carry targets, or stop."""
-        self._toggle("allow", self._picking != "allow", "Click faces that may carry targets although they are measured; Esc ends")
-
-    @property
-    def has_datum_system(self) -> bool:
-        """Whether the procedure locks the part to datums already."""
-        return bool(self.derived.job.procedure.of(Datums))
-
-    def toggle_datums(self) -> None:
-        """Click the drawing's datum faces, or stop."""
-        self._toggle("datum", self._picking != "datum", "Click the drawing's datum faces; click again to let one go; Esc ends")
-
-    def toggle_finishing(self) -> None:
-        """Click faces of the chosen finish, or stop."""
-        self._toggle("finish", self._picking != "finish", "Click faces of this finish; Esc ends")
+        self.picking.picked(hit)
 
     def escape(self) -> None:
         """Stop picking; the station stays as it is."""
-        self._stop_picking()
+        self.picking.stop()
         self.dress()
 
     def _choose_row(self, row: int) -> None:
@@ -348,26 +288,3 @@ class PlanStation(Station):
             self.panels[Topic.TARGETS].show_plan(planner)
         self.desk.enable_actions()
 
-    def begin_allowing(self) -> None:
-        """Go to the targets and pick faces that may carry them."""
-        self.turn_to(Topic.TARGETS)
-        if self._picking != "allow":
-            self.toggle_allowing()
-
-    def turn_to(self, topic: Topic) -> None:
-        """Turn to a topic unless it is shown."""
-        if self.topic is not topic:
-            self.show_topic(topic)
-
-    def use_best_chain(self) -> None:
-        """The chain of this instrument that is good for most characteristics."""
-        made, planner = self.made, self.planner
-        if planner is None or not hasattr(made, "table"):
-            return
-
-        def good(name: str) -> tuple[int, float]:
-            rows = made.table.of_chain(planner.model.name, name)
-            return sum(r.verdict is Fitness.GOOD for r in rows), -sum(r.cost for r in rows)
-
-        best = max((c.name for c in planner.model.chains), key=good)
-        self.change(f"chain {best}", {"chain": best})
