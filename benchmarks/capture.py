@@ -241,8 +241,8 @@ def kills() -> Iterator[str]:
             ready, told = os.pipe()
             child = served(lambda: HandheldScanner(body, planner.model, 7), told)
             link = SocketLink(int(os.read(ready, 20)))
-            if session.targets:
-                tell(session, link, Message("map", {"targets": session.map_rows()}))
+            if session.map.targets:
+                tell(session, link, Message("map", {"targets": session.map.rows()}))
             session.found_device()
             timer = threading.Timer(float(rng.uniform(0.2, 2.5)), os.kill, (child, signal.SIGKILL))
             timer.start()

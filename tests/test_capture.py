@@ -156,7 +156,7 @@ def test_patches_begin_end_and_go(session: CaptureSession, link: DirectLink, pla
     stops = next(iter(legs(planner))).stops
     follow(session, link, stops[:2])
     first = session.accept()
-    assert first is not None and first.number == 1 and len(first.store) > 5000 and session.to_part is not None
+    assert first is not None and first.number == 1 and len(first.store) > 5000 and session.map.to_part is not None
     share = session.coverage.share(Seen.ONE_PASS)
     follow(session, link, stops[2:4])
     assert session.coverage.share(Seen.ONE_PASS) > share > 0
@@ -173,17 +173,17 @@ def test_patches_begin_end_and_go(session: CaptureSession, link: DirectLink, pla
 def test_a_zone_is_scanned_again_finer(session: CaptureSession, link: DirectLink, planner: Planner) -> None:
     stops = next(iter(legs(planner))).stops
     follow(session, link, stops[:3])
-    assert session.to_part is not None
-    places = session.to_part.apply(session.patches[0].store.all()["place"])
+    assert session.map.to_part is not None
+    places = session.map.to_part.apply(session.patches[0].store.all()["place"])
     spot = tuple(float(v) for v in places[np.argmin(np.linalg.norm(places - places.mean(0), axis=1))])
     zone = Zone(spot, 15.0)
     before = int(zone.holds(places).sum())
     patch = session.refine(zone, 0.6)
-    coarse = session.to_part.apply(session.patches[0].store.all()["place"])
+    coarse = session.map.to_part.apply(session.patches[0].store.all()["place"])
     assert before > 20 and not zone.holds(coarse).any(), "the coarse points are erased"
     tell(session, link, Message("spacing", {"mm": 0.6}))
     follow(session, link, stops[:3])
-    fine = session.to_part.apply(patch.store.all()["place"])
+    fine = session.map.to_part.apply(patch.store.all()["place"])
     assert len(fine) > 3 * before and zone.holds(fine).all(), "and only there fine ones are taken"
 
 
@@ -267,8 +267,8 @@ def test_a_device_that_dies_twenty_times_takes_nothing_with_it(planner: Planner,
         child, port = served(planner, body)
         link = SocketLink(port)
         tell(session, link, Message("spacing", {"mm": 6.0}))
-        if session.targets:
-            tell(session, link, Message("map", {"targets": session.map_rows()}))
+        if session.map.targets:
+            tell(session, link, Message("map", {"targets": session.map.rows()}))
         session.found_device()
         timer = threading.Timer(float(rng.uniform(0.05, 0.7)), os.kill, (child, signal.SIGKILL))
         timer.start()

@@ -63,7 +63,7 @@ def test_a_frame_with_any_field_spoilt_is_refused_or_taken_and_never_more(planne
             refused += 1
             assert problem.what and problem.next is not None
         take_snapshot(session, None)
-    assert refused > 800 and session.points >= 0 and all(np.isfinite(place).all() for place in session.targets.values())
+    assert refused > 800 and session.points >= 0 and all(np.isfinite(place).all() for place in session.map.targets.values())
 
 
 class Fickle:
@@ -122,11 +122,11 @@ def test_a_patch_that_runs_for_a_minute_is_kept_and_another_begins(planner: Plan
 def test_a_given_map_is_the_scanners_and_names_the_planned_targets(planner: Planner) -> None:
     session = CaptureSession(planner, 1e9)
     rows = [[float(k), *(t.place + np.array([500.0, 20.0, -60.0])), 1.0] for k, t in enumerate(planner.plan.placed)]
-    session.give_map(rows)
-    assert session.planned_rows == {k: k for k in range(len(rows))} and session.is_map_given
-    session.targets.pop(2)
-    session.targets[999] = np.array([900.0, 900.0, 900.0])
-    assert session.planned_rows == {k: k for k in range(len(rows)) if k != 2}, "neither a lost nor a strange target shifts the others"
+    session.map.give(rows)
+    assert session.map.planned_rows == {k: k for k in range(len(rows))} and session.map.is_given
+    session.map.targets.pop(2)
+    session.map.targets[999] = np.array([900.0, 900.0, 900.0])
+    assert session.map.planned_rows == {k: k for k in range(len(rows)) if k != 2}, "neither a lost nor a strange target shifts the others"
 
 
 # -- the command line -----------------------------------------------------------------------------------------
@@ -251,7 +251,7 @@ def test_the_job_stays_while_the_scanner_is_connected(application: QApplication,
     hand.wait(lambda: len(window.capture.link.photo_map) > 20)
     window.perform("connect device")
     hand.wait(lambda: window.capture.snapshot is not None and window.capture.snapshot.is_recognised)
-    assert window.capture.driver.session.is_map_given
+    assert window.capture.driver.session.map.is_given
     before = window.session.job.id
     window.perform("new")
     hand.wait()

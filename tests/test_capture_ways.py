@@ -159,7 +159,7 @@ def test_a_loop_is_judged_by_its_ends(planner: Planner, turn: float, offset: flo
     taken = np.concatenate([places[order], places[again] + offset * normals[again]])
     facing = np.concatenate([normals[order], normals[again]])
     session = CaptureSession(planner, 1e9)
-    session.locate(RigidTransform.identity())
+    session.map.locate(RigidTransform.identity())
     session.begin()
     frame = packed(taken, facing, np.full(len(taken), 200, dtype=np.uint8))
     session.take(Message("frame", {"state": "tracking", "time": 0.0, "pose": list(np.eye(4).ravel()), "points": len(taken)}, frame))

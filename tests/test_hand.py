@@ -18,24 +18,18 @@ from juxtum.geometry.mesh import Scan
 from juxtum.nominal import Nominal
 
 
-def ring() -> Any:
-    """Round, with a keyway and a dowel hole beside it: nearly its own mirror image in any plane through its axis."""
-    whole = cut(cylinder((0, 0, 0), (0, 0, 1), 40, 12), [cylinder((0, 0, -1), (0, 0, 1), 22, 14)])
-    return cut(whole, [box((20, -4, -1), (7, 8, 14)), cylinder((0, 31, 6), (0, 0, 1), 3, 14)])
-
-
 def square() -> Any:
     """Mirror image of itself across a diagonal but for one boss."""
     whole = fused(box((0, 0, 0), (60, 60, 8)), [cylinder((12, 12, 8), (0, 0, 1), 6, 10), cylinder((40, 20, 8), (0, 0, 1), 4, 6)])
     return cut(whole, [cylinder((48, 48, -1), (0, 0, 1), 5, 10)])
 
 
-PARTS = {"plate": lambda: plate((*HOLES[:3], (26.0, 45.0))), "ring": ring, "square": square}
+PARTS = {"plate": lambda: plate((*HOLES[:3], (26.0, 45.0))), "square": square}
 
 
 def scan_of(nominal: Nominal, noise: float) -> Scan:
     """The whole part, scanned somewhere else."""
-    fine = trimesh.Trimesh(nominal.mesh.points, nominal.mesh.triangles, process=False).subdivide_to_size(3.0)
+    fine = trimesh.Trimesh(nominal.mesh.points, nominal.mesh.triangles, process=False).subdivide_to_size(4.0)
     points = np.asarray(fine.vertices) + np.random.default_rng(3).normal(0, noise, (len(fine.vertices), 3))
     return TriangleMesh(turned((20, 30, 140), (100, -40, 20)).apply(points), np.asarray(fine.faces))
 

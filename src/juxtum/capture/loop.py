@@ -41,7 +41,7 @@ class Loop:
 
 def loop_of(session: CaptureSession) -> Loop:
     """Look at the points of a capture in the order in which they came."""
-    if session.to_part is None or not session.good:
+    if session.map.to_part is None or not session.good:
         return Loop(0, None)
     taken = np.concatenate([p.store.all() for p in session.good])
     count = max(int(SHARE * len(taken)), 1)
@@ -74,7 +74,7 @@ def _gap(session: CaptureSession, first: np.ndarray, last: np.ndarray) -> float 
 
 def _in_cells(session: CaptureSession, points: np.ndarray) -> tuple[Floats, Ints]:
     """Places (N, 3) of some of the points in part coordinates, and their cells (N,)."""
-    assert session.to_part is not None
+    assert session.map.to_part is not None
     some = points[:: max(1, len(points) // LOOKED_AT)]
-    places = session.to_part.apply(places_of(some))
-    return places, session.coverage.rows_of(places, session.to_part.turn(normals_of(some)))
+    places = session.map.to_part.apply(places_of(some))
+    return places, session.coverage.rows_of(places, session.map.to_part.turn(normals_of(some)))

@@ -12,7 +12,7 @@ from juxtum.align.targets import match_targets
 from juxtum.capture.photowalk import begin_walk, walk_along
 from juxtum.capture.points import write_points
 from juxtum.capture.probing import evaluate, task_for
-from juxtum.capture.session import BY_HAND
+from juxtum.capture.targetmap import BY_HAND
 from juxtum.capture.traying import scan_tray
 from juxtum.devices.kinds import DeviceKind
 from juxtum.devices.link import Link, ask

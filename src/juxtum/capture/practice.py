@@ -218,11 +218,11 @@ def _missing(session: CaptureSession, among: Bools | None) -> list[str]:
 
 def _technique(session: CaptureSession, body: Body | None) -> tuple[float | None, float]:
     """RMS of the points off the part as it was made, after both are laid onto each other, and the share far off."""
-    if body is None or session.to_part is None or not session.good:
+    if body is None or session.map.to_part is None or not session.good:
         return None, 0.0
     points = np.concatenate([places_of(p.store.all())[:: max(1, len(p.store) // 20_000)] for p in session.good])
     moved = truth_motion(session, body)
-    places = session.to_part.apply(points) if moved is None else moved.apply(points)
+    places = session.map.to_part.apply(points) if moved is None else moved.apply(points)
     found = body.mesh.tree.query(places, limit=NEAR_SURFACE)
     normals = body.mesh.triangle_normals[np.maximum(found.triangles, 0)]
     feet = np.einsum("nk,nkd->nd", found.weights, body.mesh.corners[np.maximum(found.triangles, 0)])
@@ -239,10 +239,10 @@ def truth_motion(session: CaptureSession, body: Body) -> RigidTransform | None:
     """From the map to the made part by the targets' true places, which only a stand-in knows."""
     from juxtum.geometry.registration import rigid_from_pairs
 
-    handles = [k for k in session.targets if k < len(body.targets)]
+    handles = [k for k in session.map.targets if k < len(body.targets)]
     if len(handles) < 4:
         return None
-    return rigid_from_pairs(np.array([session.targets[k] for k in handles]), body.target_places[handles])
+    return rigid_from_pairs(np.array([session.map.targets[k] for k in handles]), body.target_places[handles])
 
 
 def closing_error(session: CaptureSession, body: Body | None) -> float | None:
@@ -252,8 +252,8 @@ def closing_error(session: CaptureSession, body: Body | None) -> float | None:
     motion = truth_motion(session, body)
     if motion is None:
         return None
-    handles = [k for k in session.targets if k < len(body.targets)]
-    moved = motion.apply(np.array([session.targets[k] for k in handles]))
+    handles = [k for k in session.map.targets if k < len(body.targets)]
+    moved = motion.apply(np.array([session.map.targets[k] for k in handles]))
     return float(np.linalg.norm(moved - body.target_places[handles], axis=1).max())
 
 

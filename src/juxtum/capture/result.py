@@ -112,16 +112,16 @@ def record_of(session: CaptureSession, files: dict[int, InputFile], device: str,
         )
         for p in session.good
     )  # fmt: skip
-    planned = session.planned_rows
+    planned = session.map.planned_rows
     targets = tuple(
         FoundTarget(
             handle=k, place=(round(float(x), 4), round(float(y), 4), round(float(z), 4)), planned=planned[k] + 1 if k in planned else None
         )
-        for k, (x, y, z) in sorted(session.targets.items(), key=lambda item: (item[0] not in planned, item[0]))[:MOST_TARGETS]
+        for k, (x, y, z) in sorted(session.map.targets.items(), key=lambda item: (item[0] not in planned, item[0]))[:MOST_TARGETS]
     )
-    if len(session.targets) > MOST_TARGETS:
-        session.note("targets", f"the device names {len(session.targets)} targets; {MOST_TARGETS} are kept in the record, planned ones first")
-    matrix = None if session.to_part is None else tuple(round(float(v), 10) for v in session.to_part.matrix.ravel())
+    if len(session.map.targets) > MOST_TARGETS:
+        session.note("targets", f"the device names {len(session.map.targets)} targets; {MOST_TARGETS} are kept in the record, planned ones first")
+    matrix = None if session.map.to_part is None else tuple(round(float(v), 10) for v in session.map.to_part.matrix.ravel())
     return CaptureRecord(
         device=device, seed=seed, began=times[0], ended=times[1], patches=patches, targets=targets, to_part=matrix,
         coverage=round(session.coverage.share(), 4), one_pass=round(session.coverage.share(Seen.ONE_PASS), 4), seconds=round(session.seconds, 2),

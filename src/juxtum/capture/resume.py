@@ -27,7 +27,7 @@ def take_up(session: CaptureSession, record: CaptureRecord, locate: Callable[[In
     InputError
         When a patch's file is damaged.
     """
-    session.targets = {t.handle: np.array(t.place) for t in record.targets}
+    session.map.targets = {t.handle: np.array(t.place) for t in record.targets}
     session.happenings = [Happening(e.time, e.word, e.why) for e in record.events]
     for kept in record.patches:
         patch = Patch(kept.number, kept.position, kept.mode, kept.spacing, PointStore(session.budget), np.zeros(len(session.coverage.counts)))
@@ -36,7 +36,7 @@ def take_up(session: CaptureSession, record: CaptureRecord, locate: Callable[[In
         session.restore(patch, read_points(locate(kept.file)))
     session.time = max((e.time for e in record.events), default=0.0)
     if record.to_part is not None:
-        session.locate(RigidTransform(np.array(record.to_part).reshape(4, 4)))
+        session.map.locate(RigidTransform(np.array(record.to_part).reshape(4, 4)))
 
 
 def check_device(record: CaptureRecord | None, device: str) -> None:

@@ -80,7 +80,7 @@ def itinerary(session: CaptureSession, ask: Ask, progress: Progress) -> Iterator
         Asks the device for what is not a hand's: modes, and where the tracker stands.
     """
     stations = session.stations
-    planned = list(legs(session.planner, session.known_targets if stations is None else ()))
+    planned = list(legs(session.planner, sorted(set(session.map.planned_rows.values())) if stations is None else ()))
     total, done = sum(len(leg.stops) for leg in planned), 0
     for leg in planned:
         set_mode(session, ask, leg.mode)
@@ -109,7 +109,7 @@ def _gaps(session: CaptureSession, ask: Ask, stations: TrackerStations | None, p
         before = session.coverage.share()
         if before >= session.goal or session.state is State.FULL or in_vain == MOST_IN_VAIN:
             return
-        tied = poses.holds if stations is not None else poses.holds & (poses.seen[:, session.known_targets].sum(1) > least)
+        tied = poses.holds if stations is not None else poses.holds & (poses.seen[:, sorted(set(session.map.planned_rows.values()))].sum(1) > least)
         view = next_view(session.coverage, session.planner, tied, session.position, frozenset(shunned))
         if view is None:
             return

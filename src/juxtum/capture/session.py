@@ -2,30 +2,26 @@
 
 from __future__ import annotations
 
-import zlib
-from collections import deque
 from collections.abc import Sequence
 from functools import cached_property
 
 import numpy as np
-from scipy.spatial import cKDTree
 
-from juxtum.align.targets import TargetMatch, match_targets
+from juxtum.capture.counting import FrameLog, count_frame, recount
 from juxtum.capture.coverage import Cells, Coverage, make_cells
 from juxtum.capture.dial import read_dial
 from juxtum.capture.frames import Frame, placed_targets, read_frame
 from juxtum.capture.patch import Happening, Patch, State, Zone
-from juxtum.capture.points import Budget, MemoryFull, PointStore, normals_of, places_of
+from juxtum.capture.points import Budget, MemoryFull, PointStore, places_of
 from juxtum.capture.route import Stop, TrackedPoses, tracked_poses
+from juxtum.capture.targetmap import TargetMap
 from juxtum.capture.tracker_stations import TrackerStations
 from juxtum.devices.protocol import DeviceError, Message, Points
 from juxtum.geometry import RigidTransform
-from juxtum.geometry.arrays import Floats, unit
+from juxtum.geometry.arrays import Floats
 from juxtum.instruments.models import Mode
 from juxtum.plan.planner import Planner
 
-BY_HAND = 2.0
-"""How far a target may be stuck from where the plan wants it and still be taken for it, mm."""
 TOO_DARK, TOO_BRIGHT = 0.4, 0.3
 """Shares of what is in the window from which the light is wrong."""
 LONGEST_PATCH = 60.0
@@ -33,8 +29,6 @@ LONGEST_PATCH = 60.0
 MOST_HAPPENINGS = 5000
 ROOMY = 0.9
 """From this share of the memory on it counts as full."""
-REMEMBERED = 30
-"""Frames over which rates are taken."""
 
 
 class CaptureSession:
@@ -59,21 +53,16 @@ class CaptureSession:
         self.current: Patch | None = None
         self.state, self.why = State.READY, ""
         self.position = 0
-        self.targets: dict[int, Floats] = {}
-        """The map's targets by the device's handles, map coordinates."""
-        self._recent: deque[tuple[int, int]] = deque(maxlen=64)
-        """Numbers and checksums of the newest frames: one that comes again does not count again."""
-        self.to_part: RigidTransform | None = None
-        """From the map to the part; None until enough targets are recognised."""
-        self.match: TargetMatch | None = None
-        self.is_map_given = False
+        planned = np.array([target.place for target in planner.plan.placed]).reshape(-1, 3)
+        self.map = TargetMap(planned, self._count_again)
+        self._log = FrameLog()
+        """A frame that comes again does not count again."""
         self.happenings: list[Happening] = []
         self.last: Frame | None = None
         self.time = 0.0
         self.last_stop: Stop | None = None
         """Where a run by itself left the hand."""
         self._began: float | None = None
-        self._rates: list[tuple[float, int]] = []
 
     @cached_property
     def poses(self) -> TrackedPoses:
@@ -90,28 +79,6 @@ class CaptureSession:
         """Share of the measured area that the plan expects, 0 to 1."""
         expected = self.planner.plan.expected
         return expected.coverage if expected is not None else 0.95
-
-    @property
-    def planned_rows(self) -> dict[int, int]:
-        """For each handle of the map that is a planned target, its row in the plan; empty while the part is not recognised."""
-        placed = self.planner.plan.placed
-        if self.to_part is None or not self.targets or not placed:
-            return {}
-        order = sorted(self.targets)
-        places = self.to_part.apply(np.array([self.targets[k] for k in order]))
-        away, rows = cKDTree(np.array([t.place for t in placed])).query(places)
-        return {k: int(row) for k, row, d in zip(order, rows, away, strict=True) if d < 2 * BY_HAND}
-
-    @property
-    def known_targets(self) -> list[int]:
-        """Rows of the planned targets that the map knows."""
-        return sorted(set(self.planned_rows.values()))
-
-    def give_map(self, rows: Sequence[Sequence[float]]) -> None:
-        """Take over a map that was measured better beforehand, rows of handle, x, y, z, sightings; the device is told on connecting."""
-        self.is_map_given = True
-        self.targets = {int(row[0]): np.array(row[1:4], dtype=np.float64) for row in rows}
-        self._recognise()
 
     # -- patches ----------------------------------------------------------------------------------------------
 
@@ -168,12 +135,12 @@ class CaptureSession:
         DeviceError
             Before the part is recognised: nobody knows yet where the zone is.
         """
-        if self.to_part is None:
+        if self.map.to_part is None:
             raise DeviceError("the part is not recognised yet", "refine", "Scan until its targets are known")
         self.accept()
         for patch in self.patches:
             points = patch.store.all()
-            inside = zone.holds(self.to_part.apply(places_of(points)))
+            inside = zone.holds(self.map.to_part.apply(places_of(points)))
             if inside.any():
                 patch.store.keep(~inside)
                 self.recount(patch)
@@ -185,7 +152,7 @@ class CaptureSession:
         """Take up a patch that was captured earlier."""
         patch.store.add(points, RigidTransform.identity())
         self.patches.append(patch)
-        if self.to_part is not None:
+        if self.map.to_part is not None:
             self.recount(patch)
 
     # -- messages ---------------------------------------------------------------------------------------------
@@ -201,8 +168,7 @@ class CaptureSession:
         if message.kind == "frame":
             self._frame(read_frame(message))
         elif message.kind == "map":
-            self.targets |= placed_targets(message, "targets", 5)
-            self._recognise()
+            self.map.add(placed_targets(message, "targets", 5))
         elif message.kind == "referenced":
             self._news(placed_targets(message, "new", 4))
         elif message.kind == "error":
@@ -218,21 +184,17 @@ class CaptureSession:
         """It is there again; where its tracker stands it must be told anew."""
         if self.stations is not None:
             self.stations.forget()
-        self._recent.clear()
+        self._log.forget()
         for patch in self.patches:
             patch.last_frame = 0
         self.state, self.why = State.READY, ""
-
-    def map_rows(self) -> list[list[float]]:
-        """The map as a device takes it back after it was restarted."""
-        return [[float(k), *map(float, place), 10.0] for k, place in sorted(self.targets.items())]
 
     def note(self, word: str, why: str = "") -> None:
         """Keep in the record that something happened."""
         self.happenings = [*self.happenings[-MOST_HAPPENINGS:], Happening(self.time, word, why)]
 
     def _frame(self, frame: Frame) -> None:
-        if self._came_before(frame):
+        if self._log.came_before(frame):
             return
         self.last = frame
         time = self.time if frame.time is None else frame.time
@@ -248,17 +210,7 @@ class CaptureSession:
         self._events(frame)
         if self.current is not None:
             self._count(self.current, frame, step)
-        self._rates = [*self._rates[-REMEMBERED:], (self.time, len(frame.points))]
-
-    def _came_before(self, frame: Frame) -> bool:
-        """Whether the same points were sent under the same number a moment ago; a device that was restarted counts anew."""
-        if not frame.number or not len(frame.points):
-            return False
-        mark = frame.number, zlib.crc32(frame.points.tobytes())
-        if mark in self._recent:
-            return True
-        self._recent.append(mark)
-        return False
+        self._log.note(self.time, len(frame.points))
 
     def _count(self, patch: Patch, frame: Frame, step: float) -> None:
         """What a frame adds to the patch that runs; after a minute it is kept and another begins."""
@@ -295,7 +247,7 @@ class CaptureSession:
             names = ", ".join(map(str, frame.handles))
             self.note("target moved", f"target {names} is not where it was and is left out")
             for handle in frame.handles:
-                self.targets.pop(handle, None)
+                self.map.targets.pop(handle, None)
 
     def _jumped(self, why: str, since: int) -> None:
         """The running patch is lost, and those that were accepted since the jump began: kept aside, they no longer count."""
@@ -311,8 +263,8 @@ class CaptureSession:
         self.state, self.why = State.JUMP, "this patch is lost; the others are not. Start a new one"
 
     def _take_points(self, patch: Patch, points: Points, pose: RigidTransform) -> None:
-        if patch.zone is not None and self.to_part is not None:
-            inside = patch.zone.holds(self.to_part.apply(pose.apply(points["place"])))
+        if patch.zone is not None and self.map.to_part is not None:
+            inside = patch.zone.holds(self.map.to_part.apply(pose.apply(points["place"])))
             points = points[inside]
             if len(points) == 0:
                 return
@@ -323,49 +275,25 @@ class CaptureSession:
             self.state, self.why = State.FULL, problem.next
             self.note("full", problem.what)
             return
-        if self.to_part is not None:
-            turned = points["normal"].astype(np.float64) @ (self.to_part.rotation @ pose.rotation).T
-            more = self.coverage.count(self.to_part.apply(places), unit(turned))
-            patch.counts += more
-            self.coverage.counts += more
+        if self.map.to_part is not None:
+            count_frame(self.coverage, patch, points, places, (pose, self.map.to_part))
 
     def _news(self, new: dict[int, Floats]) -> None:
         if new:
-            self.targets |= new
-            if self.to_part is not None:
+            if self.map.to_part is not None:
                 self.note("target found", ", ".join(map(str, new)))
-            self._recognise()
+            self.map.add(new)
 
-    def _recognise(self) -> None:
-        """Find the planned targets among those of the map, and with them the part."""
-        planned = np.array([t.place for t in self.planner.plan.placed]).reshape(-1, 3)
-        measured = np.array([self.targets[k] for k in sorted(self.targets)]).reshape(-1, 3)
-        if self.match is not None and len(measured) < 1.2 * len(self.match.pairs) + 1:
-            return
-        match = match_targets(measured, planned, BY_HAND)
-        if match is None or (self.match is not None and len(match.pairs) < len(self.match.pairs)):
-            return
-        self.locate(match.transform)
-        self.match = match
-
-    def locate(self, to_part: RigidTransform) -> None:
-        """Say where the part is in the map, and count again what was captured before that was known."""
-        self.to_part = to_part
+    def _count_again(self) -> None:
+        """What was captured before it was known where the part is counts now."""
         for patch in self.patches:
             if len(patch.store) and not patch.has_jumped:
                 self.recount(patch)
 
     def recount(self, patch: Patch) -> None:
-        """Count a patch again, every point of it where they are not too many."""
-        assert self.to_part is not None
-        points = patch.store.all()
-        counts = np.zeros_like(patch.counts)
-        if len(points):
-            step = max(1, len(points) // 200_000)
-            some = points[::step]
-            counts = self.coverage.count_all(self.to_part.apply(places_of(some)), self.to_part.turn(normals_of(some))) * step
-        self.coverage.counts += counts - patch.counts
-        patch.counts = counts
+        """Count a patch again where it is known where the part is."""
+        assert self.map.to_part is not None
+        recount(self.coverage, patch, self.map.to_part)
 
     # -- what there is ----------------------------------------------------------------------------------------
 
@@ -382,9 +310,7 @@ class CaptureSession:
     @property
     def rate(self) -> float:
         """Points per second lately."""
-        if len(self._rates) < 2 or self._rates[-1][0] <= self._rates[0][0]:
-            return 0.0
-        return sum(n for _, n in self._rates[1:]) / (self._rates[-1][0] - self._rates[0][0])
+        return self._log.rate
 
     @property
     def points(self) -> int:

@@ -87,9 +87,9 @@ def take_snapshot(session: CaptureSession, view: NextView | None) -> Snapshot:
     """How a session stands now."""
     last = session.last
     points = np.empty((0, 3))
-    if last is not None and len(last.points) and session.to_part is not None and last.pose is not None:
+    if last is not None and len(last.points) and session.map.to_part is not None and last.pose is not None:
         some = last.points[:: max(1, len(last.points) // SHOWN_POINTS)]
-        points = session.to_part.apply(last.pose.apply(some["place"]))
+        points = session.map.to_part.apply(last.pose.apply(some["place"]))
     expected = session.planner.plan.expected
     rows = tuple(
         PatchRow(
@@ -105,7 +105,7 @@ def take_snapshot(session: CaptureSession, view: NextView | None) -> Snapshot:
         rate=session.rate, coverage=session.coverage.share(), one_pass=session.coverage.share(Seen.ONE_PASS),
         goal=session.goal, seconds=session.seconds,
         expected_seconds=60 * expected.minutes if expected is not None else 0.0, memory=session.budget.used, memory_limit=session.budget.limit,
-        points_taken=session.points, patches=rows, position=session.position, is_recognised=session.to_part is not None,
+        points_taken=session.points, patches=rows, position=session.position, is_recognised=session.map.to_part is not None,
         seen=frozen(session.coverage.seen.copy(), np.int8), points=frozen(points), view=view,
         dark=last.dark if last is not None else 0.0, bloomed=last.bloomed if last is not None else 0.0,
         station=session.stations.station if session.stations is not None and session.state is not State.MOVED else -1,

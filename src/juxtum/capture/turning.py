@@ -70,7 +70,7 @@ class TurnRun:
         self.facts: list[TurnShotFacts] = []
         self._held = TurnedShots(self._floor(0))
         session.set_mode(self.model.modes[0])
-        session.locate(RigidTransform.identity())
+        session.map.locate(RigidTransform.identity())
 
     @property
     def next_stop(self) -> TurnStop | None:

@@ -145,8 +145,8 @@ def _photographed(job: Job, planner: Planner, link: Link, session: CaptureSessio
     camera = DirectLink(_stand_in(DeviceKind.CAMERA, job, planner.nominal, planner, seed))
     walk = begin_walk(planner.photos(), camera)
     walk_along(walk, camera)
-    session.give_map(map_rows(walk, np.array([t.place for t in planner.plan.placed])))
-    tell(session, link, Message("map", {"targets": session.map_rows(), "fixed": True}))
+    session.map.give(map_rows(walk, np.array([t.place for t in planner.plan.placed])))
+    tell(session, link, Message("map", {"targets": session.map.rows(), "fixed": True}))
 
 
 def with_alignment(job: Job) -> Job:

@@ -244,8 +244,8 @@ class CaptureDriver(QObject):
         tell(session, link, Message("hello", {"version": 1}))
         tell(session, link, Message("spacing", {"mm": session.spacing}))
         tell(session, link, Message("mode", {"name": session.mode.name}))
-        if session.targets:
-            tell(session, link, Message("map", {"targets": session.map_rows(), "fixed": session.is_map_given}))
+        if session.map.targets:
+            tell(session, link, Message("map", {"targets": session.map.rows(), "fixed": session.map.is_given}))
         session.found_device()
 
     def reconnect(self) -> None:

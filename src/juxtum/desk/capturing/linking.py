@@ -83,7 +83,7 @@ class Linking(QObject):
                 progress.phase("taking up what is captured", 0.6)
                 take_up(session, job.capture, self._session.files.locate)
             if self.photo_map:
-                session.give_map(self.photo_map)
+                session.map.give(self.photo_map)
             assert len(session.poses.holds) > 0
             progress.phase("preparing the picture", 0.8)
             return session, skin_of(session)

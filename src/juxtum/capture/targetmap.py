@@ -1,0 +1,77 @@
+"""The map of targets that a scanner tracks by, and through it where the part is."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+import numpy as np
+from scipy.spatial import cKDTree
+
+from juxtum.align.targets import TargetMatch, match_targets
+from juxtum.geometry import RigidTransform
+from juxtum.geometry.arrays import Floats
+
+BY_HAND = 2.0
+"""How far a target may be stuck from where the plan wants it and still be taken for it, mm."""
+
+
+class TargetMap:
+    """Targets by the device's handles.
+
+    Parameters
+    ----------
+    planned : array (T, 3)
+        Where the plan wants them, part coordinates, mm.
+    recognised : callable
+        Called when it became known where the part is.
+    """
+
+    def __init__(self, planned: Floats, recognised: Callable[[], None]) -> None:
+        self._planned, self._recognised = planned, recognised
+        self.targets: dict[int, Floats] = {}
+        """Map coordinates, mm."""
+        self.to_part: RigidTransform | None = None
+        """From the map to the part; None until enough targets are recognised."""
+        self.is_given = False
+        self._match: TargetMatch | None = None
+
+    def give(self, rows: Sequence[Sequence[float]]) -> None:
+        """Take over a map that was measured better beforehand, rows of handle, x, y, z, sightings; the device is told on connecting."""
+        self.is_given = True
+        self.targets = {int(row[0]): np.array(row[1:4], dtype=np.float64) for row in rows}
+        self._recognise()
+
+    def add(self, found: dict[int, Floats]) -> None:
+        """Targets that the device found, or placed anew."""
+        self.targets |= found
+        self._recognise()
+
+    def rows(self) -> list[list[float]]:
+        """The map as a device takes it back after it was restarted."""
+        return [[float(k), *map(float, place), 10.0] for k, place in sorted(self.targets.items())]
+
+    @property
+    def planned_rows(self) -> dict[int, int]:
+        """For each handle that is a planned target, its row in the plan; empty while the part is not recognised."""
+        if self.to_part is None or not self.targets or not len(self._planned):
+            return {}
+        order = sorted(self.targets)
+        places = self.to_part.apply(np.array([self.targets[k] for k in order]))
+        away, rows = cKDTree(self._planned).query(places)
+        return {k: int(row) for k, row, d in zip(order, rows, away, strict=True) if d < 2 * BY_HAND}
+
+    def _recognise(self) -> None:
+        """Find the planned targets among those of the map, and with them the part."""
+        measured = np.array([self.targets[k] for k in sorted(self.targets)]).reshape(-1, 3)
+        if self._match is not None and len(measured) < 1.2 * len(self._match.pairs) + 1:
+            return
+        match = match_targets(measured, self._planned, BY_HAND)
+        if match is None or (self._match is not None and len(match.pairs) < len(self._match.pairs)):
+            return
+        self.locate(match.transform)
+        self._match = match
+
+    def locate(self, to_part: RigidTransform) -> None:
+        """Say where the part is in the map."""
+        self.to_part = to_part
+        self._recognised()
