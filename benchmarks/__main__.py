@@ -13,6 +13,7 @@ ALL = {
     "start": window.start,
     "orbit": window.orbit,
     "lag": window.lag,
+    "pace": window.pace,
     "truth": accuracy.truth_table,
     "rigid": accuracy.rigid,
     "rough": accuracy.rough,

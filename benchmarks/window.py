@@ -5,7 +5,7 @@ from __future__ import annotations
 import subprocess
 import sys
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 
 import numpy as np
 
@@ -123,3 +123,78 @@ def lag() -> Iterator[str]:
     share = waits[waits > 0.1].sum() / waits.sum()
     yield f"event loop while working: 99 % of turns under {1000 * np.quantile(waits, 0.99):.0f} ms, longest {1000 * waits.max():.0f} ms"
     yield f"share of the time spent in turns over 100 ms: {100 * share:.0f} %"
+
+
+def pace() -> Iterator[str]:
+    """What an edit takes until ledger and colours show it, and the longest turn of the event loop in a walk over the stations."""
+    import tempfile
+
+    from PyQt6.QtCore import QSettings
+
+    from juxtum.cli.commands import _alignment, _cleaning
+    from juxtum.demo.job import demo_job
+    from juxtum.desk.app import make_application
+
+    application = make_application(["bench"])
+    from juxtum.desk.stations.findings import Key
+    from juxtum.desk.window import MainWindow
+
+    sys.setswitchinterval(0.002)
+    window = MainWindow(QSettings(tempfile.mkdtemp() + "/s.ini", QSettings.Format.IniFormat))
+    window.resize(1280, 800)
+    window.show()
+    job = demo_job(window.session.files)
+    for step in (*_cleaning("auto"), *_alignment("best-fit")):
+        job = job.with_step(step)
+    window.session.start(job)
+    turns = Turns()
+    turns.until(lambda: window.session.derived.evaluation is not None and not window.session.workbench.is_busy)
+    window.go(Key.MEASURE)
+    turns.until(lambda: not window.view.is_moving, 0.5)
+    told, pinned = [], []
+    for k in range(5):
+        upper = 0.2 + 0.01 * (k + 1)
+        begun = time.perf_counter()
+        window.measure.set_limits(-0.2, upper)
+        turns.until(lambda u=upper: window.session.derived.job.procedure.measure.upper == u and not window.session.workbench.is_busy)
+        window.view.repaint()
+        told.append(time.perf_counter() - begun)
+        turns.until(lambda: not window.view.is_moving, 0.5)
+        begun = time.perf_counter()
+        window.measure.pin(np.array([20.0 + 5 * k, 46.0, 48.0]))
+        turns.until(lambda n=k + 1: len(window.session.derived.evaluation.readings) == n and not window.session.workbench.is_busy)
+        window.view.repaint()
+        pinned.append(time.perf_counter() - begun)
+        turns.until(lambda: not window.view.is_moving, 0.5)
+    yield f"another limit of the map until ledger and colours show it: median {1000 * np.median(told):.0f} ms, longest {1000 * max(told):.0f} ms"
+    yield f"a reading pinned until its card is drawn: median {1000 * np.median(pinned):.0f} ms, longest {1000 * max(pinned):.0f} ms"
+    turns.longest.clear()
+    for key in (*Key, *reversed(Key)):
+        begun = time.perf_counter()
+        window.go(key)
+        application.processEvents()
+        turns.longest.append((time.perf_counter() - begun, f"going to {key}"))
+        turns.until(lambda: not window.session.workbench.is_busy, 0.3)
+    worst = sorted(turns.longest)[::-1]
+    yield "longest turns of the event loop in a walk: " + ", ".join(f"{1000 * t:.0f} ms {what}" for t, what in worst[:4])
+    window.session.discard()
+    window.close()
+
+
+class Turns:
+    """Lets the event loop turn and remembers how long each turn took."""
+
+    def __init__(self) -> None:
+        self.longest: list[tuple[float, str]] = []
+
+    def until(self, ready: Callable[[], bool], least: float = 0.0) -> None:
+        """Turn until something is so, and for some seconds at least."""
+        from PyQt6.QtWidgets import QApplication
+
+        begun = last = time.perf_counter()
+        while not ready() or time.perf_counter() - begun < least:
+            QApplication.processEvents()
+            now = time.perf_counter()
+            self.longest.append((now - last, "while waiting"))
+            time.sleep(0.001)
+            last = time.perf_counter()

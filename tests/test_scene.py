@@ -16,7 +16,7 @@ from juxtum.geometry import Plane, PointCloud, RigidTransform, TriangleMesh
 from juxtum.look import DARK, LIGHT, rgb
 from juxtum.nominal import Nominal
 from juxtum.scene.camera import View, view_direction
-from juxtum.scene.drawables import face_surface, limit_lines, map_surface, nominal_edges, nominal_surface, scan_surface, surface, unseen_surface
+from juxtum.scene.drawables import face_surface, limit_field, limit_lines, map_surface, nominal_edges, nominal_surface, scan_surface, surface, unseen_surface
 from juxtum.scene.palette import MapScale, colours
 from juxtum.scene.proxy import clustered
 from juxtum.scene.sections import section
@@ -127,7 +127,7 @@ def test_limits_are_drawn_where_the_map_crosses_them(box: Nominal) -> None:
     deviation = measure_deviation(TriangleMesh(points, scan.triangles), box, RigidTransform.identity())
     from vtkmodules.util.numpy_support import vtk_to_numpy
 
-    lines = limit_lines(deviation, scan.triangles, (-0.2, 0.2))
+    lines = limit_lines(limit_field(deviation, scan.triangles), (-0.2, 0.2))
     places = vtk_to_numpy(lines.data.GetPoints().GetData())
     on_top = places[places[:, 2] > 9]
     inner = on_top[(np.abs(on_top[:, 1]) < 10) & (np.abs(on_top[:, 0]) < 18)]

@@ -5,10 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats, Ints, frozen
+from juxtum.geometry.kdtree import kd_tree
 from juxtum.geometry.registration import rigid_from_pairs
 
 TRIALS = 80
@@ -74,7 +74,7 @@ def match_targets(measured: Floats, known: Floats, tolerance: float, seed: int =
 def _candidates(measured: Floats, known: Floats, tolerance: float, rng: np.random.Generator) -> list[tuple[int, float, RigidTransform]]:
     """Transforms from congruent triangles: how many targets agree with each, and how well."""
     triangles = _triangles(known)
-    tree, partners = cKDTree(_sides(known, triangles)), cKDTree(known)
+    tree, partners = kd_tree(_sides(known, triangles)), kd_tree(known)
     found: list[tuple[int, float, RigidTransform]] = []
     for _ in range(TRIALS):
         corner = _some_corners(measured, len(known) > MANY, rng)
@@ -104,7 +104,7 @@ def _some_corners(measured: Floats, is_local: bool, rng: np.random.Generator) ->
 def _refined(move: RigidTransform, measured: Floats, known: Floats, tolerance: float) -> TargetMatch | None:
     for reach in (2 * tolerance, 1.5 * tolerance, 1.5 * tolerance):
         moved = move.apply(measured)
-        forth, back = cKDTree(known).query(moved), cKDTree(moved).query(known)
+        forth, back = kd_tree(known).query(moved), kd_tree(moved).query(known)
         rows = np.flatnonzero((forth[0] < reach) & (back[1][forth[1]] == np.arange(len(measured))))
         if len(rows) < LEAST_AGREEING:
             return None
@@ -125,7 +125,7 @@ def _triangles(points: Floats) -> Ints:
         i, j, k = np.meshgrid(np.arange(n), np.arange(n), np.arange(n), indexing="ij")
         keep = (i < j) & (j < k)
         return np.stack([i[keep], j[keep], k[keep]], 1)
-    near = cKDTree(points).query(points, k=NEIGHBOURS)[1]
+    near = kd_tree(points).query(points, k=NEIGHBOURS)[1]
     pairs = [(a, b) for a in range(1, NEIGHBOURS) for b in range(a + 1, NEIGHBOURS)]
     rows = [np.sort(np.stack([near[:, 0], near[:, a], near[:, b]], 1), axis=1) for a, b in pairs]
     return np.unique(np.concatenate(rows), axis=0)

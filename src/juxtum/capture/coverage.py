@@ -5,13 +5,17 @@ from __future__ import annotations
 from dataclasses import dataclass
 from enum import IntEnum
 from functools import cached_property
+from typing import TYPE_CHECKING
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen, unit
+from juxtum.geometry.kdtree import kd_tree
 from juxtum.nominal import Nominal, faces_mask
 from juxtum.plan.views import row_keys
+
+if TYPE_CHECKING:
+    from scipy.spatial import cKDTree
 
 ONE_PASS, ENOUGH = 0.3, 0.9
 """Points of a cell, as a share of those it needs at the planned spacing, that make one pass and enough."""
@@ -56,7 +60,7 @@ class Cells:
     @cached_property
     def tree(self) -> cKDTree:
         """For asking which cell is near."""
-        return cKDTree(self.places)
+        return kd_tree(self.places)
 
 
 def make_cells(nominal: Nominal, faces: tuple[int, ...], spacing: float) -> Cells:

@@ -5,12 +5,12 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from juxtum.devices.link import Link, ask
 from juxtum.devices.protocol import DeviceError, Message
 from juxtum.errors import FitError
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen
+from juxtum.geometry.kdtree import kd_tree
 from juxtum.plan.bundle import Adjusted, BarTie, Lens, Network, Photos, Rays, adjust
 from juxtum.plan.photos import PhotoPlan
 from juxtum.plan.walk import PhotoVerdict, TargetRays, check_photo, incidences, target_table
@@ -144,7 +144,7 @@ def map_rows(walk: PhotoWalk, planned: Floats) -> list[list[float]]:
     FitError
     """
     adjusted, usable = walk.adjust()
-    away, rows = cKDTree(walk.plan.points[usable]).query(planned)
+    away, rows = kd_tree(walk.plan.points[usable]).query(planned)
     return [[float(k), *map(float, adjusted.points[row]), 1.0] for k, (d, row) in enumerate(zip(away, rows, strict=True)) if d < 0.01]
 
 

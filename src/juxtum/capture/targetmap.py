@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from juxtum.align.targets import TargetMatch, match_targets
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats
+from juxtum.geometry.kdtree import kd_tree
 
 BY_HAND = 2.0
 """How far a target may be stuck from where the plan wants it and still be taken for it, mm."""
@@ -57,7 +57,7 @@ class TargetMap:
             return {}
         order = sorted(self.targets)
         places = self.to_part.apply(np.array([self.targets[k] for k in order]))
-        away, rows = cKDTree(self._planned).query(places)
+        away, rows = kd_tree(self._planned).query(places)
         return {k: int(row) for k, row, d in zip(order, rows, away, strict=True) if d < 2 * BY_HAND}
 
     def _recognise(self) -> None:

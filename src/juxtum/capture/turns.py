@@ -5,11 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from juxtum.devices.protocol import Message
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats, frozen
+from juxtum.geometry.kdtree import kd_tree
 
 LOOKED_AT = 20_000
 ROUNDS = 25
@@ -69,7 +69,7 @@ class TurnedShots:
         facing = np.concatenate([s.normals for s in self.shots])
         step = max(1, len(known) // (6 * LOOKED_AT))
         known, facing = known[::step], facing[::step]
-        tree = cKDTree(known)
+        tree = kd_tree(known)
         some = slice(None, None, max(1, len(places) // LOOKED_AT))
         p, n = places[some], normals[some]
         centre, total = p.mean(0), RigidTransform.identity()

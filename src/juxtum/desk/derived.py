@@ -27,6 +27,7 @@ from juxtum.scene.drawables import (
     Lines,
     Surface,
     foreign_surface,
+    limit_field,
     limit_lines,
     map_surface,
     nominal_edges,
@@ -187,7 +188,8 @@ class Deriver:
         limits = None
         if len(scan.triangles):
             both = (measure.lower, measure.upper)
-            limits = self._of(f"limits {both}", d, lambda: limit_lines(d, scan.triangles, both))
+            field = self._of("limit field", d, lambda: limit_field(d, scan.triangles))
+            limits = self._of(f"limits {both}", d, lambda: limit_lines(field, both))
         return {
             "in_force": name,
             "evaluation": evaluation,

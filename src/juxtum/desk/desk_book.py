@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 from juxtum.desk.session import Session
-from juxtum.logbook import Logbook
+
+if TYPE_CHECKING:
+    from juxtum.logbook import Logbook
 
 
 class DeskBook:
@@ -28,16 +31,22 @@ class DeskBook:
             return
         url = str(self._session.settings.value("logbook/url", "") or "")
 
-        def done(made: object) -> None:
-            assert isinstance(made, Logbook)
+        def done(made: Logbook) -> None:
             if self.book is None:
                 self.book = made
             then()
 
-        self._session.compute(lambda _: Logbook(url or None), done)
+        self._session.compute(lambda _: _opened(url), done)
 
     def close(self) -> None:
         """Let the database go."""
         if self.book is not None:
             self.book.close()
             self.book = None
+
+
+def _opened(url: str) -> Logbook:
+    """The database's library is imported away from the interface, when it is needed first."""
+    from juxtum.logbook import Logbook
+
+    return Logbook(url or None)

@@ -26,7 +26,9 @@ from juxtum.scene.stage import Detail, Hit, Shown, Stage
 
 SETTLE_MS = 160
 SOFT_MS = 1200
-MOVING_SCALE = 0.6
+MOVING_SCALE = 0.5
+FIRST_SCALE = 0.65
+"""Of a picture that answers at once, before the sharp one."""
 PICKED_FROM = ("map", "scan", "nominal", "unseen", "ghost")
 
 
@@ -59,7 +61,7 @@ class StageView(FittingView):
         self._image: QImage | None = None
         self._pixels: np.ndarray | None = None
         self._dirty = True
-        self._moving = False
+        self._moving, self._is_sharp = False, False
         self._plane: Plane | None = None
         self._reading_visible = np.zeros(0, dtype=bool)
         self._settle = timer(self, SETTLE_MS, self._settled, once=True)
@@ -124,21 +126,23 @@ class StageView(FittingView):
     # -- views ------------------------------------------------------------------------------------------------
 
     def redraw(self) -> None:
-        """Draw again at the next chance."""
+        """Draw again at the next chance, lightly; sharp once nothing has changed for a moment."""
+        self._is_sharp = False
+        self._settle.start(max(self._settle.remainingTime(), SETTLE_MS))
         self._dirty = True
         self.update()
 
     def _device_size(self) -> tuple[int, int]:
-        ratio = self.devicePixelRatioF() * (MOVING_SCALE if self._moving else 1.0)
+        ratio = self.devicePixelRatioF() * (MOVING_SCALE if self._moving else 1.0 if self._is_sharp else FIRST_SCALE)
         return max(1, round(self.width() * ratio)), max(1, round(self.height() * ratio))
 
     def _render(self) -> None:
         width, height = self._device_size()
         # The image shares the array's memory, so the array has to live as long as the image.
-        self._pixels = self.stage.render(width, height, Detail.LIGHT if self._moving else None)
+        self._pixels = self.stage.render(width, height, Detail.LIGHT if self.is_moving else None)
         self._image = QImage(self._pixels.data, width, height, 4 * width, QImage.Format.Format_RGBX8888)  # type: ignore[call-overload]
         self._dirty = False
-        if not self._moving:
+        if not self.is_moving:
             self._reading_visible = self.stage.visible(self.cards.places, PICKED_FROM)
 
     def start_moving(self) -> None:
@@ -164,14 +168,14 @@ class StageView(FittingView):
     @property
     def is_moving(self) -> bool:
         """Whether what is drawn now is only a light picture."""
-        return self._moving
+        return self._moving or not self._is_sharp
 
     def _settled(self) -> None:
         if self.pointer.is_down:
             self._settle.start()
             return
-        self._moving = False
-        self.redraw()
+        self._moving, self._is_sharp, self._dirty = False, True, True
+        self.update()
 
     def hit(self, here: QPointF) -> Hit | None:
         """What lies under a place of the widget."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QMimeData, QSettings, Qt, QTimer
 from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QGuiApplication, QResizeEvent
@@ -33,9 +34,11 @@ from juxtum.desk.stations.all import Stations
 from juxtum.desk.stations.base import Station
 from juxtum.desk.stations.findings import Key
 from juxtum.errors import InputError
-from juxtum.logbook import Logbook
 from juxtum.plan.planner import Planner
 from juxtum.scene.camera import View
+
+if TYPE_CHECKING:
+    from juxtum.logbook import Logbook
 
 
 class MainWindow(QMainWindow):

@@ -5,13 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from juxtum.devices.artefacts import Calibratable
 from juxtum.devices.body import Body, Pose, in_sight
 from juxtum.devices.protocol import DeviceError, Message
 from juxtum.devices.standin import StandIn
 from juxtum.geometry.arrays import Floats, frozen
+from juxtum.geometry.kdtree import kd_tree
 from juxtum.instruments.models import InstrumentModel
 from juxtum.plan import _bundle_rows as rows
 from juxtum.plan.bundle import BarTie, Lens, Network, Photos, Rays
@@ -53,7 +53,7 @@ class PhotoTargets:
         rng = np.random.default_rng([seed, 6])
         places = np.array(plan.points)
         if stuck is not None and len(stuck):
-            away, near = cKDTree(stuck).query(places)
+            away, near = kd_tree(stuck).query(places)
             places = np.where((away < BY_HAND)[:, None], stuck[near], places)
         first = len(places) - 2 * len(plan.bars)
         ties, truths = [], []

@@ -7,7 +7,6 @@ from dataclasses import replace
 from functools import cached_property
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from juxtum.devices.artefacts import Calibratable
 from juxtum.devices.body import Body, Pose, Scene, in_sight
@@ -19,6 +18,7 @@ from juxtum.devices.surface import EXPOSURES, USUAL
 from juxtum.devices.targetmap import TargetMap
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats, Ints
+from juxtum.geometry.kdtree import kd_tree
 from juxtum.geometry.transform import rotation_from_vector
 from juxtum.instruments.models import InstrumentModel, Mode, TargetNeeds
 from juxtum.plan.targets import Target
@@ -220,7 +220,7 @@ class HandheldScanner(StandIn):
     def _repeated(self) -> Ints:
         """Rows (N, 3) of handles whose triangle looks like another one."""
         places = self.body.target_places
-        near = list(cKDTree(places).query_pairs(FAR_APART)) if len(places) else []
+        near = list(kd_tree(places).query_pairs(FAR_APART)) if len(places) else []
         linked: dict[int, set[int]] = {}
         for a, b in near:
             linked.setdefault(a, set()).add(b)
@@ -229,7 +229,7 @@ class HandheldScanner(StandIn):
             return rows
         p = places[rows]
         sides = np.sort(np.linalg.norm(p - np.roll(p, 1, axis=1), axis=2), axis=1)
-        pairs = cKDTree(sides).query_pairs(CONFUSED, p=np.inf, output_type="ndarray")
+        pairs = kd_tree(sides).query_pairs(CONFUSED, p=np.inf, output_type="ndarray")
         return np.sort(rows[np.unique(pairs)], axis=1)
 
 

@@ -78,6 +78,15 @@ def statistics(deviation: Deviation, lower: float, upper: float, faces: tuple[in
     )
 
 
+def within(deviation: Deviation, lower: float, upper: float) -> float:
+    """Share of the area, by points that count, with deviations inside limits, 0 to 1."""
+    rows = chosen_rows(deviation, ())
+    rows = rows[~left_out(deviation)[rows]]
+    d, w = deviation.distances[rows], deviation.weights[rows]
+    total = float(w.sum())
+    return min(float(w[(d >= lower) & (d <= upper)].sum()) / total, 1.0) if total > 0 else 0.0
+
+
 def left_out(deviation: Deviation) -> Bools:
     """Points (N,) that no statistic counts: strays and foreign surface, both told on their own."""
     mask = np.array(deviation.strays)

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
+from statistics import NormalDist
 
 import numpy as np
 import numpy.typing as npt
-from scipy.special import ndtri
 
 from juxtum.evaluate.deviation import Deviation
 from juxtum.evaluate.places import cubes
@@ -228,6 +228,6 @@ def _drawn_in(values: Floats, noise: Floats, centre: float, independent: float) 
     scatter = (1.4826 * float(np.median(np.abs(off)))) ** 2
     expected = float(np.median(noise)) ** 2
     signal = scatter - expected if scatter > expected * (1 + 4 / np.sqrt(max(independent, 1.0))) else 0.0
-    far = np.abs(off) > -float(ndtri(BY_CHANCE / (2 * len(values)))) * np.sqrt(signal + noise**2) + 1e-12
+    far = np.abs(off) > -NormalDist().inv_cdf(BY_CHANCE / (2 * len(values))) * np.sqrt(signal + noise**2) + 1e-12
     kept = np.where(far, 1.0, signal / (signal + noise**2 + 1e-18))
     return centre + off * kept, kept

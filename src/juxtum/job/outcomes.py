@@ -12,6 +12,7 @@ from juxtum.errors import JobError
 from juxtum.evaluate import Deviation, DeviationStatistics, LineResult, Reading, SearchRule, measure_deviation, statistics, take_reading
 from juxtum.evaluate.characteristics import Judgement
 from juxtum.evaluate.kinds import Given
+from juxtum.evaluate.statistics import within
 from juxtum.evaluate.uncertainty import Chain
 from juxtum.job.document import Job
 from juxtum.job.doubts import Doubts, doubts_about_inputs, doubts_about_scan
@@ -93,7 +94,8 @@ class Families:
         self._files = files
         self.all = {
             "nominal": self._nominal, "scan": self._scan, "surface": _surface, "facts": _facts, "coats": _coats, "alignment": _alignment,
-            "map": _map, "suspicion": _suspicion, "doubts": _doubts, "statistics": _statistics, "line": _line, "reading": _reading, "evaluation": _evaluation,
+            "map": _map, "suspicion": _suspicion, "doubts": _doubts,
+            "spread": _spread, "statistics": _statistics, "line": _line, "reading": _reading, "evaluation": _evaluation,
         }  # fmt: skip
 
     def _nominal(self, graph: Graph, source: Source) -> Node:
@@ -197,14 +199,21 @@ def _doubts(graph: Graph, source: Source) -> Node:
     return Node(told, under_their_names(about_file, alignment(source.name), about_scan), run)
 
 
+def _spread(graph: Graph, source: Source) -> Node:
+    """The statistics of a map but for what its limits say."""
+    found = deviation_map(source.name)
+    return Node((), under_their_names(found), lambda outcomes, _: statistics(outcomes.of(found), 0.0, 0.0))
+
+
 def _statistics(graph: Graph, source: Source) -> Node:
     measure = graph.job.procedure.measure
-    found = deviation_map(source.name)
+    found, spread = deviation_map(source.name), Source("spread", source.name)
 
     def run(outcomes: Outcomes, progress: Progress) -> DeviationStatistics:
-        return statistics(outcomes.of(found), measure.lower, measure.upper)
+        known: DeviationStatistics = outcomes.of(spread)
+        return replace(known, within_tolerance=within(outcomes.of(found), measure.lower, measure.upper))
 
-    return Node((measure.lower, measure.upper), under_their_names(found), run)
+    return Node((measure.lower, measure.upper), under_their_names(found, spread), run)
 
 
 def _line(graph: Graph, source: Source) -> Node:

@@ -6,7 +6,6 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from scipy import linalg, sparse
 
 from juxtum.geometry.arrays import Floats, Ints
 
@@ -182,6 +181,8 @@ def _spread(values: Floats, columns: Ints, width: int, rows: Ints | None = None,
     row = np.repeat(2 * at[:, None] + np.arange(two), k, axis=1).reshape(n, two, k)
     column = np.broadcast_to((columns[:, None] + np.arange(k))[:, None], values.shape)
     shape = (2 * (count or n), width)
+    from scipy import sparse
+
     return sparse.csr_matrix((values.ravel(), (row.ravel(), column.ravel())), shape=shape)
 
 
@@ -195,6 +196,8 @@ def _reduced(system: System) -> tuple[Floats, Floats]:
 def solve(system: System) -> Solution:
     """One Gauss-Newton step."""
     reduced, weighted = _reduced(system)
+    from scipy import linalg
+
     y = linalg.solve(reduced, system.right_rest - weighted.T @ system.right_eliminated, assume_a="sym", check_finite=False)
     e = len(system.eliminated)
     x = np.einsum("eij,ej->ei", system.blocks, (system.right_eliminated - system.mixed @ y).reshape(e, 3))

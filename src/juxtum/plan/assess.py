@@ -5,9 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen
+from juxtum.geometry.kdtree import kd_tree
 from juxtum.plan.ground import Ground
 from juxtum.plan.places import PlacementRules, TriangleBook, confusable, flat_under
 from juxtum.plan.targets import Target, arrays
@@ -175,7 +175,7 @@ def suggest(
     ready = lost & (tracking.counts >= ground.needs.least - 1)
     value = ready.astype(np.float32) @ choice.visible
     if len(points):
-        value = np.where(cKDTree(points).query(choice.points)[0] >= rules.spacing[0], value, 0)
+        value = np.where(kd_tree(points).query(choice.points)[0] >= rules.spacing[0], value, 0)
     best: tuple[int, int] | None = None
     book = TriangleBook(points, ground.seen_targets(points, normals), rules.congruence)
     for row in np.argsort(-value, kind="stable")[:16]:

@@ -3,17 +3,21 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from juxtum.errors import InputError
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen, unit
+from juxtum.geometry.kdtree import kd_tree
 from juxtum.instruments.models import InstrumentModel
 from juxtum.nominal import Nominal, faces_mask
 from juxtum.plan.task import Task
 from juxtum.plan.views import on_surface, row_keys
+
+if TYPE_CHECKING:
+    from scipy.spatial import cKDTree
 
 MOST_PLACES = 2600
 RING = 12
@@ -220,7 +224,7 @@ class TriangleBook:
             return False
         if self._tree is not None and np.isfinite(self._tree.query(new, p=np.inf, distance_upper_bound=self._tolerance)[0]).any():
             return True
-        return bool(len(cKDTree(new).query_pairs(self._tolerance, p=np.inf)))
+        return bool(len(kd_tree(new).query_pairs(self._tolerance, p=np.inf)))
 
     def add(self, point: Floats, seen: Bools) -> None:
         """Take a target in."""
@@ -235,7 +239,7 @@ class TriangleBook:
     def _take(self, sides: Floats) -> None:
         if len(sides):
             self._sides = np.concatenate([self._sides, sides])
-            self._tree = cKDTree(self._sides, balanced_tree=False, compact_nodes=False)
+            self._tree = kd_tree(self._sides, quickly=True)
 
 
 def triangles_together(together: Bools) -> Ints:
@@ -256,5 +260,5 @@ def confusable(points: Floats, seen: Bools, tolerance: float) -> tuple[tuple[int
     rows = triangles_together(view.T @ view > 0)
     if len(rows) < 2:
         return ()
-    pairs = cKDTree(_sides(points, rows)).query_pairs(tolerance, p=np.inf, output_type="ndarray")
+    pairs = kd_tree(_sides(points, rows)).query_pairs(tolerance, p=np.inf, output_type="ndarray")
     return tuple(tuple(sorted({*map(int, rows[a]), *map(int, rows[b])})) for a, b in pairs)

@@ -5,8 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.optimize import Bounds, LinearConstraint, milp
-from scipy.sparse import csr_matrix, hstack, identity
 
 from juxtum.errors import InputError
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen, unit
@@ -229,6 +227,10 @@ def _fewest(seen: Bools, goal: float) -> tuple[Ints, bool]:
         return greedy, True
     columns, weights = np.unique(seen[:, reachable].T, axis=0, return_counts=True)
     n, m = len(seen), len(columns)
+    # Imported when it is asked for: a fifth of a second that a window need not wait for.
+    from scipy.optimize import Bounds, LinearConstraint, milp
+    from scipy.sparse import csr_matrix, hstack, identity
+
     covered = hstack([csr_matrix(columns.astype(float)), -identity(m)]).tocsr()
     enough = csr_matrix(np.concatenate([np.zeros(n), weights])[None])
     answer = milp(

@@ -13,10 +13,11 @@ from juxtum.geometry.arrays import Floats, Ints
 from juxtum.geometry.mesh import Scan, TriangleMesh
 from juxtum.geometry.nearest import NearestTree
 from juxtum.nominal import Nominal
+from juxtum.scene.contours import Field, smoothed
 from juxtum.scene.proxy import clustered
 
 LIGHT_ENOUGH, MIDDLE_ENOUGH = 60_000, 300_000
-LIGHT_DIVISIONS, MIDDLE_DIVISIONS = 110, 330
+LIGHT_DIVISIONS, MIDDLE_DIVISIONS = 90, 330
 PAGE_DIVISIONS = 280
 MANY = 2_000_000
 """A surface of fewer triangles is drawn as it is while the view moves."""
@@ -156,7 +157,7 @@ def page_map(
     if normals is not None and len(triangles) > MIDDLE_ENOUGH:
         points, triangles, normals, values = clustered(points, triangles, normals, values, PAGE_DIVISIONS)
     data = polydata(points, triangles, normals, values)
-    lines = lines_along(points, triangles, values, limits) if len(triangles) else None
+    lines = limit_lines(Field(points, triangles, smoothed(values, triangles)), limits) if len(triangles) else None
     caster = NearestTree(points, triangles) if len(triangles) else None
     return Surface(points, triangles, data, data, data, caster, True), lines
 
@@ -173,59 +174,47 @@ def plain_cloud(points: Floats, normals: Floats) -> Surface:
     return Surface(points, np.empty((0, 3), dtype=np.int64), data, data, data, None, False)
 
 
-def limit_lines(deviation: Deviation, triangles: Ints, limits: tuple[float, float]) -> Lines:
-    """Thin lines on the scan along the tolerance limits."""
+def limit_field(deviation: Deviation, triangles: Ints) -> Field:
+    """The scan with its smoothed deviations, on which lines along limits are found."""
     points, values = deviation.points, deviation.distances
     if len(triangles) > MANY:
         # Lines are a screen's affair: on a very large scan they are drawn on a thinner one.
         points, triangles, _, values = clustered(points, triangles, deviation.normals, values, MIDDLE_DIVISIONS)
-    return lines_along(points, triangles, values, limits)
+    return Field(points, triangles, smoothed(values, triangles))
 
 
-def lines_along(points: Floats, triangles: Ints, values: Floats, limits: tuple[float, float]) -> Lines:
-    """Lines where values, smoothed over their neighbours, reach either limit."""
-    from vtkmodules.vtkFiltersCore import vtkContourFilter
-
-    data = polydata(points, triangles, None, _smoothed(values, triangles))
-    contour = vtkContourFilter()
-    contour.SetInputData(data)
-    contour.SetNumberOfContours(2)
-    contour.SetValue(0, limits[0])
-    contour.SetValue(1, limits[1])
-    contour.Update()
-    lines = contour.GetOutput()
-    lines.GetPointData().SetScalars(None)
-    return Lines(lines)
-
-
-def _smoothed(values: Floats, triangles: Ints, rounds: int = 4) -> Floats:
-    from scipy.sparse import coo_matrix
-
-    n = len(values)
-    rows, columns = triangles.ravel(), np.roll(triangles, -1, axis=1).ravel()
-    ends = np.r_[rows, columns], np.r_[columns, rows]
-    graph = coo_matrix((np.ones(len(ends[0]), np.float32), ends), shape=(n, n)).tocsr()
-    degree = np.maximum(np.asarray(graph.sum(1)).ravel(), 1)
-    smooth = np.nan_to_num(values, nan=0.0)
-    for _ in range(rounds):
-        smooth = 0.4 * smooth + 0.6 * (graph @ smooth) / degree
-    return np.asarray(np.where(np.isfinite(values), smooth, np.nan))
+def limit_lines(field: Field, limits: tuple[float, float]) -> Lines:
+    """Thin lines on the scan along the tolerance limits."""
+    return segments(np.concatenate([field.along(limit) for limit in limits]))
 
 
 def unseen_surface(deviation: Deviation) -> Surface | None:
     """The pieces of the nominal without data, with texture coordinates for the hatching."""
-    from vtkmodules.util.numpy_support import numpy_to_vtk
-
     samples = deviation.nominal.samples
     if deviation.seen.all():
         return None
     mesh = samples.mesh.kept_triangles(~deviation.seen)
     normals = np.repeat(samples.mesh.triangle_normals[~deviation.seen], 3, axis=0)
-    data = polydata(mesh.points, mesh.triangles, normals if len(normals) == len(mesh.points) else None, None)
-    along = mesh.points @ np.array([1.0, 1.0, 1.0]) / (np.sqrt(3) * HATCH_PITCH)
+    full = _hatched(mesh.points, mesh.triangles, normals if len(normals) == len(mesh.points) else None)
+    middle = light = full
+    if len(normals) == len(mesh.points) and len(mesh.triangles) > LIGHT_ENOUGH // 6:
+        middle, light = (_hatched(*_merged(mesh.points, mesh.triangles, normals, n)) for n in (MIDDLE_DIVISIONS, LIGHT_DIVISIONS))
+    return Surface(mesh.points, mesh.triangles, full, middle, light, None, False)
+
+
+def _merged(points: Floats, triangles: Ints, normals: Floats, divisions: int) -> tuple[Floats, Ints, Floats]:
+    p, t, n, _ = clustered(points, triangles, normals, np.zeros(len(points)), divisions)
+    return p, t, n
+
+
+def _hatched(points: Floats, triangles: Ints, normals: Floats | None) -> Any:
+    from vtkmodules.util.numpy_support import numpy_to_vtk
+
+    data = polydata(points, triangles, normals, None)
+    along = points @ np.array([1.0, 1.0, 1.0]) / (np.sqrt(3) * HATCH_PITCH)
     places = np.column_stack([along, np.zeros(len(along))]).astype(np.float32)
     data.GetPointData().SetTCoords(numpy_to_vtk(places, deep=True))
-    return Surface(mesh.points, mesh.triangles, data, data, data, None, False)
+    return data
 
 
 def foreign_surface(deviation: Deviation, triangles: Ints, normals: Floats | None) -> Surface | None:

@@ -24,7 +24,6 @@ from juxtum.desk.widgets import Facts, button, combo, form, label, line, row
 from juxtum.devices.link import DirectLink
 from juxtum.devices.protocol import Message
 from juxtum.devices.standin import StandIn
-from juxtum.logbook.tables import ExerciseRow
 from juxtum.plan.planner import Planner
 from juxtum.progress import Progress
 from juxtum.scene.capture_layers import Skin
@@ -207,6 +206,8 @@ class PracticePanel(CapturePanel):
         station.session.compute(work, self._told)
 
     def _told(self, made: object) -> None:
+        from juxtum.logbook.tables import ExerciseRow
+
         assert isinstance(made, Debrief)
         self.last = made
         self._score.setText(f"{made.score:.0f} of 100")

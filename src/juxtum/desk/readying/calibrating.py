@@ -25,13 +25,12 @@ from juxtum.devices.protocol import Message
 from juxtum.devices.standin import StandIn
 from juxtum.errors import JuxtumError
 from juxtum.instruments.models import Kind
-from juxtum.logbook.book import Entry
-from juxtum.logbook.tables import InstrumentRow
 from juxtum.plan.planner import Planner
 from juxtum.progress import Progress
 
 if TYPE_CHECKING:
     from juxtum.desk.stations.ready import ReadyStation
+    from juxtum.logbook.tables import InstrumentRow
 
 DEVICES = {
     CalibrationKind.PHOTO: DeviceKind.CAMERA, CalibrationKind.TIP: DeviceKind.PROBE, CalibrationKind.BOARD: DeviceKind.HEAD,
@@ -167,6 +166,8 @@ class Calibrating(QObject):
         self._station.session.workbench.ask(work, self._solved, self._failed)
 
     def _solved(self, found: object) -> None:
+        from juxtum.logbook.book import Entry
+
         assert isinstance(found, CalibrationResult) and self._device is not None
         self._show_result(found)
         book, job = self._station.desk.logbook, self._station.derived.job
@@ -205,6 +206,8 @@ class Calibrating(QObject):
         self._with_device(planner, begin)
 
     def _write_check(self, found: CheckResult, artefact: str, instrument: InstrumentRow) -> None:
+        from juxtum.logbook.book import Entry
+
         book, job = self._station.desk.logbook, self._station.derived.job
         assert book is not None
         common = ("", artefact, job.brief.operator, job.circumstances.environment.expected_temperature)

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import date
+from typing import TYPE_CHECKING
 
 from PyQt6.QtWidgets import QLineEdit, QVBoxLayout, QWidget
 
 from juxtum.desk.widgets import button, combo, form, label, row
-from juxtum.logbook import Logbook
-from juxtum.logbook.tables import ArtefactRow, InstrumentRow
+
+if TYPE_CHECKING:
+    from juxtum.logbook import Logbook
+    from juxtum.logbook.tables import ArtefactRow, InstrumentRow
 
 
 class Certificates(QWidget):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import date, datetime
+from typing import TYPE_CHECKING
 
 import numpy as np
 from PyQt6.QtWidgets import QLineEdit
@@ -22,12 +23,14 @@ from juxtum.job import Job
 from juxtum.job.planning import with_coating, with_temperature
 from juxtum.job.readiness import Policy, Readiness
 from juxtum.logbook.go_list import GoItem, go_list, is_go
-from juxtum.logbook.tables import ArtefactRow, CalibrationRow, CheckRow, InstrumentRow
 from juxtum.plan.cautions import cautions
 from juxtum.plan.planner import Planner
 from juxtum.plan.preparing import coat_uncertainty, soak_minutes, surface_advice
 from juxtum.scene.dress import MAP_LAYERS
 from juxtum.scene.plan_layers import faces_surface
+
+if TYPE_CHECKING:
+    from juxtum.logbook.tables import ArtefactRow, CalibrationRow, CheckRow, InstrumentRow
 
 
 class ReadyStation(Station):

@@ -7,7 +7,6 @@ from typing import Annotated, ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
-from scipy.optimize import linprog
 
 from juxtum.errors import InputError
 from juxtum.evaluate.characteristics import counting_rows, extreme_of, meaning_of_extreme
@@ -152,4 +151,6 @@ def _narrowest(rows: Floats, heights: Floats) -> Floats:
     half = np.ones((len(rows), 1))
     inequalities = -np.block([[rows, half], [-rows, half]])
     bounds = [(None, None)] * 3 + [(0, None)]
+    from scipy.optimize import linprog
+
     return np.asarray(linprog([0, 0, 0, 1], A_ub=inequalities, b_ub=-np.r_[heights, -heights], bounds=bounds, method="highs").x)
