@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from juxtum.evaluate.deviation import Deviation
-from juxtum.evaluate.places import sorted_into_places
+from juxtum.evaluate.places import MapPoints, sorted_into_places
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen
 
 CLEARLY = 8.0
@@ -20,7 +19,7 @@ PLACE = 4.0
 """Side of a place, in spacings."""
 
 
-def find_strays(deviation: Deviation) -> Bools:
+def find_strays(deviation: MapPoints) -> Bools:
     """Which points (N,) stand off from the median of their place, or from the side all around them lies on, and are few there."""
     strays = np.zeros(len(deviation.points), dtype=bool)
     rows = np.flatnonzero(deviation.found)
@@ -39,7 +38,7 @@ def find_strays(deviation: Deviation) -> Bools:
     return frozen(strays, np.bool_)
 
 
-def _turned(deviation: Deviation, limit: float) -> Bools:
+def _turned(deviation: MapPoints, limit: float) -> Bools:
     """Which points (N,) are held against another side of the part than most around them, while they lie on that of the others.
 
     Noise turns the normal of a small triangle over; on a sheet the point then stands against the sheet's other side and
@@ -66,7 +65,7 @@ def _turned(deviation: Deviation, limit: float) -> Bools:
     return turned
 
 
-def point_noise(deviation: Deviation) -> float:
+def point_noise(deviation: MapPoints) -> float:
     """Standard deviation of single points about those beside them, mm; NaN when there are too few to tell."""
     rows = np.flatnonzero(deviation.clear)
     if len(rows) < 20:

@@ -38,7 +38,7 @@ MANY_TARGETS = 120
 class Topic(StrEnum):
     """What the station Plan is about at the moment."""
 
-    FIT = "Fit"
+    FIT = "Suitability"
     TARGETS = "Targets"
     PHOTOS = "Bars and photos"
     STATIONS = "Stations"
