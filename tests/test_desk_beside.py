@@ -371,3 +371,14 @@ def test_a_new_revision_of_the_nominal_keeps_its_faces(desk: Hand, tmp_path: Pat
     assert "is not in the nominal any more" in reason
     session.undo()
     desk.wait(lambda: session.job == held)
+
+
+@pytest.mark.parametrize(
+    ("action", "key"),
+    [("plan targets", Key.PLAN), ("go blind spots", Key.PLAN), ("pick pairs", Key.ALIGN), ("pin readings", Key.MEASURE), ("practise", Key.CAPTURE)],
+)
+def test_an_action_goes_where_it_happens(desk: Hand, action: str, key: Key) -> None:
+    desk.go(Key.BRIEF)
+    desk.window.perform(action)
+    assert desk.window.station.key is key
+    desk.wait()

@@ -156,8 +156,7 @@ def _captures(walk: _Walk) -> None:
 def _plans(walk: _Walk) -> None:
     """Targets of BC-220; bars and photos of HB-36, after which the first job is opened again."""
     window = walk.window
-    window.plan.edits.plan_all()
-    walk.settle()
+    walk.do("plan targets")
     window.plan.handles.selected = 3
     window.plan.show_results()
     walk.save("2-plan")
@@ -165,6 +164,7 @@ def _plans(walk: _Walk) -> None:
     walk.save("8-plan-fit")
     window.bringing.open_demo("HB-36")
     walk.settle(lambda: window.session.job.brief.part.startswith("HB-36"))
+    window.go(Key.PLAN)
     window.plan.show_topic(Topic.PHOTOS)
     walk.save("3-plan-photos")
     window.plan.show_topic(Topic.STATIONS)

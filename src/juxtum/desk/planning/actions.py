@@ -34,9 +34,9 @@ def plan_actions(station: PlanStation) -> tuple[Action, ...]:
 
     at = Key.PLAN
     return (
-        Action("plan targets", "Plan the targets", "Job/Plan/1", edits.plan_all, "Ctrl+Shift+T", "crosshair", "Locked ones stay", has_part),
+        Action("plan targets", "Plan the targets", "Job/Plan/1", edits.plan_all, "Ctrl+Shift+T", "crosshair", "Locked ones stay", has_part, at=at),
         Action("plan on scan", "Plan on the scan", "Job/Plan/1", station.plan_on_scan, "", "scan-line", "Where there is no nominal yet", has_scan_alone, at=at),
-        Action("improve targets", "Improve the targets that are placed", "Job/Plan/1", edits.improve, "", "sparkles", "Locked ones stay", has_targets),
+        Action("improve targets", "Improve the targets that are placed", "Job/Plan/1", edits.improve, "", "sparkles", "Locked ones stay", has_targets, at=at),
         Action("add suggested", "Add the suggested target", "Job/Plan/1", edits.add_suggested, "Ctrl+Shift+A", "plus", "", has_targets),
         Action("delete target", "Delete the chosen target", "Job/Plan/1", edits.delete, "Del", "x", "", has_chosen),
         Action("lock target", "Lock or free the chosen target", "Job/Plan/1", edits.lock, "K", "anchor", "", has_chosen),
