@@ -168,3 +168,9 @@ def test_first_steps_lead_on(desk: Hand) -> None:
     assert desk.window.guide.title.startswith("1 of 9")
     desk.click("Next step")
     assert desk.window.guide.title.startswith("2 of 9") and desk.window.station.key is Key.PLAN
+    desk.go(Key.MEASURE)
+    assert desk.window.guide.title.startswith("8 of 9"), "it follows where the user goes"
+    desk.go(Key.PLAN)
+    assert desk.window.guide.title.startswith("2 of 9")
+    card = desk.window.guide.geometry()
+    assert desk.window.view.bottom_cover >= desk.window.view.height() - card.top() - 1, "the part is shown above the card"

@@ -5,9 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtGui import QHideEvent
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout
 
 from juxtum.desk.derived import Derived
+from juxtum.desk.stage_fit import FittingView
 from juxtum.desk.stations.findings import Key, loose_pieces
 from juxtum.desk.widgets import button, label
 
@@ -53,8 +55,9 @@ class FirstSteps(QFrame):
     station_wanted = pyqtSignal(object)
     action_wanted = pyqtSignal(str)
 
-    def __init__(self, parent: QWidget) -> None:
+    def __init__(self, parent: FittingView) -> None:
         super().__init__(parent)
+        self._stage = parent
         self.setObjectName("notice")
         self.setProperty("kind", "news")
         self.setAccessibleName("First steps")
@@ -93,13 +96,23 @@ class FirstSteps(QFrame):
         if index >= len(LESSONS):
             self.hide()
             return
+        self._tell(index)
+        self.station_wanted.emit(LESSONS[index].key)
+
+    def follow(self, key: Key) -> None:
+        """The user went to a station: what is to be done there comes next."""
+        if self.isVisible() and LESSONS[self._index].key is not key:
+            there = [index for index, lesson in enumerate(LESSONS) if lesson.key is key]
+            if there:
+                self._tell(there[0])
+
+    def _tell(self, index: int) -> None:
         self._index = index
         lesson = LESSONS[index]
         self._title.setText(f"{index + 1} of {len(LESSONS)}   {lesson.title}")
         self._text.setText(lesson.text)
         self._do.setVisible(bool(lesson.action))
         self.place()
-        self.station_wanted.emit(lesson.key)
 
     def _perform(self) -> None:
         self.action_wanted.emit(LESSONS[self._index].action)
@@ -110,9 +123,19 @@ class FirstSteps(QFrame):
             self.show_lesson(self._index + 1)
 
     def place(self) -> None:
-        """Lower left on the stage, clear of the scale bar."""
-        parent = self.parentWidget()
-        if parent is not None and self.isVisible():
+        """Lower left on the stage, clear of the scale bar; the part is shown above it."""
+        if self.isVisible():
             self.adjustSize()
-            self.move(14, parent.height() - self.height() - 44)
+            self.move(14, self._stage.height() - self.height() - 44)
             self.raise_()
+            self._keep_clear(self.height() + 44.0)
+
+    def hideEvent(self, event: QHideEvent | None) -> None:
+        """The part may have the whole stage again."""
+        super().hideEvent(event)
+        self._keep_clear(0.0)
+
+    def _keep_clear(self, height: float) -> None:
+        if abs(self._stage.bottom_cover - height) > 1:
+            self._stage.bottom_cover = height
+            self._stage.fit()

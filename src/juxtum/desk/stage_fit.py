@@ -20,6 +20,8 @@ class FittingView(QWidget):
     """Width at the right edge that something else than the legend covers, pixels."""
     top_cover = 0.0
     """Height below the view bar that another bar covers, pixels."""
+    bottom_cover = 0.0
+    """Height at the lower edge that a card covers, pixels."""
 
     def redraw(self) -> None:
         """Draw again at the next chance."""
@@ -40,7 +42,12 @@ class FittingView(QWidget):
     def _free_aspect(self) -> float:
         """Of the part of the stage that no legend covers."""
         covered = self._covered
-        return max(self.width() - covered, 100) / max(self.height() - 40 - self.top_cover, 1)
+        return max(self.width() - covered, 100) / max(self.height() - self._covered_height, 1)
+
+    @property
+    def _covered_height(self) -> float:
+        """Height that bars and cards take, pixels."""
+        return 40 + self.top_cover + self.bottom_cover
 
     @property
     def _covered(self) -> float:
@@ -50,9 +57,9 @@ class FittingView(QWidget):
     def _clear_legend(self) -> None:
         """Move what was fitted into the part that neither legend nor bar covers."""
         eye, tall = self.stage.eye, max(self.height(), 1)
-        eye.camera.SetParallelScale(eye.camera.GetParallelScale() * tall / max(tall - 40 - self.top_cover, 1))
+        eye.camera.SetParallelScale(eye.camera.GetParallelScale() * tall / max(tall - self._covered_height, 1))
         right = -self._covered / 2 / max(self.width(), 1)
-        eye.pan(right, -self.top_cover / 2 / tall, self.aspect)
+        eye.pan(right, (self.bottom_cover - self.top_cover) / 2 / tall, self.aspect)
 
     def fit(self) -> None:
         """Show everything from where the eye is."""

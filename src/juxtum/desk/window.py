@@ -191,6 +191,7 @@ class MainWindow(QMainWindow):
             self.look_home()
         self.enable_actions()
         self.controls.show_states()
+        self.guide.follow(key)
 
     def look_home(self) -> None:
         """The view from the corner that shows everything."""
