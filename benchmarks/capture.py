@@ -165,8 +165,8 @@ def window() -> Iterator[str]:
     from juxtum.desk.app import make_application
     from juxtum.desk.capturing.driver import Connection
     from juxtum.desk.capturing.painting import skin_of
-    from juxtum.desk.stations.findings import Key
     from juxtum.desk.window import MainWindow
+    from juxtum.guide.findings import Key
 
     application = make_application(["bench"])
     with tempfile.TemporaryDirectory() as place:

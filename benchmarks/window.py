@@ -136,8 +136,8 @@ def pace() -> Iterator[str]:
     from juxtum.desk.app import make_application
 
     application = make_application(["bench"])
-    from juxtum.desk.stations.findings import Key
     from juxtum.desk.window import MainWindow
+    from juxtum.guide.findings import Key
 
     sys.setswitchinterval(0.002)
     window = MainWindow(QSettings(tempfile.mkdtemp() + "/s.ini", QSettings.Format.IniFormat))

@@ -17,8 +17,8 @@ from PyQt6.QtGui import QColor, QImage
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QPushButton, QWidget
 
-from juxtum.desk.stations.findings import Key
 from juxtum.desk.window import MainWindow
+from juxtum.guide.findings import Key
 
 PATIENCE = 120.0
 

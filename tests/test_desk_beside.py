@@ -15,11 +15,11 @@ from PyQt6.QtWidgets import QApplication, QComboBox, QLineEdit
 from hand import Hand, close, opened
 from helpers import HOLES, bracket_mesh, hole_at, plate
 from juxtum.desk.derived import Deriver
-from juxtum.desk.stations.findings import Key
 from juxtum.errors import Cancelled
 from juxtum.evaluate import DecisionRule
 from juxtum.evaluate.kinds import Profile
 from juxtum.exchange.cad import write_step
+from juxtum.guide.findings import Key
 from juxtum.job import FileStore, Job, save_job
 from juxtum.job.document import Brief
 from juxtum.job.outcomes import Evaluation

@@ -13,9 +13,9 @@ from PyQt6.QtWidgets import QApplication, QCheckBox, QComboBox, QLabel, QLineEdi
 
 from hand import Hand, Walk, opened_demo
 from juxtum.capture.patch import State
-from juxtum.desk.stations.findings import Key
 from juxtum.devices.link import Link
 from juxtum.devices.protocol import DeviceError, Message
+from juxtum.guide.findings import Key
 from juxtum.job.readiness import Policy
 
 

@@ -19,7 +19,7 @@ from juxtum.desk.derived import Derived
 from juxtum.desk.first_steps import LESSONS
 from juxtum.desk.method import Page
 from juxtum.desk.palette import CommandPalette, match
-from juxtum.desk.stations.findings import Key, next_action
+from juxtum.guide.findings import Key, next_action
 from juxtum.job import Job
 from juxtum.look import LIGHT
 

@@ -15,7 +15,7 @@ from hand import Hand, Walk, close, opened, opened_demo
 from helpers import bracket_mesh
 from juxtum.demo.job import FACES
 from juxtum.desk.planning.topics import Topic
-from juxtum.desk.stations.findings import Key
+from juxtum.guide.findings import Key
 from juxtum.job import Job, inputs_of
 from juxtum.units import Unit
 

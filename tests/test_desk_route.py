@@ -14,7 +14,7 @@ from PyQt6.QtWidgets import QApplication, QFileDialog, QLabel
 
 from hand import Hand, Walk, opened_demo
 from juxtum.demo.job import FACES
-from juxtum.desk.stations.findings import Key
+from juxtum.guide.findings import Key
 
 begun = opened_demo
 """The demo job, fresh from the menu, walked through test by test."""

@@ -19,10 +19,10 @@ from hand import Hand, close, opened
 from helpers import bracket_mesh, turned, write_bracket
 from juxtum.desk.app import _begin
 from juxtum.desk.method import METHODS, method_text
-from juxtum.desk.stations.findings import Key
 from juxtum.desk.widgets import LengthField
 from juxtum.desk.workbench import Workbench
 from juxtum.errors import Cancelled, InputError
+from juxtum.guide.findings import Key
 from juxtum.job.document import default_procedure
 from juxtum.job.steps import AsScanned, Decide
 from juxtum.progress import Progress

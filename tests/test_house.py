@@ -19,7 +19,8 @@ from juxtum.scene.palette import MapScale, colours
 SOURCE = Path(__file__).parents[1] / "src" / "juxtum"
 MODULES = sorted(SOURCE.rglob("*.py"))
 CORE = (
-    "geometry", "exchange", "nominal", "associate", "align", "assemble", "instruments", "evaluate", "plan", "devices", "capture", "job", "logbook", "demo",
+    "geometry", "exchange", "nominal", "associate", "align", "assemble", "instruments", "evaluate", "plan", "devices", "capture", "job",
+    "logbook", "guide", "demo",
 )  # fmt: skip
 TOO_LARGE = {"CaptureSession", "Session", "AlignStation", "BriefStation", "ReadyStation", "MainWindow", "Planner", "Stage", "Desk"}
 """Classes that are still over 250 lines or 20 public methods; none may join them."""

@@ -15,13 +15,13 @@ from hand import Hand
 from helpers import JUDGEMENT, STATED, raised_sheet, sheet, top_of, write_bracket
 from juxtum.cli import main
 from juxtum.demo import solids
-from juxtum.desk.stations.findings import Key
 from juxtum.errors import InputError
 from juxtum.evaluate import Aim, LineResult, Verdict, measure_deviation
 from juxtum.evaluate.kinds import KINDS, Characteristic, Flatness, Given, Profile, kind_of
 from juxtum.evaluate.kinds.flatness import middle_of_zone
 from juxtum.geometry import PointCloud, RigidTransform
 from juxtum.geometry.arrays import Floats
+from juxtum.guide.findings import Key
 from juxtum.job import FileStore, Job, Procedure, Runner, inputs_of, save_job
 from juxtum.job.planning import task_of, with_circumstances
 from juxtum.job.steps import AsScanned, Decide, Measure

@@ -15,12 +15,12 @@ import pytest
 from helpers import STATED, box_mesh, write_bracket
 from juxtum.errors import InputError
 from juxtum.evaluate.kinds import Profile
+from juxtum.guide.verdicts import headline
 from juxtum.job import Brief, Evaluation, FileStore, Job, Procedure, Runner, inputs_of
 from juxtum.job.steps import AsScanned, BestFit, Decide, GridStep, Measure, ReadingStep
 from juxtum.progress import Progress
 from juxtum.report import result_document, write_outputs
 from juxtum.report.drawing import printable, shortened
-from juxtum.report.result import headline
 from juxtum.report.writer import OUTPUTS, check_folder
 
 

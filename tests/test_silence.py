@@ -18,13 +18,13 @@ from juxtum.cli import main
 from juxtum.demo import solids
 from juxtum.exchange.meshes import read_mesh
 from juxtum.geometry import PointCloud
+from juxtum.guide.verdicts import headline
 from juxtum.job import Evaluation, FileStore, Job, Runner, inputs_of
 from juxtum.job.document import default_procedure
 from juxtum.job.doubts import doubts_about_inputs
 from juxtum.job.inputs import LoadedScan
 from juxtum.job.store import save_procedure
 from juxtum.nominal import Nominal
-from juxtum.report.result import headline
 from juxtum.units import Unit
 
 HOW = ("--instrument", "handheld", "--temperature", "20")

@@ -17,6 +17,7 @@ from juxtum.evaluate import DecisionRule, Verdict
 from juxtum.evaluate.kinds import Profile
 from juxtum.exchange.limits import check_file
 from juxtum.folders import cache_folder
+from juxtum.guide.verdicts import headline
 from juxtum.instruments import Circumstances, Environment
 from juxtum.instruments.circumstances import for_other_parts
 from juxtum.instruments.models import stated_instrument
@@ -39,7 +40,6 @@ from juxtum.job.steps import (
 )
 from juxtum.job.store import SUFFIX, load_procedure
 from juxtum.report import result_document, write_outputs
-from juxtum.report.result import headline
 from juxtum.report.writer import check_folder
 
 LEAST_NEAR = 0.5

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from typing import Protocol
 
-from juxtum.desk.stations.findings import Key
+from juxtum.guide.findings import Key
 
 MENUS = ("File", "Edit", "Job", "View", "Tools", "Help")
 

@@ -9,7 +9,7 @@ from juxtum.capture.snapshot import Snapshot
 from juxtum.desk.controls import StageControls
 from juxtum.desk.session import Session
 from juxtum.desk.stage_view import StageView
-from juxtum.desk.stations.findings import Key
+from juxtum.guide.findings import Key
 from juxtum.plan.planner import Planner
 
 if TYPE_CHECKING:

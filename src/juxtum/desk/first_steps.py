@@ -10,8 +10,8 @@ from PyQt6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout
 
 from juxtum.desk.derived import Derived
 from juxtum.desk.stage_fit import FittingView
-from juxtum.desk.stations.findings import Key, loose_pieces
 from juxtum.desk.widgets import button, label
+from juxtum.guide.findings import Key, loose_pieces
 
 
 @dataclass(frozen=True)

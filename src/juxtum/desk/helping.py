@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QWidget
 
 from juxtum.desk.action import Action
 from juxtum.desk.method import Page, about_text, keys_text, method_text
-from juxtum.desk.stations.findings import Key
+from juxtum.guide.findings import Key
 from juxtum.log import log_file
 
 

@@ -12,10 +12,10 @@ from juxtum.desk.derived import Derived
 from juxtum.desk.ledger import Ledger
 from juxtum.desk.route import Route
 from juxtum.desk.stage_view import StageView
-from juxtum.desk.stations.findings import Key, finding
 from juxtum.desk.status import StatusStrip
 from juxtum.desk.strip import Strip
 from juxtum.desk.style import THEME
+from juxtum.guide.findings import Key, finding
 
 ROOMY = 1600
 """Below this width floor-readable sizes leave only the marks of the route."""

@@ -9,8 +9,8 @@ from PyQt6.QtWidgets import QDialog, QDialogButtonBox, QTextBrowser, QVBoxLayout
 
 from juxtum import __version__
 from juxtum.desk.action import MENUS, Action
-from juxtum.desk.stations.findings import Key
 from juxtum.evaluate.kinds import KINDS
+from juxtum.guide.findings import Key
 
 METHODS: dict[Key, list[tuple[str, str]]] = {
     Key.BRIEF: [

@@ -7,8 +7,8 @@ from PyQt6.QtGui import QFontMetricsF, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QAbstractButton, QSizePolicy, QVBoxLayout, QWidget
 
 from juxtum.desk.marks import paint_mark
-from juxtum.desk.stations.findings import Finding, Key, State
 from juxtum.desk.style import THEME, colour, font
+from juxtum.guide.findings import Finding, Key, State
 from juxtum.look import BODY, SMALL
 
 WIDE, NARROW = 196, 52

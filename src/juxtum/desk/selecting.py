@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from juxtum.desk.desk import Desk
-from juxtum.desk.stations.findings import Key
 from juxtum.desk.stations.measure import MeasureStation
+from juxtum.guide.findings import Key
 
 
 class Selecting:

@@ -14,7 +14,7 @@ from PyQt6.QtWidgets import QApplication
 
 from juxtum.desk.app import make_application
 from juxtum.desk.planning.topics import Topic
-from juxtum.desk.stations.findings import Key
+from juxtum.guide.findings import Key
 from juxtum.scene.camera import View
 
 SIZE = (1280, 800)

@@ -158,7 +158,7 @@ class StageView(FittingView):
 
     def stay_soft(self) -> None:
         """What is shown will change soon: no sharp picture yet."""
-        self._moving = True
+        self._moving, self._is_sharp = self._moving and self.pointer.is_down, False
         self._settle.start(SOFT_MS)
 
     def settle_soon(self) -> None:

@@ -18,8 +18,8 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from juxtum.desk.stations.findings import NextAction
 from juxtum.errors import InputError
+from juxtum.guide.findings import NextAction
 from juxtum.units import Unit, parse_length
 
 

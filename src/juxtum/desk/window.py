@@ -32,8 +32,8 @@ from juxtum.desk.session import Session, is_worth_keeping
 from juxtum.desk.stage_view import StageView
 from juxtum.desk.stations.all import Stations
 from juxtum.desk.stations.base import Station
-from juxtum.desk.stations.findings import Key
 from juxtum.errors import InputError
+from juxtum.guide.findings import Key
 from juxtum.plan.planner import Planner
 from juxtum.scene.camera import View
 

@@ -12,13 +12,13 @@ import numpy as np
 
 from juxtum.evaluate import Histogram, LineResult, Verdict, histogram
 from juxtum.evaluate.readings import standing
+from juxtum.guide.verdicts import headline
 from juxtum.job import Evaluation, Job
 from juxtum.job.readiness import Policy
 from juxtum.job.runner import Comparison
 from juxtum.look import LIGHT
 from juxtum.report import drawing as d
 from juxtum.report.pictures import Picture
-from juxtum.report.result import headline
 from juxtum.scene.cards import Box, place_cards
 from juxtum.scene.palette import MapScale
 from juxtum.wording import measured, percent, signed, tolerance, uncertainty

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from juxtum.desk.action import Action
 from juxtum.desk.capturing.ways import Way
-from juxtum.desk.stations.findings import Key
+from juxtum.guide.findings import Key
 
 if TYPE_CHECKING:
     from juxtum.desk.stations.capture import CaptureStation

@@ -19,11 +19,11 @@ from juxtum.desk.capturing.hosting import scanner_of
 from juxtum.desk.capturing.painting import skin_of
 from juxtum.desk.capturing.panel import CapturePanel
 from juxtum.desk.overlays import Pin
-from juxtum.desk.stations.findings import NextAction
 from juxtum.desk.widgets import Facts, button, combo, form, label, line, row
 from juxtum.devices.link import DirectLink
 from juxtum.devices.protocol import Message
 from juxtum.devices.standin import StandIn
+from juxtum.guide.findings import NextAction
 from juxtum.plan.planner import Planner
 from juxtum.progress import Progress
 from juxtum.scene.capture_layers import Skin

@@ -9,7 +9,6 @@ from juxtum.capture.probing import ProbedFeature, ProbeTask, evaluate, guide, ta
 from juxtum.desk.capturing.driver import Connection
 from juxtum.desk.capturing.panel import CapturePanel
 from juxtum.desk.overlays import Pin
-from juxtum.desk.stations.findings import NextAction
 from juxtum.desk.widgets import Facts, button, combo, form, label, row
 from juxtum.devices.kinds import DeviceKind
 from juxtum.devices.link import ask
@@ -17,6 +16,7 @@ from juxtum.devices.protocol import Message
 from juxtum.errors import JuxtumError
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats
+from juxtum.guide.findings import NextAction
 from juxtum.nominal import FaceKind, Nominal
 from juxtum.plan.holes import find_holes
 from juxtum.progress import Progress

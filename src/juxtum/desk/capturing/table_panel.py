@@ -13,13 +13,13 @@ from juxtum.desk.capturing.driver import Connection
 from juxtum.desk.capturing.keeping import Keeper
 from juxtum.desk.capturing.painting import skin_of
 from juxtum.desk.capturing.panel import CapturePanel
-from juxtum.desk.stations.findings import NextAction, thousands
 from juxtum.desk.widgets import Facts, button, label, row
 from juxtum.devices.kinds import DeviceKind
 from juxtum.devices.link import ask
 from juxtum.devices.protocol import DeviceError, Message
 from juxtum.devices.surface import EXPOSURES, USUAL
 from juxtum.errors import Cancelled, JuxtumError
+from juxtum.guide.findings import NextAction, thousands
 from juxtum.job import Job
 from juxtum.plan.planner import Planner
 from juxtum.progress import Progress

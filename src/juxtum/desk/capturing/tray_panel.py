@@ -7,10 +7,10 @@ import numpy as np
 from juxtum.capture.points import write_points
 from juxtum.capture.traying import TrayScan, scan_tray
 from juxtum.desk.capturing.panel import CapturePanel
-from juxtum.desk.stations.findings import NextAction, thousands
 from juxtum.desk.widgets import Facts, button, label, row
 from juxtum.devices.kinds import DeviceKind
 from juxtum.exchange.writing import as_file_name, write_atomically
+from juxtum.guide.findings import NextAction, thousands
 from juxtum.plan.tray import TrayPlan
 from juxtum.progress import Progress
 from juxtum.scene.drawables import plain_cloud

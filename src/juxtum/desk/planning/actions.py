@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from juxtum.desk.action import Action
 from juxtum.desk.planning.topics import Topic
-from juxtum.desk.stations.findings import Key
+from juxtum.guide.findings import Key
 
 if TYPE_CHECKING:
     from juxtum.desk.stations.plan import PlanStation

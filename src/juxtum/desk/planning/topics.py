@@ -7,9 +7,9 @@ from enum import StrEnum
 from typing import Any
 
 from juxtum.desk.derived import Derived
-from juxtum.desk.stations.findings import NextAction
 from juxtum.errors import JuxtumError
 from juxtum.geometry import TriangleMesh
+from juxtum.guide.findings import NextAction
 from juxtum.instruments.models import InstrumentModel, Kind, shipped_instruments
 from juxtum.job import Job
 from juxtum.job.planning import task_of

@@ -10,10 +10,10 @@ from juxtum.desk.action import Action
 from juxtum.desk.overlays import Pin
 from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.stations.base import Station
-from juxtum.desk.stations.findings import Key, alignment_facts
 from juxtum.desk.widgets import Choice, Facts, button, label, line, row
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats
+from juxtum.guide.findings import Key, alignment_facts
 from juxtum.job import Job
 from juxtum.job.steps import BestFit, DatumChoice, Datums, Pairs, Rough
 from juxtum.scene.drawables import face_surface

@@ -8,11 +8,11 @@ from juxtum.desk.stations.assemble import AssembleStation
 from juxtum.desk.stations.base import Station
 from juxtum.desk.stations.brief import BriefStation
 from juxtum.desk.stations.capture import CaptureStation
-from juxtum.desk.stations.findings import Key
 from juxtum.desk.stations.measure import MeasureStation
 from juxtum.desk.stations.plan import PlanStation
 from juxtum.desk.stations.ready import ReadyStation
 from juxtum.desk.stations.report import ReportStation
+from juxtum.guide.findings import Key
 
 
 class Stations:

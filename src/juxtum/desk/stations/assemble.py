@@ -10,11 +10,11 @@ from juxtum.desk.action import Action
 from juxtum.desk.overlays import Pin
 from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.stations.base import Station
-from juxtum.desk.stations.findings import Key, loose_pieces, scan_facts, thousands
 from juxtum.desk.widgets import Choice, Facts, LengthField, button, form, label, line, row
 from juxtum.errors import InputError
 from juxtum.geometry import Plane, TriangleMesh
 from juxtum.geometry.arrays import Floats
+from juxtum.guide.findings import Key, loose_pieces, scan_facts, thousands
 from juxtum.job.steps import Fragments, PlaneChoice, Selection, Trim
 from juxtum.scene.drawables import plain_surface
 from juxtum.scene.dress import MAP_LAYERS

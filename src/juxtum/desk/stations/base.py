@@ -10,9 +10,9 @@ from PyQt6.QtWidgets import QFrame, QScrollArea, QVBoxLayout, QWidget
 from juxtum.desk.action import Action
 from juxtum.desk.derived import Derived
 from juxtum.desk.stage_pointer import Mode
-from juxtum.desk.stations.findings import Key, next_action
 from juxtum.desk.widgets import NextBox, label
 from juxtum.geometry.arrays import Floats
+from juxtum.guide.findings import Key, next_action
 from juxtum.scene.dress import MAP_LAYERS
 from juxtum.scene.stage import Hit, Shown
 

@@ -12,10 +12,10 @@ from juxtum.desk.action import Action
 from juxtum.desk.kind_form import KindForm
 from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.stations.base import Station
-from juxtum.desk.stations.findings import Key, short, thousands
 from juxtum.desk.widgets import Facts, LengthField, button, form, label, line, row
 from juxtum.errors import InputError
 from juxtum.evaluate.kinds import Kind, Profile
+from juxtum.guide.findings import Key, short, thousands
 from juxtum.instruments import Coating, Instrument, Origin
 from juxtum.instruments.stated import validation_sentence
 from juxtum.job import Job

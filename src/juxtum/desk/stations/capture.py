@@ -19,8 +19,8 @@ from juxtum.desk.capturing.steps import next_step
 from juxtum.desk.capturing.ways import FRAMED, Panels, Way, way_bar
 from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.stations.base import Station
-from juxtum.desk.stations.findings import Key
 from juxtum.devices.body import Pose
+from juxtum.guide.findings import Key
 from juxtum.plan.planner import Planner
 from juxtum.scene.camera import View
 from juxtum.scene.capture_layers import Skin

@@ -15,13 +15,13 @@ from juxtum.desk.marks import paint_mark, paint_ruler, verdict_colour
 from juxtum.desk.overlays import Pin
 from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.stations.base import Station
-from juxtum.desk.stations.findings import Key, doubtful_places, map_facts, numbered_warnings, worst_result
 from juxtum.desk.style import THEME, colour, font
 from juxtum.desk.widgets import Facts, LengthField, button, form, label, line, row
 from juxtum.errors import InputError
 from juxtum.evaluate import LineResult, Reading
 from juxtum.evaluate.uncertainty import Budget
 from juxtum.geometry.arrays import Floats
+from juxtum.guide.findings import Key, doubtful_places, map_facts, numbered_warnings, worst_result
 from juxtum.job import Job
 from juxtum.job.steps import GridStep, Measure, ReadingStep
 from juxtum.look import LARGE, SMALL

@@ -23,9 +23,9 @@ from juxtum.desk.planning.table import PlanTable
 from juxtum.desk.planning.target_panel import TargetsPanel
 from juxtum.desk.planning.topics import TargetsAnswer, Topic
 from juxtum.desk.stations.base import Station
-from juxtum.desk.stations.findings import Key
 from juxtum.errors import JuxtumError
 from juxtum.geometry.arrays import Floats
+from juxtum.guide.findings import Key
 from juxtum.job import Job
 from juxtum.plan.blind import methods
 from juxtum.plan.document import Plan

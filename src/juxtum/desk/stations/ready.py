@@ -15,9 +15,9 @@ from juxtum.desk.readying.calibrating import Calibrating
 from juxtum.desk.readying.certificates import Certificates
 from juxtum.desk.readying.go_panel import GoPanel
 from juxtum.desk.stations.base import Station
-from juxtum.desk.stations.findings import Key, NextAction
 from juxtum.desk.widgets import Facts, LengthField, button, combo, form, label, line, row
 from juxtum.errors import JuxtumError
+from juxtum.guide.findings import Key, NextAction
 from juxtum.instruments.coats import COATS
 from juxtum.job import Job
 from juxtum.job.planning import with_coating, with_temperature

@@ -5,12 +5,12 @@ from __future__ import annotations
 from dataclasses import dataclass
 from enum import StrEnum
 
-from juxtum.desk.derived import Derived
 from juxtum.evaluate import LineResult, Verdict
 from juxtum.evaluate.foreign import ForeignPatch, PassedPatch
 from juxtum.geometry import TriangleMesh
 from juxtum.geometry.arrays import Floats
-from juxtum.report.result import counts, headline
+from juxtum.guide.known import Known
+from juxtum.guide.verdicts import counts, headline
 from juxtum.wording import percent, signed
 
 
@@ -58,12 +58,12 @@ class NextAction:
     button: str = "Do it"
 
 
-def loose_pieces(d: Derived) -> int:
+def loose_pieces(d: Known) -> int:
     """Pieces of the scan besides the largest."""
     return 0 if d.pieces is None else len(d.pieces.areas) - 1
 
 
-def finding(key: Key, d: Derived) -> Finding:
+def finding(key: Key, d: Known) -> Finding:
     """What the route says under a station's name."""
     return {
         Key.BRIEF: _brief,
@@ -77,7 +77,7 @@ def finding(key: Key, d: Derived) -> Finding:
     }[key](d)
 
 
-def _brief(d: Derived) -> Finding:
+def _brief(d: Known) -> Finding:
     if d.nominal is None:
         return Finding("no nominal yet", State.OPEN)
     number = len(d.job.procedure.characteristics)
@@ -85,7 +85,7 @@ def _brief(d: Derived) -> Finding:
     return Finding(f"{len(d.nominal.faces)} faces, {words}", State.DONE if number else State.OPEN)
 
 
-def _plan(d: Derived) -> Finding:
+def _plan(d: Known) -> Finding:
     plan = d.job.plan
     if plan is None or not plan.targets:
         return Finding("no targets planned", State.OPEN)
@@ -95,7 +95,7 @@ def _plan(d: Derived) -> Finding:
     return Finding(f"{len(plan.targets)} targets, {percent(plan.expected.tracked, 0)} tracked", held)
 
 
-def _ready(d: Derived) -> Finding:
+def _ready(d: Known) -> Finding:
     objection = d.job.readiness.objection
     if objection:
         return Finding(short(objection, 34), State.OPEN)
@@ -105,7 +105,7 @@ def _ready(d: Derived) -> Finding:
     return Finding(f"{ticked} things prepared" if ticked > 1 else "1 thing prepared", State.DONE if "safe" in d.job.prepared else State.OPEN)
 
 
-def _capture(d: Derived) -> Finding:
+def _capture(d: Known) -> Finding:
     record = d.job.capture
     if record is None or not record.patches:
         return Finding("nothing captured yet", State.OPEN)
@@ -114,7 +114,7 @@ def _capture(d: Derived) -> Finding:
     return Finding(words, State.DONE if record.coverage >= goal - 0.1 else State.OPEN)
 
 
-def _assemble(d: Derived) -> Finding:
+def _assemble(d: Known) -> Finding:
     if d.scan is None:
         return Finding("no scan yet", State.OPEN)
     if d.table is not None:
@@ -125,7 +125,7 @@ def _assemble(d: Derived) -> Finding:
     return Finding(f"{thousands(len(d.scan.points))} points, clean", State.DONE)
 
 
-def _align(d: Derived) -> Finding:
+def _align(d: Known) -> Finding:
     if d.evaluation is None:
         return Finding("not aligned yet", State.OPEN)
     a = d.evaluation.alignment
@@ -134,7 +134,7 @@ def _align(d: Derived) -> Finding:
     return Finding(f"{d.in_force}, RMS {a.rms:.3f}", State.DONE)
 
 
-def _measure(d: Derived) -> Finding:
+def _measure(d: Known) -> Finding:
     if d.evaluation is None:
         return Finding("nothing measured yet", State.OPEN)
     if not d.evaluation.ledger:
@@ -151,7 +151,7 @@ def _measure(d: Derived) -> Finding:
     return Finding(", ".join(parts), State.DONE, worst)
 
 
-def _report(d: Derived) -> Finding:
+def _report(d: Known) -> Finding:
     if d.evaluation is None:
         return Finding("nothing to report yet", State.OPEN)
     missing = [name for name, value in (("serial", d.job.brief.serial), ("operator", d.job.brief.operator)) if not value]
@@ -160,7 +160,7 @@ def _report(d: Derived) -> Finding:
     return Finding("ready to be written", State.DONE)
 
 
-def next_action(key: Key, d: Derived) -> NextAction:
+def next_action(key: Key, d: Known) -> NextAction:
     """The next sensible action at a station."""
     return {
         Key.BRIEF: _next_brief,
@@ -174,7 +174,7 @@ def next_action(key: Key, d: Derived) -> NextAction:
     }[key](d)
 
 
-def _next_brief(d: Derived) -> NextAction:
+def _next_brief(d: Known) -> NextAction:
     if d.nominal is None:
         return NextAction("bring the nominal", "everything is measured against it; CAD keeps its exact faces", "bring nominal", "Choose a file")
     if not d.job.procedure.characteristics:
@@ -188,22 +188,22 @@ def _next_brief(d: Derived) -> NextAction:
     return NextAction("look at the scan", "nominal, scan and characteristics are all here", "go assemble", "Go to Assemble")
 
 
-def _next_plan(d: Derived) -> NextAction:
+def _next_plan(d: Known) -> NextAction:
     del d
     return NextAction("plan the targets", "as few as hold every pose", "plan targets", "Plan them")
 
 
-def _next_ready(d: Derived) -> NextAction:
+def _next_ready(d: Known) -> NextAction:
     del d
     return NextAction("go through the list", "what the plan asks for before the capture", "go capture", "Go to Capture")
 
 
-def _next_capture(d: Derived) -> NextAction:
+def _next_capture(d: Known) -> NextAction:
     del d
     return NextAction("connect the scanner", "a stand-in ships with Juxtum", "connect device", "Connect")
 
 
-def _next_assemble(d: Derived) -> NextAction:
+def _next_assemble(d: Known) -> NextAction:
     if d.scan is None:
         return NextAction("bring the scan", "there is nothing to clean yet", "bring scan", "Choose a file")
     if d.table is not None:
@@ -220,7 +220,7 @@ def _next_assemble(d: Derived) -> NextAction:
     return NextAction("put it into part coordinates", "the table and the loose fragments are gone", "go align", "Go to Align")
 
 
-def _next_align(d: Derived) -> NextAction:
+def _next_align(d: Known) -> NextAction:
     if d.nominal is None or d.scan is None:
         what = "nominal" if d.nominal is None else "scan"
         return NextAction(f"bring the {what}", "an alignment needs both sides", f"bring {what}", "Choose a file")
@@ -238,7 +238,7 @@ def _next_align(d: Derived) -> NextAction:
     return NextAction("read the map", f"the alignment '{d.in_force}' leaves nothing free", "go measure", "Go to Measure")
 
 
-def _next_measure(d: Derived) -> NextAction:
+def _next_measure(d: Known) -> NextAction:
     if d.evaluation is None:
         return NextAction("align the scan first", "deviations need both in one frame", "go align", "Go to Align")
     if not d.evaluation.ledger:
@@ -255,7 +255,7 @@ def _next_measure(d: Derived) -> NextAction:
     return NextAction("hand it over", f"{headline(d.evaluation)}; the readings are pinned", "go report", "Go to Report")
 
 
-def worst_result(d: Derived) -> LineResult | None:
+def worst_result(d: Known) -> LineResult | None:
     """The characteristic farthest beyond its limit for its width."""
     if d.evaluation is None:
         return None
@@ -263,18 +263,18 @@ def worst_result(d: Derived) -> LineResult | None:
     return max(measured, key=lambda c: c.excess, default=None)
 
 
-def _has_reading_near(d: Derived, worst: LineResult) -> bool:
+def _has_reading_near(d: Known, worst: LineResult) -> bool:
     assert d.evaluation is not None and worst.place is not None
     return any(float(((r.place - worst.place) ** 2).sum()) < 9.0 for r in d.evaluation.readings)
 
 
-def _next_report(d: Derived) -> NextAction:
+def _next_report(d: Known) -> NextAction:
     if d.evaluation is None:
         return NextAction("align and measure first", "there is nothing to hand over yet", "go align", "Go to Align")
     return NextAction("write the report", "PDF, tables and the coloured scan go into one folder", "write report", "Write it")
 
 
-def alignment_facts(d: Derived) -> list[tuple[str, str]]:
+def alignment_facts(d: Known) -> list[tuple[str, str]]:
     """Numbers of the frame in force."""
     if d.evaluation is None:
         return []
@@ -283,7 +283,7 @@ def alignment_facts(d: Derived) -> list[tuple[str, str]]:
     return [("method", a.method), ("RMS", f"{a.rms:.4f} mm"), ("points used", thousands(a.used)), ("scan near nominal", percent(share))]
 
 
-def scan_facts(d: Derived) -> list[tuple[str, str]]:
+def scan_facts(d: Known) -> list[tuple[str, str]]:
     """Numbers of the scan as it is now."""
     if d.scan is None:
         return []
@@ -295,7 +295,7 @@ def scan_facts(d: Derived) -> list[tuple[str, str]]:
     return facts
 
 
-def map_facts(d: Derived) -> list[tuple[str, str]]:
+def map_facts(d: Known) -> list[tuple[str, str]]:
     """Statistics of the map."""
     if d.evaluation is None:
         return []
@@ -313,7 +313,7 @@ MOST_NUMBERED = 6
 """So many doubtful places are named on the worksheet and pinned on the stage; the report has them all."""
 
 
-def doubtful_places(d: Derived) -> list[Floats]:
+def doubtful_places(d: Known) -> list[Floats]:
     """Where surface is that is not drawn, or is missing, largest first."""
     if d.evaluation is None:
         return []
@@ -323,7 +323,7 @@ def doubtful_places(d: Derived) -> list[Floats]:
     return [p.place for p in patches[:MOST_NUMBERED]]
 
 
-def numbered_warnings(d: Derived) -> list[str]:
+def numbered_warnings(d: Known) -> list[str]:
     """Notes, then the doubtful places with the numbers of their pins."""
     if d.evaluation is None:
         return []

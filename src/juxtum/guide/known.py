@@ -1,0 +1,51 @@
+"""What of a job has to be known before anything can be said about it."""
+
+from __future__ import annotations
+
+from typing import Protocol
+
+from juxtum.geometry import Plane
+from juxtum.geometry.arrays import Floats
+from juxtum.geometry.mesh import Scan
+from juxtum.job import Evaluation, Job
+from juxtum.nominal import Nominal
+
+
+class KnownPieces(Protocol):
+    """Connected pieces of a scan."""
+
+    @property
+    def areas(self) -> Floats:
+        """Their areas, falling, mm2."""
+
+
+class Known(Protocol):
+    """Results of a job; what could not be had yet is None."""
+
+    @property
+    def job(self) -> Job:
+        """The job."""
+
+    @property
+    def nominal(self) -> Nominal | None:
+        """What the part should be."""
+
+    @property
+    def scan(self) -> Scan | None:
+        """The clean scan in force."""
+
+    @property
+    def table(self) -> Plane | None:
+        """A table that is still in the scan."""
+
+    @property
+    def pieces(self) -> KnownPieces | None:
+        """Its connected pieces."""
+
+    @property
+    def in_force(self) -> str:
+        """The name of the alignment whose map is shown."""
+
+    @property
+    def evaluation(self) -> Evaluation | None:
+        """What was measured in it."""
