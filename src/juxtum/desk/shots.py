@@ -19,6 +19,8 @@ from juxtum.scene.camera import View
 
 SIZE = (1280, 800)
 PATIENCE = 300.0
+REST = 4.0
+"""How long a picture waits for the stage to come to rest, s."""
 
 
 def take_shots(folder: Path) -> int:
@@ -65,6 +67,11 @@ class _Walk:
     def save(self, name: str) -> None:
         """A picture of the window."""
         self.settle()
+        # A capture that runs is never drawn sharply; everything else is, a moment after it has come to rest.
+        end = time.monotonic() + REST
+        while self.window.view.is_moving and time.monotonic() < end:
+            self.application.processEvents()
+            time.sleep(0.03)
         self.window.notice.hide()
         self.window.grab().save(str(self.folder / f"{name}.png"))
 

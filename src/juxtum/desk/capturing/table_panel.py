@@ -56,7 +56,7 @@ class TablePanel(CapturePanel):
         self.body.addLayout(row(self._dim, self._level, self._bright, self._back))
         self._facts = Facts("Turns")
         self.body.addWidget(self._facts)
-        self._use = button("Make the scan of them", self.station.scanner.use_capture, tip="One surface of all shots, without the table")
+        self._use = button("Create surface from shots", self.station.scanner.use_capture, tip="One surface of all shots, without the table")
         self._anew = button("Start anew", self.station.scanner.start_anew, tip="Takes the capture out of the job; can be undone")
         self.body.addLayout(row(self._use, self._anew))
         self._show()
