@@ -20,6 +20,7 @@ from juxtum.job.store import parse_job
 
 pytestmark = pytest.mark.quick
 SAMPLES = Path(__file__).parent / "samples"
+CORNERS = ((0.0, 0.0, 0.0), (60.0, 0.0, 0.0), (0.0, 40.0, 0.0))
 SHIFT = turned((0, 0, 1), (0.4, -0.3, 0.2))
 
 
@@ -56,6 +57,8 @@ def test_the_procedure_goes_from_one_scan_to_another(two_scans: tuple[FileStore,
     _, job = two_scans
     other = job.on_scan("scan")
     assert other.scan_in_force == "scan" and {s.scan for s in other.procedure.alignments} == {"scan"}
+    cut = job.with_step(Pairs(measured=CORNERS, nominal=CORNERS)).with_step(Trim(scan="scan 2"))
+    assert cut.picked_for("scan 2") == ("pairs",) and cut.picked_for("scan") == (), "a table that is found is found anew"
     left = job.without_input("scan 2")
     assert [held.name for held in left.scans] == ["scan"] and left.procedure == other.procedure
     with pytest.raises(JobError, match="there is no input called 'third'"):
@@ -85,6 +88,7 @@ def test_inputs_are_told_apart(two_scans: tuple[FileStore, Job], inputs: tuple[s
         ((BestFit(name="a", start="b"), BestFit(name="b", start="a")), "b", "the alignment 'b' starts from itself"),
         ((BestFit(name="a", start="gone"),), "a", "there is no alignment called 'gone'"),
         ((BestFit(name="a", scan="scan 9"),), "a", "the job has no scan called 'scan 9'"),
+        ((AsScanned(name="b"), BestFit(name="a", scan="scan 2", start="b")), "a", "lays scan 2, but starts from 'b', which lays scan"),
         ((), "a", "there is no alignment called 'a'"),
     ],
 )
@@ -106,7 +110,6 @@ def test_a_long_procedure_is_walked_and_not_nested(two_scans: tuple[FileStore, J
     assert runner.alignment(long, "199").rms < 1e-12
 
 
-CORNERS = ((0.0, 0.0, 0.0), (60.0, 0.0, 0.0), (0.0, 40.0, 0.0))
 
 
 def test_an_outcome_is_kept_by_what_it_reads_and_by_nothing_else(two_scans: tuple[FileStore, Job]) -> None:

@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QWidget
 from juxtum.desk.action import Action
 from juxtum.desk.asking import NOMINAL_SUFFIXES, SCAN_SUFFIXES, Asking, UnitDialog, look_at
 from juxtum.desk.session import fresh_job
+from juxtum.desk.stations.assemble import carried_over_words
 from juxtum.errors import InputError, JuxtumError
 from juxtum.exchange.cad import CAD_SUFFIXES
 from juxtum.exchange.meshes import MeshFile
@@ -127,7 +128,12 @@ class Bringing:
             more = job.with_further(file) if job.scans else job.with_scan(file)
             return more.on_scan(more.scans[-1].name)
 
-        self._scan(path, lambda: None, add)
+        def told() -> None:
+            if picked:
+                self._desk.announce(carried_over_words(picked))
+
+        picked = self._session.job.picked_for("")
+        self._scan(path, told, add)
 
     def _scan(self, path: Path, then: Callable[[], None], put: Callable[[Job, InputFile], Job]) -> None:
         def take(unit: Unit | None) -> None:

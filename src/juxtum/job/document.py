@@ -284,6 +284,11 @@ class Job(BaseModel):
         """With a step added to the procedure."""
         return self.model_copy(update={"procedure": self.procedure.with_step(step)})
 
+    def picked_for(self, name: str) -> tuple[str, ...]:
+        """What of the procedure was picked on another scan than that of a name, in words: there it may lie elsewhere."""
+        steps = (*self.procedure.cleaning, *self.procedure.alignments)
+        return tuple(dict.fromkeys(step.kind for step in steps if step.is_picked and step.scan != name))
+
     def with_step_here(self, step: Step) -> Job:
         """With a step added that is about the scan in force, where it is about a scan at all."""
         about_scan = isinstance(step, CleaningModel | AlignModel)

@@ -159,6 +159,9 @@ def _coats(graph: Graph, source: Source) -> Node:
 
 def _alignment(graph: Graph, source: Source) -> Node:
     step = graph.job.procedure.alignment(source.name)
+    if step.start and (other := graph.job.procedure.alignment(step.start)).scan != step.scan:
+        what = f"the alignment '{step.name}' lays {step.scan}, but starts from '{other.name}', which lays {other.scan}"
+        raise JobError(what, "procedure", "Choose a start for the same scan")
     more = [read for read in step.may_read() if read != NOMINAL or graph.job.nominal is not None]
     return Node((step,), under_their_names(*step.reads(), *more), step.run, shelf="alignment" if step.reads() else "")
 

@@ -21,6 +21,17 @@ from juxtum.scene.dress import MAP_LAYERS
 from juxtum.scene.stage import Hit, Shown
 
 
+def carried_over_words(kinds: tuple[str, ...]) -> str:
+    """What has to be seen to when a procedure goes from one scan to another.
+
+    Examples
+    --------
+    >>> carried_over_words(("trim", "pairs"))
+    'Carried over, but picked on the other scan: trim, pairs. See whether they hold here, or pick anew.'
+    """
+    return f"Carried over, but picked on the other scan: {', '.join(kinds)}. See whether they hold here, or pick anew."
+
+
 class AssembleStation(Station):
     """The worksheet of Assemble."""
 
@@ -87,8 +98,14 @@ class AssembleStation(Station):
 
     def take_scan(self, name: str) -> None:
         """Carry the procedure out on another scan of the job."""
-        if name and name != self.session.job.scan_in_force:
-            self.session.edit(f"measure {name}", lambda job: job.on_scan(name))
+        job = self.session.job
+        if name and name != job.scan_in_force:
+            picked = job.picked_for(name)
+            self.session.edit(f"measure {name}", lambda job: job.on_scan(name), then=lambda: self._tell_picked(picked))
+
+    def _tell_picked(self, kinds: tuple[str, ...]) -> None:
+        if kinds:
+            self.desk.announce(carried_over_words(kinds))
 
     def remove_scan(self) -> None:
         """Take the scan in force out of the job; the procedure goes on with another one."""

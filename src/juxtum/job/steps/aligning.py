@@ -107,6 +107,11 @@ class Pairs(AlignModel):
     measured: Annotated[tuple[Triple, ...], Field(max_length=1000)]
     nominal: Annotated[tuple[Triple, ...], Field(max_length=1000)]
 
+    @property
+    def is_picked(self) -> bool:
+        """Its places are those of one scan."""
+        return True
+
     def reads(self) -> tuple[Source, ...]:
         """Nothing but the places that were picked."""
         return self._start

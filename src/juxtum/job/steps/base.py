@@ -109,6 +109,11 @@ class StepModel(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
 
     @property
+    def is_picked(self) -> bool:
+        """Whether it holds places of the one scan on which they were picked."""
+        return False
+
+    @property
     def faces_named(self) -> tuple[int, ...]:
         """Faces that have to be found again in another revision of the nominal."""
         return ()

@@ -60,6 +60,11 @@ class Trim(CleaningModel):
         """For undo and lists."""
         return "trim off the table" if self.plane is None else "trim by plane"
 
+    @property
+    def is_picked(self) -> bool:
+        """Where the plane was picked."""
+        return self.plane is not None
+
     def may_read(self) -> tuple[Source, ...]:
         """A table that is to be found is told from the part by the nominal."""
         return (NOMINAL,) if self.plane is None else ()
@@ -115,6 +120,11 @@ class Selection(CleaningModel):
     view: Annotated[tuple[Finite, ...], Field(min_length=16, max_length=16)]
     outline: Annotated[tuple[tuple[Finite, Finite], ...], Field(min_length=3, max_length=2000)]
     delete: Literal["inside", "outside"] = "inside"
+
+    @property
+    def is_picked(self) -> bool:
+        """It was drawn over one scan."""
+        return True
 
     @property
     def title(self) -> str:
