@@ -10,7 +10,6 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from pydantic import ValidationError
 
 from juxtum.capture.document import CaptureRecord
 from juxtum.capture.photowalk import begin_walk, map_rows, walk_along
@@ -26,11 +25,10 @@ from juxtum.devices.link import TOKEN, DirectLink, Link, SocketLink, ask
 from juxtum.devices.protocol import DeviceError, Message
 from juxtum.devices.server import serve
 from juxtum.errors import InputError
-from juxtum.exchange.limits import check_file
+from juxtum.exchange.documents import Form, read_document
 from juxtum.exchange.meshes import write_ply
 from juxtum.exchange.writing import write_atomically
 from juxtum.instruments.models import Kind, instrument_named, shipped
-from juxtum.instruments.stated import validation_sentence
 from juxtum.job import FileStore, Job, Procedure, Runner, save_job
 from juxtum.job.document import default_procedure
 from juxtum.job.planning import task_of, with_captured_circumstances
@@ -125,8 +123,6 @@ def read_plan(path: Path, files: FileStore) -> Plan:
     ------
     InputError
     """
-    if check_file(path) > MAX_PLAN_BYTES and path.suffix.lower() != SUFFIX:
-        raise InputError("this is too large to be a plan", str(path), "Give a plan in JSON or a job")
     if path.suffix.lower() == SUFFIX:
         from juxtum.folders import cache_folder
 
@@ -134,10 +130,7 @@ def read_plan(path: Path, files: FileStore) -> Plan:
         if plan is None:
             raise InputError("this job has no plan", str(path), "Plan it first")
         return plan
-    try:
-        return Plan.model_validate_json(path.read_bytes())
-    except ValidationError as problem:
-        raise InputError(f"this is not a plan: {validation_sentence(problem)}", str(path), "See docs/plan-format.md") from problem
+    return read_document(path, Form(Plan, "a plan", "See docs/plan-format.md", MAX_PLAN_BYTES))
 
 
 def _photographed(job: Job, planner: Planner, link: Link, session: CaptureSession, seed: int) -> None:

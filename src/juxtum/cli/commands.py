@@ -9,34 +9,30 @@ import sys
 from itertools import count
 from pathlib import Path
 
-from pydantic import BaseModel, ConfigDict, ValidationError
+from pydantic import BaseModel, ConfigDict
 
 from juxtum.cli.progress import end_progress, show_progress
 from juxtum.errors import AlignmentError, InputError
 from juxtum.evaluate import DecisionRule, Verdict
 from juxtum.evaluate.kinds import Profile
+from juxtum.exchange.documents import Form, read_document
 from juxtum.exchange.limits import check_file
 from juxtum.folders import cache_folder
 from juxtum.guide.verdicts import headline
 from juxtum.instruments import Circumstances, Environment
 from juxtum.instruments.circumstances import for_other_parts
 from juxtum.instruments.models import stated_instrument
-from juxtum.instruments.stated import validation_sentence
 from juxtum.job import Evaluation, FileStore, Job, Procedure, Runner, load_job
-from juxtum.job.document import LOOSE_SHARE
+from juxtum.job.document import usual_alignment, usual_cleaning
 from juxtum.job.files import content_hash
 from juxtum.job.roles import inputs_of
 from juxtum.job.steps import (
     AsScanned,
-    BestFit,
     DatumChoice,
     Datums,
     Decide,
-    Fragments,
     Measure,
-    Rough,
     Step,
-    Trim,
 )
 from juxtum.job.store import SUFFIX, load_procedure
 from juxtum.report import result_document, write_outputs
@@ -131,13 +127,13 @@ def _is_free(folder: Path, digest: str) -> bool:
 
 
 def _cleaning(trim: str) -> list[Step]:
-    return [Trim(), Fragments(share=LOOSE_SHARE)] if trim == "auto" else []
+    return list(usual_cleaning()) if trim == "auto" else []
 
 
 def _alignment(choice: str) -> list[Step]:
     if choice == "none":
         return [AsScanned()]
-    fit: list[Step] = [Rough(), BestFit(start="rough")]
+    fit: list[Step] = [*usual_alignment()]
     if choice == "best-fit":
         return fit
     if choice.startswith("datums:"):
@@ -152,12 +148,7 @@ def read_datums(path: Path) -> tuple[DatumChoice, ...]:
     ------
     InputError
     """
-    if check_file(path) > 1_000_000:
-        raise InputError("this is too large to be a list of datums", str(path), "Give a small JSON document")
-    try:
-        return DatumFile.model_validate_json(path.read_bytes()).datums
-    except ValidationError as problem:
-        raise InputError(validation_sentence(problem), str(path), "See docs/job-format.md") from problem
+    return read_document(path, Form(DatumFile, "a list of datums", "See docs/job-format.md")).datums
 
 
 def _replay(job: Job, runner: Runner, folder: Path) -> Evaluation:

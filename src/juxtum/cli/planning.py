@@ -9,16 +9,16 @@ import json
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from pydantic import ValidationError
 
 from juxtum.cli.progress import end_progress, show_progress
 from juxtum.errors import InputError
+from juxtum.exchange.documents import validation_sentence
 from juxtum.exchange.limits import check_file
 from juxtum.folders import cache_folder
 from juxtum.instruments.models import InstrumentModel, Kind, instrument_named, shipped, shipped_instruments
-from juxtum.instruments.stated import validation_sentence
 from juxtum.job import FileStore, Job, Runner, load_job
 from juxtum.job.planning import task_of
 from juxtum.job.roles import inputs_of
@@ -38,7 +38,17 @@ from juxtum.units import Unit
 DEMO = "demo:"
 MOST_TRIANGLES = 150_000
 """A mesh of more triangles is a rough scan, and thinned."""
-Answer = tuple[dict[str, Any], list[str], bool]
+
+
+class Answer(NamedTuple):
+    """A topic's document, its lines, whether it meets what is asked, and the plan as it became by it."""
+
+    document: dict[str, Any]
+    lines: list[str]
+    is_met: bool
+    plan: Plan | None = None
+
+
 """Document, lines for people, and whether the plan meets what is asked."""
 
 
@@ -47,7 +57,8 @@ def plan(options: argparse.Namespace) -> int:
     planner, job = make_planner(options)
     if options.out is not None:
         check_folder(options.out)
-    document, lines, met = ANSWERS[options.what](planner, options)
+    document, lines, met, plan = ANSWERS[options.what](planner, options)
+    planner = planner if plan is None else replace(planner, plan=plan)
     end_progress()
     part = job.title
     document = results.plan_head(options.what, planner, part) | document
@@ -158,7 +169,7 @@ def _suitability(planner: Planner, options: argparse.Namespace) -> Answer:
     for price in planner.prices():
         lines.append(f"     spacing {price.title}: {price.effort.capture:.0f} min, {price.effort.peak / 1e9:.1f} GB")
     met = all(table.of_aim(aim.id)[0].verdict is not Fitness.NOT_SUITABLE for aim in planner.task.aims)
-    return results.suitability_document(table, chart, planner), lines, met
+    return Answer(results.suitability_document(table, chart, planner), lines, met)
 
 
 def _targets(planner: Planner, options: argparse.Namespace) -> Answer:
@@ -175,8 +186,7 @@ def _targets(planner: Planner, options: argparse.Namespace) -> Answer:
     ]
     lines += [f"     {s.school}: {s.targets} targets, {100 * s.share:.0f} % tracked, {s.minutes:.0f} min; {s.words}" for s in schools]
     document = results.targets_document(made, assessment, schools)
-    object.__setattr__(planner, "plan", made.with_expectation(assessment))
-    return document, lines, assessment.share >= planner.plan.goal
+    return Answer(document, lines, assessment.share >= planner.plan.goal, made.with_expectation(assessment))
 
 
 def _photos(planner: Planner, options: argparse.Namespace) -> Answer:
@@ -187,7 +197,7 @@ def _photos(planner: Planner, options: argparse.Namespace) -> Answer:
     ]
     lines += [f"     {v.title}: U {v.expanded:.3f} mm at the longest length, {v.ratio:.2f} times" for v in made.variants]
     document = results.photos_document(made)
-    return document, lines, all(t["enough"] for t in document["targets"])
+    return Answer(document, lines, all(t["enough"] for t in document["targets"]))
 
 
 def _stations(planner: Planner, options: argparse.Namespace) -> Answer:
@@ -199,14 +209,14 @@ def _stations(planner: Planner, options: argparse.Namespace) -> Answer:
     ]
     lines += [f"     station {k + 1} at {', '.join(f'{v:.0f}' for v in s.place)}: {s.poses} poses" for k, s in enumerate(made.stations)]
     lines += [f"     stations {a} and {b} share {n} reference targets" for a, b, n in made.ties]
-    return results.stations_document(made), lines, made.share >= 0.95
+    return Answer(results.stations_document(made), lines, made.share >= 0.95)
 
 
 def _blind(planner: Planner, options: argparse.Namespace) -> Answer:
     del options
     spots = planner.blind(show_progress())
     lines = [f"{s.cause}, face {', '.join(map(str, s.faces))}: {s.reason}; {s.instead}" for s in spots]
-    return results.blind_document(planner, spots), lines or ["scanning will give everything"], not any(s.aims for s in spots)
+    return Answer(results.blind_document(planner, spots), lines or ["scanning will give everything"], not any(s.aims for s in spots))
 
 
 def _turntable(planner: Planner, options: argparse.Namespace) -> Answer:
@@ -215,13 +225,13 @@ def _turntable(planner: Planner, options: argparse.Namespace) -> Answer:
         f"{made.steps} steps x {len(made.tilts)} positions: {100 * made.coverage:.1f} % of the surface, "
         f"overlap {100 * made.overlap:.0f} %, {made.minutes:.0f} min"
     ]
-    return results.turntable_document(made), lines + [f"     {w}" for w in made.warnings], not made.warnings
+    return Answer(results.turntable_document(made), lines + [f"     {w}" for w in made.warnings], not made.warnings)
 
 
 def _tray(planner: Planner, options: argparse.Namespace) -> Answer:
     made = planner.tray(_of_kind(options, Kind.CABINET))
     lines = [f"{made.count} parts, tilted by {made.tilt:g} degrees: {made.minutes_each:.1f} min a part, {made.minutes_single:.0f} min one by one"]
-    return results.tray_document(made), lines, made.count >= (planner.plan.parts_in_tray or 1)
+    return Answer(results.tray_document(made), lines, made.count >= (planner.plan.parts_in_tray or 1))
 
 
 def _effort(planner: Planner, options: argparse.Namespace) -> Answer:
@@ -233,7 +243,7 @@ def _effort(planner: Planner, options: argparse.Namespace) -> Answer:
     ]
     lines += [f"     {e.clock}  {e.minutes:4.0f} min  {e.what}" for e in made.schedule.entries]
     lines += [f"     {w}" for w in made.schedule.warnings]
-    return results.effort_document(made), lines, made.effort.peak < 0.7 * made.memory and not made.schedule.warnings
+    return Answer(results.effort_document(made), lines, made.effort.peak < 0.7 * made.memory and not made.schedule.warnings)
 
 
 ANSWERS: dict[str, Callable[[Planner, argparse.Namespace], Answer]] = {

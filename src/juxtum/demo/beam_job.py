@@ -6,8 +6,9 @@ from juxtum.demo.world import nominal_path
 from juxtum.evaluate.kinds import Profile
 from juxtum.instruments import Circumstances, Environment, Instrument
 from juxtum.job import Brief, FileStore, Job, Procedure
+from juxtum.job.document import usual_alignment, usual_cleaning
 from juxtum.job.roles import inputs_of
-from juxtum.job.steps import BestFit, DatumChoice, Datums, Decide, Fragments, Measure, Rough, Step, Trim
+from juxtum.job.steps import DatumChoice, Datums, Decide, Measure, Step
 from juxtum.plan.document import Plan
 from juxtum.plan.views import Stance
 
@@ -54,10 +55,8 @@ def beam_job(files: FileStore) -> Job:
     rows = (("A", "first seat"), ("B", "near hinge bore"), ("C", "near hinge side"))
     datums = tuple(DatumChoice(letter=letter, faces=(FACES[name],)) for letter, name in rows)
     steps: tuple[Step, ...] = (
-        Trim(),
-        Fragments(share=0.002),
-        Rough(),
-        BestFit(start="rough"),
+        *usual_cleaning(),
+        *usual_alignment(),
         Datums(name="datums A|B|C", start="best fit", datums=datums),
         Measure(lower=-1.0, upper=1.0),
         Decide(alignment="datums A|B|C"),

@@ -8,11 +8,12 @@ from importlib.resources import files
 from pathlib import Path
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
+from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from juxtum.errors import InputError
+from juxtum.exchange.documents import Form, parse_document
 from juxtum.exchange.limits import check_file
-from juxtum.instruments.stated import Instrument, read_instrument, validation_sentence
+from juxtum.instruments.stated import Instrument, read_instrument
 
 SCHEMA = "juxtum-instrument-2"
 Text = Annotated[str, Field(min_length=1, max_length=120)]
@@ -279,12 +280,11 @@ def parse_instrument(data: bytes, where: str) -> InstrumentModel:
         When it is not JSON or says something impossible.
     """
     try:
-        return InstrumentModel.model_validate_json(data)
-    except ValidationError as problem:
-        sentence = validation_sentence(problem)
-        if "schema" in sentence and b"juxtum-instrument-1" in data:
+        return parse_document(data, where, Form(InstrumentModel, "an instrument", "See docs/instrument-format.md"))
+    except InputError as problem:
+        if "schema" in problem.what and b"juxtum-instrument-1" in data:
             raise InputError("this document only knows a length error", where, "Planning needs juxtum-instrument-2; see docs/instrument-format.md") from problem
-        raise InputError(sentence, where, "See docs/instrument-format.md") from problem
+        raise
 
 
 def read_instrument_model(path: Path) -> InstrumentModel:

@@ -5,10 +5,9 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Literal
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import BaseModel, ConfigDict, Field
 
-from juxtum.errors import InputError
-from juxtum.exchange.limits import check_file
+from juxtum.exchange.documents import Form, read_document
 
 
 class Instrument(BaseModel):
@@ -69,15 +68,6 @@ class Environment(BaseModel):
         return 20.0 if self.temperature is None else self.temperature
 
 
-def validation_sentence(problem: ValidationError) -> str:
-    """The first complaint of a document's check, in words; what the document says of itself as a whole stands as it is."""
-    first = problem.errors()[0]
-    if first["type"] == "value_error" and not first["loc"]:
-        return first["msg"].removeprefix("Value error, ")
-    place = ".".join(str(part) for part in first["loc"]) or "the document"
-    return f"'{place}' is not right: {first['msg'].lower()}"
-
-
 def read_instrument(path: Path) -> Instrument:
     """Read an instrument from its JSON document.
 
@@ -86,9 +76,4 @@ def read_instrument(path: Path) -> Instrument:
     InputError
         When it is not JSON or says something impossible.
     """
-    if check_file(path) > 1_000_000:
-        raise InputError("this is too large to be an instrument", str(path), "Give an instrument document in JSON")
-    try:
-        return Instrument.model_validate_json(path.read_bytes())
-    except ValidationError as problem:
-        raise InputError(validation_sentence(problem), str(path), "See docs/instrument-format.md") from problem
+    return read_document(path, Form(Instrument, "an instrument", "See docs/instrument-format.md"))

@@ -299,14 +299,22 @@ class Job(BaseModel):
         return self.model_copy(update={"procedure": self.procedure.without(step)})
 
 
+def usual_cleaning(scan: str = "scan") -> tuple[CleaningStep, ...]:
+    """Off with the table, then with loose fragments."""
+    return (Trim(scan=scan), Fragments(scan=scan, share=LOOSE_SHARE))
+
+
+def usual_alignment(scan: str = "scan") -> tuple[Rough, BestFit]:
+    """Rough from any pose, then best fit from there."""
+    return (Rough(scan=scan), BestFit(scan=scan, start="rough"))
+
+
 def default_procedure(lower: float = -0.2, upper: float = 0.2) -> Procedure:
     """Trim, drop fragments, rough, best fit, and the profile of the whole part."""
     return Procedure(
         steps=(
-            Trim(),
-            Fragments(share=LOOSE_SHARE),
-            Rough(),
-            BestFit(start="rough"),
+            *usual_cleaning(),
+            *usual_alignment(),
             Measure(lower=lower, upper=upper),
             Decide(alignment="best fit"),
             Profile(id="1", title="Profile of the whole part", lower=lower, upper=upper),

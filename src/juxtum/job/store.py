@@ -14,11 +14,11 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from juxtum.errors import InputError, JobError
+from juxtum.exchange.documents import Form, read_document, validation_sentence
 from juxtum.exchange.inputfile import InputFile
 from juxtum.exchange.limits import JOB_SUFFIX, MAX_FILE_BYTES, check_file
 from juxtum.exchange.writing import write_atomically
 from juxtum.instruments.circumstances import Circumstances, for_other_parts
-from juxtum.instruments.stated import validation_sentence
 from juxtum.job.document import Brief, Job, Procedure
 from juxtum.job.files import FileStore, content_hash
 from juxtum.job.inputs import load_nominal
@@ -230,12 +230,8 @@ def load_procedure(path: Path, files: FileStore, tell: Callable[[str], None] = l
     InputError
         When the file is not one, or its nominal is missing.
     """
-    if check_file(path) > MAX_DOCUMENT_BYTES:
-        raise InputError("this is too large to be a procedure", str(path), "Give a procedure in JSON")
-    try:
-        document = ProcedureFile.model_validate_json(_procedure_brought_forward(path.read_bytes()))
-    except ValidationError as problem:
-        raise InputError(f"this is not a procedure: {validation_sentence(problem)}", str(path), "See docs/job-format.md") from problem
+    form = Form(ProcedureFile, "a procedure", "See docs/job-format.md", MAX_DOCUMENT_BYTES)
+    document = read_document(path, form, _procedure_brought_forward)
     beside = path.parent / document.nominal.path
     nominal = files.adopt(beside, document.nominal.unit)
     job = Job(brief=document.brief, circumstances=document.circumstances, inputs=inputs_of(nominal), procedure=document.procedure)

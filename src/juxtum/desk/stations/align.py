@@ -15,6 +15,7 @@ from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats
 from juxtum.guide.findings import Key, alignment_facts
 from juxtum.job import Job
+from juxtum.job.document import usual_alignment
 from juxtum.job.steps import BestFit, DatumChoice, Datums, Pairs, Rough
 from juxtum.scene.drawables import face_surface
 from juxtum.scene.dress import MAP_LAYERS
@@ -92,7 +93,7 @@ class AlignStation(Station):
         """Rough, then best fit from there."""
 
         def change(job: Job) -> Job:
-            job = job.with_step_here(Rough()).with_step_here(BestFit(start="rough"))
+            job = _with_usual_alignment(job)
             return _in_force(job, "best fit")
 
         self.session.edit("align automatically", change, then=self._show_all)
@@ -204,7 +205,7 @@ class AlignStation(Station):
 
         def change(job: Job) -> Job:
             if start is None:
-                job = job.with_step_here(Rough()).with_step_here(BestFit(start="rough"))
+                job = _with_usual_alignment(job)
             return _in_force(job.with_step_here(step if start else step.model_copy(update={"start": "best fit"})), name)
 
         self.session.edit(f"lock to {name}", change)
@@ -318,6 +319,12 @@ class LockMatrix(QWidget):
     def texts(self) -> dict[str, str]:
         """What the cells say."""
         return {axis: cell.toolTip() for axis, cell in self._cells.items()}
+
+
+def _with_usual_alignment(job: Job) -> Job:
+    for step in usual_alignment(job.scan_in_force):
+        job = job.with_step(step)
+    return job
 
 
 def _in_force(job: Job, name: str) -> Job:

@@ -15,9 +15,9 @@ from juxtum.desk.stations.base import Station
 from juxtum.desk.widgets import Facts, LengthField, button, form, label, line, row
 from juxtum.errors import InputError
 from juxtum.evaluate.kinds import Kind, Profile
+from juxtum.exchange.documents import validation_sentence
 from juxtum.guide.findings import Key, short, thousands
 from juxtum.instruments import Coating, Instrument, Origin
-from juxtum.instruments.stated import validation_sentence
 from juxtum.job import Job
 from juxtum.job.planning import planned_instrument, with_circumstances
 from juxtum.scene.drawables import face_surface
