@@ -115,7 +115,7 @@ def test_route_7_frames_are_compared(demo: Hand) -> None:
     demo.click("Lock to them")
     assert demo.finding(Key.ALIGN).startswith("datums A|B|C")
     assert demo.window.align._locks.texts()["Ty"] == "Ty is locked by C"
-    moved = demo.named("Movement between frames")
+    moved = demo.named("Movement between alignments")
     assert "largest movement" in moved.facts  # type: ignore[attr-defined]
     assert demo.named("Verdicts that change", QLabel).text()  # type: ignore[attr-defined]
     before = demo.ledger()["6"][0]

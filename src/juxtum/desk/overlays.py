@@ -106,7 +106,7 @@ def paint_scale_bar(painter: QPainter, height: int, per_pixel: float) -> None:
 
 
 def paint_axes(painter: QPainter, eye: Eye, width: int, height: int) -> None:
-    """Directions of the frame in force, lower right; letters, not colours, tell them apart."""
+    """Directions of the part's coordinates, lower right; letters, not colours, tell them apart."""
     centre = QPointF(width - 44.0, height - 40.0)
     axes = sorted(zip("XYZ", np.eye(3), strict=True), key=lambda item: float(item[1] @ eye.towards))
     painter.setFont(font(SMALL, bold=True))

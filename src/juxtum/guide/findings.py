@@ -240,7 +240,7 @@ def _next_align(d: Known) -> NextAction:
 
 def _next_measure(d: Known) -> NextAction:
     if d.evaluation is None:
-        return NextAction("align the scan first", "deviations need both in one frame", "go align", "Go to Align")
+        return NextAction("align the scan first", "deviations need scan and nominal in the same coordinates", "go align", "Go to Align")
     if not d.evaluation.ledger:
         return NextAction("add the profile of the whole part", "the map has no verdict yet", "add whole profile", "Add it")
     if d.job.circumstances.instrument is None:
@@ -275,7 +275,7 @@ def _next_report(d: Known) -> NextAction:
 
 
 def alignment_facts(d: Known) -> list[tuple[str, str]]:
-    """Numbers of the frame in force."""
+    """Numbers of the alignment in force."""
     if d.evaluation is None:
         return []
     a = d.evaluation.alignment

@@ -64,7 +64,7 @@ class _Pages:
             d.write(c, EDGE, HEIGHT - 36, title, d.WORD_BOLD, 13)
             d.write_right(c, WIDTH - EDGE, HEIGHT - 36, f"{job.title}  {job.brief.serial}".strip(), d.WORD, 8, LIGHT.ink_soft)
             self.rule(HEIGHT - 44)
-        d.write(c, EDGE, 24, f"Made with Juxtum  ·  frame {self.content.evaluation.name}", d.WORD, 7, LIGHT.ink_soft)
+        d.write(c, EDGE, 24, f"Made with Juxtum  ·  alignment {self.content.evaluation.name}", d.WORD, 7, LIGHT.ink_soft)
         d.write_right(c, WIDTH - EDGE, 24, str(self.number), d.MONO, 8, LIGHT.ink_soft)
         self.y = HEIGHT - 66
 
@@ -115,7 +115,7 @@ def _cover(pages: _Pages, area: Histogram) -> None:
     d.write(c, EDGE + 20, y - 12, headline(evaluation), d.WORD_BOLD, 14, d.VERDICT_COLOURS[worst])
     rule = job.procedure.decide
     s = evaluation.statistics
-    words = f"{rule.rule} acceptance, frame {evaluation.name}; {percent(s.area_seen, 0)} of the nominal area was seen"
+    words = f"{rule.rule} acceptance, alignment {evaluation.name}; {percent(s.area_seen, 0)} of the nominal area was seen"
     d.write(c, EDGE + 20, y - 27, words, d.WORD, 9, LIGHT.ink_soft)
     top = y - 46
     picture = pages.content.pictures[0]

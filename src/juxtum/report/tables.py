@@ -75,7 +75,7 @@ def write_xlsx(path: Path, job: Job, evaluation: Evaluation) -> None:
         facts: list[list[Any]] = [
             ["part", job.brief.part], ["serial", job.brief.serial], ["drawing", job.brief.drawing],
             ["operator", job.brief.operator], ["instrument", instrument.name if instrument is not None else "not stated"], ["date", job.brief.date],
-            ["frame", evaluation.name], ["points", s.points], ["area seen", s.area_seen], ["mean", s.mean],
+            ["alignment", evaluation.name], ["points", s.points], ["area seen", s.area_seen], ["mean", s.mean],
             ["standard deviation", s.sd], ["RMS", s.rms], ["min", s.min], ["max", s.max],
             ["within tolerance", s.within_tolerance], ["beyond search", s.beyond_search],
             *([f"percentile {name}", value] for name, value in s.percentiles.items()),

@@ -1,4 +1,4 @@
-"""Align: rough, pairs, best fit and the datum system, side by side as frames."""
+"""Align: rough, pairs, best fit and the datum system, side by side."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ class AlignStation(Station):
     key = Key.ALIGN
 
     def build(self) -> None:
-        """Ways to align, datum picking, the lock matrix, what changed between two frames."""
+        """Ways to align, datum picking, the lock matrix, what changed between two alignments."""
         self._measured: list[Floats] = []
         self._nominal: list[Floats] = []
         self._datums: list[int] = []
@@ -64,7 +64,7 @@ class AlignStation(Station):
         self.body.addWidget(line())
         self._compare_title = label("", "heading", wrap=True)
         self.body.addWidget(self._compare_title)
-        self._moved = Facts("Movement between frames")
+        self._moved = Facts("Movement between alignments")
         self.body.addWidget(self._moved)
         self._changes = label("", "soft", wrap=True)
         self._changes.setAccessibleName("Verdicts that change")
@@ -232,7 +232,7 @@ class AlignStation(Station):
         self._frame.show_options([(n, n) for n in names], d.in_force)
         self._locks.show_locks(d.evaluation.alignment.locked if d.evaluation else {})
         self._facts.show_facts(alignment_facts(d))
-        self._note.setText(" ".join(d.evaluation.alignment.notes) if d.evaluation else "No frame yet.")
+        self._note.setText(" ".join(d.evaluation.alignment.notes) if d.evaluation else "No alignment yet.")
         self._note.setVisible(bool(self._note.text()))
         self._show_datums()
         self._show_pairs()
@@ -241,7 +241,7 @@ class AlignStation(Station):
     def _show_comparison(self) -> None:
         c = self.derived.comparison
         if c is None:
-            self._compare_title.setText("With a second frame, what it changes is told here")
+            self._compare_title.setText("With a second alignment, what it changes is told here")
             self._moved.show_facts([])
             self._changes.setText("")
             return
@@ -256,7 +256,7 @@ class AlignStation(Station):
         self._changes.setText("\n".join(lines) if lines else "No verdict changes.")
 
     def dress(self) -> None:
-        """The map in the frame in force; before there is one, nominal and scan side by side."""
+        """The map in the alignment in force; before there is one, nominal and scan side by side."""
         if self.derived.map_surface is not None:
             self.dress_map()
             self.view.set_readings(())
