@@ -14,7 +14,7 @@ from juxtum.evaluate.kinds import Profile
 from juxtum.job import FileStore, Input, Job, Procedure, Role, Runner, inputs_of, load_job, save_job
 from juxtum.job.graph import Graph
 from juxtum.job.outcomes import Families, evaluation, loaded
-from juxtum.job.steps import STEPS, AsScanned, BestFit, Decide, Fragments, Measure, Pairs, Selection, Trim
+from juxtum.job.steps import STEPS, AsScanned, BestFit, Decide, Fragments, Measure, Pairs, PlaneChoice, Selection, Trim
 from juxtum.job.steps.base import NOMINAL, Outcomes, Source, surface
 from juxtum.job.store import parse_job
 
@@ -54,16 +54,31 @@ def test_every_alignment_lays_its_own_scan(two_scans: tuple[FileStore, Job], tmp
 
 
 def test_the_procedure_goes_from_one_scan_to_another(two_scans: tuple[FileStore, Job]) -> None:
+    """A scan that has an alignment of its own comes in force by it; for any other the procedure is carried over and back."""
     _, job = two_scans
-    other = job.on_scan("scan")
-    assert other.scan_in_force == "scan" and {s.scan for s in other.procedure.alignments} == {"scan"}
-    cut = job.with_step(Pairs(measured=CORNERS, nominal=CORNERS)).with_step(Trim(scan="scan 2"))
-    assert cut.picked_for("scan 2") == ("pairs",) and cut.picked_for("scan") == (), "a table that is found is found anew"
+    assert job.on_scan("scan").procedure.decide.alignment == "a" and job.on_scan("scan").scan_in_force == "scan"
+    third = job.with_step(Trim(scan="scan 2", plane=PlaneChoice(point=(0, 0, 0), normal=(0, 0, 1)))).with_further(job.scans[0].file)
+    carried = third.on_scan("scan 3")
+    assert third.picked_for("scan 3") == ("trim",) and third.picked_for("scan") == (), "where nothing is carried over nothing needs to be told"
+    assert carried.scan_in_force == "scan 3" and [s.scan for s in carried.procedure.alignments] == ["scan", "scan 3"]
+    assert [s.scan for s in carried.procedure.cleaning] == ["scan 3"] and carried.on_scan("scan 2") == third
     left = job.without_input("scan 2")
-    assert [held.name for held in left.scans] == ["scan"] and left.procedure == other.procedure
+    assert [held.name for held in left.scans] == ["scan"] and left.scan_in_force == "scan"
     with pytest.raises(JobError, match="there is no input called 'third'"):
         job.without_input("third")
     assert job.with_scan(None).scan_in_force == "scan", "the other one is left"
+
+
+def test_a_procedure_of_another_scan_runs_on_whatever_is_brought(two_scans: tuple[FileStore, Job]) -> None:
+    """Exported while the second scan was in force, it names that; the first scan of the next part takes its place."""
+    files, job = two_scans
+    bare = job.model_copy(update={"inputs": inputs_of(job.nominal)})
+    assert bare.scan_in_force == "scan 2"
+    again = bare.with_scan(job.scans[1].file)
+    assert [held.name for held in again.scans] == ["scan 2"]
+    assert Runner(files).evaluation(again).statistics == Runner(files).evaluation(job).statistics
+    lost = job.with_step(Decide(alignment="gone"))
+    assert lost.procedure.in_force is not None and lost.procedure.in_force.name == "b" and lost.scan_in_force == "scan 2"
 
 
 @pytest.mark.parametrize(

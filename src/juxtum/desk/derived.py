@@ -175,9 +175,9 @@ class Deriver:
         }  # fmt: skip
 
     def _map(self, job: Job, progress: Progress) -> dict[str, Any]:
-        names = [step.name for step in job.procedure.alignments]
-        wanted = job.procedure.decide.alignment
-        name = wanted if wanted in names else names[-1]
+        laid = job.procedure.in_force
+        assert laid is not None
+        name = laid.name
         evaluation = self.runner.evaluation(job, name, progress.part(0.3, 0.9))
         progress.phase("colouring the map", 0.92)
         d, scan = evaluation.deviation, self.runner.cleaned(job)

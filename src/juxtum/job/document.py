@@ -122,6 +122,12 @@ class Procedure(BaseModel):
         known = ", ".join(s.name for s in self.alignments) or "none yet"
         raise JobError(f"there is no alignment called '{name}'", "procedure", f"Alignments are: {known}")
 
+    @property
+    def in_force(self) -> AlignStep | None:
+        """The alignment in force; the last one where what decides names none that there is."""
+        named = [s for s in self.alignments if s.name == self.decide.alignment]
+        return (named or self.alignments or (None,))[-1]
+
     def with_step(self, step: Step) -> Procedure:
         """With a step added; settings and alignments of the same name are replaced where they stand."""
         for index, old in enumerate(self.steps):
@@ -129,9 +135,10 @@ class Procedure(BaseModel):
                 return Procedure(steps=(*self.steps[:index], step, *self.steps[index + 1 :]))
         return Procedure(steps=(*self.steps, step))
 
-    def on_scan(self, name: str) -> Procedure:
-        """With all cleaning and aligning done to the scan of a name."""
-        moved = (s.model_copy(update={"scan": name}) if isinstance(s, CleaningModel | AlignModel) else s for s in self.steps)
+    def with_scan_renamed(self, old: str, new: str) -> Procedure:
+        """With all cleaning and aligning of one scan done to another."""
+        mine = (isinstance(s, CleaningModel | AlignModel) and s.scan == old for s in self.steps)
+        moved = (s.model_copy(update={"scan": new}) if is_mine else s for s, is_mine in zip(self.steps, mine, strict=True))
         return Procedure(steps=tuple(moved))
 
     def without(self, step: Step) -> Procedure:
@@ -218,9 +225,10 @@ class Job(BaseModel):
     @property
     def scan_in_force(self) -> str:
         """The name of the scan that is shown and judged: the one which the alignment in force lays."""
-        names = [held.name for held in self.scans]
-        wanted = [s.scan for s in self.procedure.alignments if s.name == self.procedure.decide.alignment]
-        return next((name for name in (*wanted, *names) if name in names), Role.SCAN)
+        names, laid = [held.name for held in self.scans], self.procedure.in_force
+        if laid is not None and (laid.scan in names or not names):
+            return laid.scan
+        return names[0] if names else str(Role.SCAN)
 
     @property
     def scan(self) -> InputFile | None:
@@ -257,12 +265,16 @@ class Job(BaseModel):
         """
         if name not in {held.name for held in self.inputs}:
             raise JobError(f"there is no input called '{name}'", self.title, "Choose one of the inputs of the job")
-        left = self.model_copy(update={"inputs": tuple(held for held in self.inputs if held.name != name)})
-        return left.on_scan(left.scans[0].name) if left.scans and name == self.scan_in_force else left
+        others = [held.name for held in self.scans if held.name != name]
+        moved = self.on_scan(others[0]) if others and name == self.scan_in_force else self
+        return moved.model_copy(update={"inputs": tuple(held for held in self.inputs if held.name != name)})
 
     def on_scan(self, name: str) -> Job:
-        """With the procedure carried out on the scan of a name."""
-        return self.model_copy(update={"procedure": self.procedure.on_scan(name)})
+        """With the scan of a name in force: by an alignment that lays it, or else by the procedure of the one in force so far."""
+        laid = [s.name for s in self.procedure.alignments if s.scan == name]
+        if laid:
+            return self.with_step(self.procedure.decide.model_copy(update={"alignment": laid[-1]}))
+        return self.model_copy(update={"procedure": self.procedure.with_scan_renamed(self.scan_in_force, name)})
 
     @property
     def title(self) -> str:
@@ -285,9 +297,11 @@ class Job(BaseModel):
         return self.model_copy(update={"procedure": self.procedure.with_step(step)})
 
     def picked_for(self, name: str) -> tuple[str, ...]:
-        """What of the procedure was picked on another scan than that of a name, in words: there it may lie elsewhere."""
+        """What would be carried over to the scan of a name though it was picked on the one in force: there it may lie elsewhere."""
         steps = (*self.procedure.cleaning, *self.procedure.alignments)
-        return tuple(dict.fromkeys(step.kind for step in steps if step.is_picked and step.scan != name))
+        if any(step.scan == name for step in self.procedure.alignments):
+            return ()
+        return tuple(dict.fromkeys(step.kind for step in steps if step.is_picked and step.scan == self.scan_in_force))
 
     def with_step_here(self, step: Step) -> Job:
         """With a step added that is about the scan in force, where it is about a scan at all."""

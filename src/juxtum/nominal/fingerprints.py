@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
-from typing import Annotated
+from typing import Annotated, Any, Protocol, Self, TypeVar
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
@@ -52,6 +52,24 @@ class Fingerprint(BaseModel):
         return f"face {self.number} ({self.kind}, {self.area:.3g} mm\u00b2, at {place})"
 
 
+class HoldsFaces(Protocol):
+    """A document that names faces."""
+
+    @property
+    def faces(self) -> tuple[int, ...]:
+        """Numbers of those that are in the nominal."""
+
+    @property
+    def lost(self) -> tuple[Fingerprint, ...]:
+        """Those of an earlier nominal that are not in this one."""
+
+    def model_copy(self, *, update: Mapping[str, Any] | None = None) -> Self:
+        """The same with other fields."""
+
+
+H = TypeVar("H", bound=HoldsFaces)
+
+
 @dataclass(frozen=True)
 class FoundAgain:
     """Which faces of a revision those of the nominal before it are.
@@ -74,6 +92,11 @@ class FoundAgain:
         """The new numbers of those faces that were found, and those that were lost."""
         faces = tuple(faces)
         return tuple(self.numbers[n] for n in faces if n in self.numbers), tuple(self.lost[n] for n in faces if n in self.lost)
+
+    def on_faces(self, holder: H) -> H:
+        """A document with `faces` and `lost` on the new faces; what is lost joins what was lost before."""
+        numbers, lost = self.renumbered(holder.faces)
+        return holder.model_copy(update={"faces": numbers, "lost": (*holder.lost, *lost)})
 
     @property
     def notes(self) -> tuple[str, ...]:

@@ -97,8 +97,7 @@ class Characteristic(BaseModel):
 
     def on_faces(self, found: FoundAgain) -> Self:
         """The same on another revision of the nominal."""
-        numbers, lost = found.renumbered(self.faces)
-        return self.model_copy(update={"faces": numbers, "lost": (*self.lost, *lost)})
+        return found.on_faces(self)
 
     @property
     def line(self) -> Line:

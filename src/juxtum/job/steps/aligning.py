@@ -137,8 +137,7 @@ class BestFit(AlignModel):
 
     def on_faces(self, found: FoundAgain) -> Self:
         """The same on another revision of the nominal."""
-        numbers, lost = found.renumbered(self.faces)
-        return self.model_copy(update={"faces": numbers, "lost": (*self.lost, *lost)})
+        return found.on_faces(self)
 
     def reads(self) -> tuple[Source, ...]:
         """Also how thick its coat is, since it is fitted to the surface."""
@@ -179,11 +178,7 @@ class Datums(AlignModel):
 
     def on_faces(self, found: FoundAgain) -> Self:
         """The same on another revision of the nominal."""
-        made = []
-        for datum in self.datums:
-            numbers, lost = found.renumbered(datum.faces)
-            made.append(datum.model_copy(update={"faces": numbers, "lost": (*datum.lost, *lost)}))
-        return self.model_copy(update={"datums": tuple(made)})
+        return self.model_copy(update={"datums": tuple(found.on_faces(datum) for datum in self.datums)})
 
     def reads(self) -> tuple[Source, ...]:
         """Also how thick its coat is, since its datums are fitted to the surface."""
