@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import itertools
 import threading
+from collections.abc import Iterable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -40,6 +42,28 @@ def test_all_threads_get_the_same_object() -> None:
     with ThreadPoolExecutor(8) as pool:
         found = list(pool.map(put, range(8)))
     assert all(a is b for row in zip(*found, strict=True) for a, b in itertools.pairwise(row))
+
+
+def test_a_small_result_does_not_count_everything_again(monkeypatch: pytest.MonkeyPatch) -> None:
+    """A drawing of hundreds of lines beside a large scan."""
+    from juxtum.job import kept as module
+
+    counted: list[int] = []
+    whole = module.held_bytes
+
+    def counting(values: Iterable[Any]) -> int:
+        held = list(values)
+        counted.append(len(held))
+        return whole(held)
+
+    monkeypatch.setattr(module, "held_bytes", counting)
+    kept = Kept()
+    for k in range(10):
+        kept.put(f"large {k}", np.zeros(100_000))
+    counted.clear()
+    for k in range(500):
+        kept.put(f"small {k}", np.zeros(5))
+    assert max(counted) == 1 and kept.get("large 9") is not None
 
 
 def test_several_jobs_at_once_do_not_mix(small: tuple[FileStore, Job]) -> None:

@@ -13,6 +13,8 @@ MOST_BYTES = 2_000_000_000
 """What kept results may hold together; the newest stay whatever they hold."""
 MOST = 2_000
 """More results are not kept, however small."""
+SMALL = 100_000
+"""Bytes up to which a result does not matter by itself: as many as are kept hold no more than a tenth together."""
 FEWEST = 6
 LONG = 10_000
 """Longer lists than this hold numbers, not arrays."""
@@ -37,7 +39,9 @@ class Kept:
         with self._lock:
             held = self._held.setdefault(key, made)
             self._held.move_to_end(key)
-            self._let_go()
+            # A drawing has hundreds of lines: only what is large is worth counting everything again.
+            if len(self._held) > MOST or held_bytes([made]) > SMALL:
+                self._let_go()
             return held
 
     def drop(self, key: str) -> None:
