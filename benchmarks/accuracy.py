@@ -27,7 +27,11 @@ POSES = int(os.environ.get("JUXTUM_POSES", "200"))
 def demo() -> tuple[Runner, Job]:
     """The demo with the default procedure."""
     files = FileStore()
-    job = Job(inputs=inputs_of(files.adopt(nominal_path()), files.adopt(scan_path())), procedure=default_procedure(), circumstances=CIRCUMSTANCES)
+    job = Job(
+        inputs=inputs_of(files.adopt(nominal_path()), files.adopt(scan_path())),
+        procedure=default_procedure(),
+        circumstances=CIRCUMSTANCES,
+    )
     return Runner(files), job
 
 

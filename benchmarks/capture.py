@@ -69,8 +69,16 @@ def live() -> Iterator[str]:
         for stop in stops:
             for k in range(40):
                 offset = 0.8 * k - 16
-                hand = {"eye": [float(v) for v in stop.eye + offset * stop.up], "axis": [float(v) for v in stop.axis], "up": [float(v) for v in stop.up]}
-                tell(session, link, Message("hand", {**hand, "position": stop.position, "time": session.time + 1 / FRAMES}))
+                hand = {
+                    "eye": [float(v) for v in stop.eye + offset * stop.up],
+                    "axis": [float(v) for v in stop.axis],
+                    "up": [float(v) for v in stop.up],
+                }
+                tell(
+                    session,
+                    link,
+                    Message("hand", {**hand, "position": stop.position, "time": session.time + 1 / FRAMES}),
+                )
                 take_snapshot(session, None)
                 frames += 1
         seconds = time.perf_counter() - start
@@ -94,13 +102,24 @@ class Stream:
     def __init__(self) -> None:
         rng = np.random.default_rng(1)
         normals = np.tile([0.0, 0, 1], (FRAME_POINTS, 1))
-        self._frames = [packed(rng.uniform(-150, 150, (FRAME_POINTS, 3)), normals, np.full(FRAME_POINTS, 200, dtype=np.uint8)) for _ in range(4)]
+        self._frames = [
+            packed(rng.uniform(-150, 150, (FRAME_POINTS, 3)), normals, np.full(FRAME_POINTS, 200, dtype=np.uint8))
+            for _ in range(4)
+        ]
         self._number = 0
 
     def handle(self, message: Message) -> list[Message]:
         """One frame for each message."""
         self._number += 1
-        head = {"number": self._number, "time": self._number / 60, "state": "tracking", "points": FRAME_POINTS, "targets": 6, "known": 6, "stand_off": 320.0}
+        head = {
+            "number": self._number,
+            "time": self._number / 60,
+            "state": "tracking",
+            "points": FRAME_POINTS,
+            "targets": 6,
+            "known": 6,
+            "stand_off": 320.0,
+        }
         return [Message("frame", head | {"pose": list(np.eye(4).ravel())}, self._frames[self._number % 4])]
 
 
@@ -289,7 +308,9 @@ def lengths() -> Iterator[str]:
         walk_along(walk, DirectLink(PhotoCamera(body, shipped(Kind.PHOTO), targets, seed)))
         adjusted, usable = walk.adjust()
         new = np.cumsum(usable) - 1
-        errors.append([adjusted.length(new[a], new[b]) - np.linalg.norm(targets.places[a] - targets.places[b]) for a, b in pairs])
+        errors.append(
+            [adjusted.length(new[a], new[b]) - np.linalg.norm(targets.places[a] - targets.places[b]) for a, b in pairs]
+        )
         scanned.append(_scanned(planner, plan, adjusted.points, usable, seed))
     e = np.array(errors)
     ratio = float(np.sqrt((e**2).mean() / (predicted**2).mean()))
@@ -300,7 +321,9 @@ def lengths() -> Iterator[str]:
     yield f"scanned from end to end ({s[0, 2] / 1000:.2f} m): RMS {1000 * rms:.1f} \u00b5m, predicted {1000 * half:.1f} \u00b5m, ratio {rms / half:.2f}"
 
 
-def _scanned(planner: Planner, plan: PhotoPlan, places: np.ndarray, usable: np.ndarray, seed: int) -> tuple[float, float, float]:
+def _scanned(
+    planner: Planner, plan: PhotoPlan, places: np.ndarray, usable: np.ndarray, seed: int
+) -> tuple[float, float, float]:
     """Error of the length between both ends of the beam as a scanner with the photos' map measures it, mm; predicted; and the length.
 
     The prediction is the planned network's covariance, taken through the same registrations of the scanner.
@@ -316,7 +339,9 @@ def _scanned(planner: Planner, plan: PhotoPlan, places: np.ndarray, usable: np.n
     rows = [[float(k), *map(float, places[new[row]]), 1.0] for k, row in known.items()]
     scanner.handle(Message("map", {"targets": rows, "fixed": True}))
     x = planner.ground().views.looked_at[:, 0]
-    (near, near_found, first), (far, far_found, second) = (_end(scanner, planner, plan, known, order, seed) for order in (np.argsort(x), np.argsort(-x)))
+    (near, near_found, first), (far, far_found, second) = (
+        _end(scanner, planner, plan, known, order, seed) for order in (np.argsort(x), np.argsort(-x))
+    )
     length = float(np.linalg.norm(far - near))
     weights = (far - near) / length @ (second - first)
     count = len(plan.points)
@@ -372,7 +397,10 @@ def _cross(v: np.ndarray) -> np.ndarray:
 def filling() -> Iterator[str]:
     """Points taken in without any link: the store alone."""
     store = PointStore(Budget(6e9))
-    places, normals = np.random.default_rng(0).uniform(-100, 100, (FRAME_POINTS, 3)), np.tile([0.0, 0, 1], (FRAME_POINTS, 1))
+    places, normals = (
+        np.random.default_rng(0).uniform(-100, 100, (FRAME_POINTS, 3)),
+        np.tile([0.0, 0, 1], (FRAME_POINTS, 1)),
+    )
     frame = packed(places, normals, np.full(FRAME_POINTS, 9, dtype=np.uint8))
     points = Message("frame", {}, frame).points()
     start = time.perf_counter()

@@ -54,7 +54,9 @@ def cover() -> Iterator[str]:
                 widths[name] += wide
         for name in truths:
             share, bias, wide = 100 * hits[name] / SEEDS, 1000 * errors[name] / SEEDS, 1000 * widths[name] / SEEDS
-            sides = [f"{side} {share[k]:.1f} % (bias {bias[k]:+.1f}, U {wide[k]:.1f} um)" for k, side in enumerate(SIDES)]
+            sides = [
+                f"{side} {share[k]:.1f} % (bias {bias[k]:+.1f}, U {wide[k]:.1f} um)" for k, side in enumerate(SIDES)
+            ]
             yield f"{words}: {name}: " + ", ".join(sides)
         yield f"{words}: whole ledger {100 * np.mean([h / SEEDS for h in hits.values()]):.1f} % of {SEEDS} scans"
 
@@ -65,7 +67,9 @@ def _base() -> TriangleMesh:
     return surface.kept(surface.points[:, 2] > 0.6)
 
 
-def _as_the_instrument_sees_it(base: TriangleMesh, nominal: Nominal, spread: float, rng: np.random.Generator) -> TriangleMesh:
+def _as_the_instrument_sees_it(
+    base: TriangleMesh, nominal: Nominal, spread: float, rng: np.random.Generator
+) -> TriangleMesh:
     """With the errors an instrument may have: every face off by its own, and a scale."""
     if not spread:
         return base
@@ -74,11 +78,17 @@ def _as_the_instrument_sees_it(base: TriangleMesh, nominal: Nominal, spread: flo
     there = nominal.projector.project(base.points, limit=3.0)
     offsets = rng.uniform(-instrument.a, instrument.a, len(nominal.faces))[there.faces]
     scale = 1 + rng.uniform(-instrument.b, instrument.b) / 1000
-    moved = nominal.centre + scale * (base.points - nominal.centre) + np.where(there.found, offsets, 0.0)[:, None] * there.normals
+    moved = (
+        nominal.centre
+        + scale * (base.points - nominal.centre)
+        + np.where(there.found, offsets, 0.0)[:, None] * there.normals
+    )
     return TriangleMesh(moved, base.triangles)
 
 
-def _ledger(scan: TriangleMesh, nominal: Nominal, ask: Callable[[Deviation, Alignment, Profile], Answer]) -> dict[str, Answer]:
+def _ledger(
+    scan: TriangleMesh, nominal: Nominal, ask: Callable[[Deviation, Alignment, Profile], Answer]
+) -> dict[str, Answer]:
     """An answer for every line that was seen, in the best fit and in the datum system."""
     fitted = best_fit(scan, nominal, RigidTransform.identity())
     letters = tuple(DatumFeature(d.letter, d.faces) for d in datum_step("best fit").datums)

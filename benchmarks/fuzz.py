@@ -31,7 +31,19 @@ SECONDS = 20.0
 CAD_SECONDS = 5.0
 CAD_SHARE = 0.15
 _NUMBER = re.compile(rb"[-+]?\d+(?:\.\d*)?(?:[eE][-+]?\d+)?")
-_ODD_NUMBERS = [b"-1", b"0", b"1e308", b"nan", b"-inf", b"99999999999999999999", b"1e-320", b"2147483648", b"", b"x", b"1,5"]
+_ODD_NUMBERS = [
+    b"-1",
+    b"0",
+    b"1e308",
+    b"nan",
+    b"-inf",
+    b"99999999999999999999",
+    b"1e-320",
+    b"2147483648",
+    b"",
+    b"x",
+    b"1,5",
+]
 
 
 @dataclass(frozen=True)
@@ -49,12 +61,19 @@ def seeds(folder: Path) -> list[Path]:
     from OCP.BRepBuilderAPI import BRepBuilderAPI_NurbsConvert
     from OCP.BRepPrimAPI import BRepPrimAPI_MakeBox, BRepPrimAPI_MakeCone
 
-    drilled = BRepAlgoAPI_Cut(BRepPrimAPI_MakeBox(40.0, 30.0, 20.0).Shape(), BRepPrimAPI_MakeCone(9.0, 0.0, 15.0).Shape()).Shape()
+    drilled = BRepAlgoAPI_Cut(
+        BRepPrimAPI_MakeBox(40.0, 30.0, 20.0).Shape(), BRepPrimAPI_MakeCone(9.0, 0.0, 15.0).Shape()
+    ).Shape()
     free = BRepBuilderAPI_NurbsConvert(BRepPrimAPI_MakeCone(9.0, 4.0, 3.0, 1.5).Shape()).Shape()
     for name, shape in (("drilled", drilled), ("free", free)):
         write_step(shape, folder / f"{name}.step")
         write_iges(shape, folder / f"{name}.igs")
-    return [*sorted(folder.glob("*.step")), *sorted(folder.glob("*.igs")), *_mesh_seeds(folder), *_document_seeds(folder)]
+    return [
+        *sorted(folder.glob("*.step")),
+        *sorted(folder.glob("*.igs")),
+        *_mesh_seeds(folder),
+        *_document_seeds(folder),
+    ]
 
 
 def _mesh_seeds(folder: Path) -> list[Path]:
@@ -63,10 +82,16 @@ def _mesh_seeds(folder: Path) -> list[Path]:
     ball = trimesh.creation.icosphere(subdivisions=1, radius=10.0)
     texts = {
         "text.stl": trimesh.exchange.stl.export_stl_ascii(ball),
-        "body.obj": "\n".join([*(f"v {x} {y} {z}" for x, y, z in ball.vertices), *(f"f {a + 1} {b + 1} {c + 1}" for a, b, c in ball.faces)]),
+        "body.obj": "\n".join(
+            [
+                *(f"v {x} {y} {z}" for x, y, z in ball.vertices),
+                *(f"f {a + 1} {b + 1} {c + 1}" for a, b, c in ball.faces),
+            ]
+        ),
         "body.off": trimesh.exchange.off.export_off(ball),
         "list.xyz": "\n".join(f"{x:.3f} {y:.3f} {z:.3f}" for x, y, z in ball.vertices),
-        "list.csv": "X [mm];Y [mm];Z [mm]\n" + "\n".join(f"{x:.3f};{y:.3f};{z:.3f}".replace(".", ",") for x, y, z in ball.vertices),
+        "list.csv": "X [mm];Y [mm];Z [mm]\n"
+        + "\n".join(f"{x:.3f};{y:.3f};{z:.3f}".replace(".", ",") for x, y, z in ball.vertices),
     }
     for name, text in texts.items():
         (folder / name).write_text(text)
@@ -103,7 +128,9 @@ def mutated(data: bytes, chance: np.random.Generator) -> bytes:
         if kind == 0:
             data = data[:at]
         elif kind == 1:
-            data = data[:at] + bytes(chance.integers(0, 256, min(length, 8), dtype=np.uint8)) + data[at + min(length, 8) :]
+            data = (
+                data[:at] + bytes(chance.integers(0, 256, min(length, 8), dtype=np.uint8)) + data[at + min(length, 8) :]
+            )
         elif kind == 2:
             data = data[:at] + data[at + length :]
         elif kind == 3:
@@ -195,7 +222,13 @@ def faults(folder: Path, count: int, seed: int, cad_share: float = CAD_SHARE) ->
             read_any(path, folder)
             ends["answer"] += 1
         except JuxtumError as problem:
-            told = "broke down" if "broke down" in problem.what else "not done" if "not done" in problem.what else "sentence"
+            told = (
+                "broke down"
+                if "broke down" in problem.what
+                else "not done"
+                if "not done" in problem.what
+                else "sentence"
+            )
             ends[told] += 1
             if not problem.sentence.strip() or "\n" in problem.sentence:
                 found.append(Fault(path.name, number, "an empty or broken sentence"))
@@ -214,6 +247,8 @@ def fuzz() -> Iterator[str]:
         began = time.perf_counter()
         found, ends = faults(Path(name), count, seed)
         took = time.perf_counter() - began
-    yield f"{count} damaged files (seed {seed}) in {took:.0f} s: " + ", ".join(f"{n} {kind}" for kind, n in ends.most_common())
+    yield f"{count} damaged files (seed {seed}) in {took:.0f} s: " + ", ".join(
+        f"{n} {kind}" for kind, n in ends.most_common()
+    )
     for fault in found[:40]:
         yield f"{fault.number} {fault.name}: {fault.said}"

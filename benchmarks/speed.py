@@ -56,7 +56,9 @@ def nearest() -> Iterator[str]:
     assert isinstance(scan, TriangleMesh)
     import fast_simplification
 
-    p, t = fast_simplification.simplify(scan.points.astype(np.float32), np.array(scan.triangles, dtype=np.int32), target_count=200_000)
+    p, t = fast_simplification.simplify(
+        scan.points.astype(np.float32), np.array(scan.triangles, dtype=np.int32), target_count=200_000
+    )
     mesh = Nominal.from_mesh(TriangleMesh(p.astype(float), t))
     points = queries(mesh.mesh)
     mesh.projector.project(points[:1000])

@@ -42,9 +42,15 @@ def _around(count: int, radius: float) -> list[tuple[float, float]]:
 def parts() -> dict[str, Any]:
     """Ten parts of our own making."""
     box, cut, fused = solids.box, solids.cut, solids.fused
-    flange = cut(fused(drill(0, 0, 60, 0, 15), [drill(0, 0, 30, 0, 40)]), [drill(0, 0, 20), *(drill(x, y, 5) for x, y in _around(6, 46)), drill(53, 0, 2)])
+    flange = cut(
+        fused(drill(0, 0, 60, 0, 15), [drill(0, 0, 30, 0, 40)]),
+        [drill(0, 0, 20), *(drill(x, y, 5) for x, y in _around(6, 46)), drill(53, 0, 2)],
+    )
     holes = [drill(x, y, 2.5) for x, y in ((12, 12), (108, 12), (12, 68), (100, 68))]
-    frame = cut(box((0, 0, 0), (4000, 2500, 120)), [box((200, 200, -10), (3600, 2100, 200)), drill(100, 100, 40), drill(100, 2400, 25)])
+    frame = cut(
+        box((0, 0, 0), (4000, 2500, 120)),
+        [box((200, 200, -10), (3600, 2100, 200)), drill(100, 100, 40), drill(100, 2400, 25)],
+    )
     return {
         "plate with small holes": cut(box((0, 0, 0), (120, 80, 8)), holes),
         "beam of 3 m": cut(box((0, 0, 0), (3000, 120, 80)), [box((10, 10, -5), (2980, 100, 70)), *(drill(x, 60, 12) for x in (150, 700, 2800))]),

@@ -49,7 +49,9 @@ def ripples(count: int) -> TriangleMesh:
     u, v = np.meshgrid(np.linspace(-100, 100, side), np.linspace(-100, 100, side), indexing="ij")
     points = np.stack([u, v, 8 * np.sin(u / 9) * np.cos(v / 7)], axis=-1).reshape(-1, 3)
     corner = (np.arange(side - 1)[:, None] * side + np.arange(side - 1)).ravel()
-    triangles = np.concatenate([np.stack([corner, corner + side, corner + 1], 1), np.stack([corner + 1, corner + side, corner + side + 1], 1)])
+    triangles = np.concatenate(
+        [np.stack([corner, corner + side, corner + 1], 1), np.stack([corner + 1, corner + side, corner + side + 1], 1)]
+    )
     return TriangleMesh(points, triangles)
 
 
@@ -156,13 +158,21 @@ def pace() -> Iterator[str]:
         upper = 0.2 + 0.01 * (k + 1)
         begun = time.perf_counter()
         window.measure.set_limits(-0.2, upper)
-        turns.until(lambda u=upper: window.session.derived.job.procedure.measure.upper == u and not window.session.workbench.is_busy)
+        turns.until(
+            lambda u=upper: (
+                window.session.derived.job.procedure.measure.upper == u and not window.session.workbench.is_busy
+            )
+        )
         window.view.repaint()
         told.append(time.perf_counter() - begun)
         turns.until(lambda: not window.view.is_moving, 0.5)
         begun = time.perf_counter()
         window.measure.pin(np.array([20.0 + 5 * k, 46.0, 48.0]))
-        turns.until(lambda n=k + 1: len(window.session.derived.evaluation.readings) == n and not window.session.workbench.is_busy)
+        turns.until(
+            lambda n=k + 1: (
+                len(window.session.derived.evaluation.readings) == n and not window.session.workbench.is_busy
+            )
+        )
         window.view.repaint()
         pinned.append(time.perf_counter() - begun)
         turns.until(lambda: not window.view.is_moving, 0.5)
@@ -176,7 +186,9 @@ def pace() -> Iterator[str]:
         turns.longest.append((time.perf_counter() - begun, f"going to {key}"))
         turns.until(lambda: not window.session.workbench.is_busy, 0.3)
     worst = sorted(turns.longest)[::-1]
-    yield "longest turns of the event loop in a walk: " + ", ".join(f"{1000 * t:.0f} ms {what}" for t, what in worst[:4])
+    yield "longest turns of the event loop in a walk: " + ", ".join(
+        f"{1000 * t:.0f} ms {what}" for t, what in worst[:4]
+    )
     window.session.discard()
     window.close()
 

@@ -83,7 +83,9 @@ def bracket_scan(part: Bracket) -> trimesh.Trimesh:
     image.SetDimensions(*(int(n) for n in shape))
     image.SetSpacing(GRID, GRID, GRID)
     image.SetOrigin(*low)
-    image.GetPointData().SetScalars(numpy_to_vtk(np.ascontiguousarray(_field(grid, part).transpose(2, 1, 0)).ravel().astype(np.float32)))
+    image.GetPointData().SetScalars(
+        numpy_to_vtk(np.ascontiguousarray(_field(grid, part).transpose(2, 1, 0)).ravel().astype(np.float32))
+    )
     edges = vtkFlyingEdges3D()
     edges.SetInputData(image)
     edges.SetValue(0, 0.0)

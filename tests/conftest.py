@@ -58,7 +58,11 @@ def clean_scan(raw_scan: Scan) -> Scan:
 def demo_files() -> tuple[FileStore, Job]:
     """A job on the demo files with the default procedure."""
     files = FileStore()
-    job = Job(inputs=inputs_of(files.adopt(nominal_path()), files.adopt(scan_path())), procedure=default_procedure(), circumstances=STATED)
+    job = Job(
+        inputs=inputs_of(files.adopt(nominal_path()), files.adopt(scan_path())),
+        procedure=default_procedure(),
+        circumstances=STATED,
+    )
     return files, job
 
 
@@ -92,7 +96,9 @@ def application() -> QApplication:
 
 
 @pytest.fixture(scope="module")
-def walk(application: QApplication, request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Walk]:
+def walk(
+    application: QApplication, request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory
+) -> Iterator[Walk]:
     """The window that a module's tests walk through; its `begun` opens it."""
     from hand import Walk
 
@@ -115,7 +121,9 @@ def small_desk(application: QApplication, tmp_path: Path) -> Iterator[Hand]:
     window = opened(tmp_path)
     files = window.session.files
     nominal, scan = write_bracket(tmp_path / "n.stl"), write_bracket(tmp_path / "s.stl")
-    job = Job(brief=Brief(part="A"), inputs=inputs_of(files.adopt(nominal), files.adopt(scan)), procedure=default_procedure())
+    job = Job(
+        brief=Brief(part="A"), inputs=inputs_of(files.adopt(nominal), files.adopt(scan)), procedure=default_procedure()
+    )
     window.session.start(job.with_step(AsScanned(name="a")).with_step(Decide(alignment="a")))
     hand = Hand(window)
     hand.wait(lambda: window.session.derived.evaluation is not None)

@@ -183,7 +183,12 @@ class Walk:
     def _take(self, step: Callable[..., None], request: pytest.FixtureRequest) -> None:
         with pytest.MonkeyPatch.context() as patch:
             own = {request.fixturename: self._hand, "monkeypatch": patch, "tmp_path": self._folders.mktemp("step")}
-            step(**{name: own[name] if name in own else request.getfixturevalue(name) for name in inspect.signature(step).parameters})
+            step(
+                **{
+                    name: own[name] if name in own else request.getfixturevalue(name)
+                    for name in inspect.signature(step).parameters
+                }
+            )
 
     def end(self) -> None:
         """Close the window."""

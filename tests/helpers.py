@@ -17,7 +17,9 @@ from juxtum.geometry.arrays import Floats
 from juxtum.instruments import Circumstances, Environment, Instrument
 from juxtum.nominal import Nominal
 
-STATED = Circumstances(instrument=Instrument(name="Made-up scanner", a=0.02, b=0.04), environment=Environment(temperature=20.0))
+STATED = Circumstances(
+    instrument=Instrument(name="Made-up scanner", a=0.02, b=0.04), environment=Environment(temperature=20.0)
+)
 """A measurement of which everything is known."""
 
 
@@ -67,7 +69,11 @@ def turned(vector: tuple[float, float, float], offset: tuple[float, float, float
 
 
 def top_of(nominal: Nominal, height: float = 10.0) -> int:
-    return next(f.number for f in nominal.faces if f.feature is not None and f.centre[2] > height - 0.01 and f.feature.normal[2] > 0.99)  # type: ignore[union-attr]
+    return next(
+        f.number
+        for f in nominal.faces
+        if f.feature is not None and f.centre[2] > height - 0.01 and f.feature.normal[2] > 0.99
+    )  # type: ignore[union-attr]
 
 
 def sheet(spacing: float) -> TriangleMesh:
@@ -75,7 +81,9 @@ def sheet(spacing: float) -> TriangleMesh:
     n = int(60 / spacing) + 1
     u, v = (k.ravel() for k in np.meshgrid(np.arange(n), np.arange(n), indexing="ij"))
     corner = (np.arange(n - 1)[:, None] * n + np.arange(n - 1)).ravel()
-    triangles = np.concatenate([np.stack([corner, corner + n, corner + 1], 1), np.stack([corner + 1, corner + n, corner + n + 1], 1)])
+    triangles = np.concatenate(
+        [np.stack([corner, corner + n, corner + 1], 1), np.stack([corner + 1, corner + n, corner + n + 1], 1)]
+    )
     return TriangleMesh(np.stack([u * spacing - 30, v * spacing - 30, np.full(n * n, 10.0)], 1), triangles)
 
 
@@ -94,5 +102,9 @@ def plate(holes: tuple[tuple[float, float], ...] = HOLES, radius: float = 4.0, b
 
 
 def hole_at(nominal: Nominal, x: float, y: float) -> int:
-    found = [f for f in nominal.faces if f.kind == "cylinder" and np.hypot(f.feature.point[0] - x, f.feature.point[1] - y) < 1]  # type: ignore[union-attr]
+    found = [
+        f
+        for f in nominal.faces
+        if f.kind == "cylinder" and np.hypot(f.feature.point[0] - x, f.feature.point[1] - y) < 1
+    ]  # type: ignore[union-attr]
     return found[0].number

@@ -24,7 +24,9 @@ from juxtum.geometry.mesh import Scan
 from juxtum.nominal import Nominal
 from juxtum.nominal.model import sample_surface
 
-ABC = tuple(DatumFeature(letter, (FACES[name],)) for letter, name in (("A", "plate top"), ("B", "bore"), ("C", "seat end")))
+ABC = tuple(
+    DatumFeature(letter, (FACES[name],)) for letter, name in (("A", "plate top"), ("B", "bore"), ("C", "seat end"))
+)
 
 
 def bracket() -> TriangleMesh:
@@ -52,7 +54,12 @@ def test_symmetry_is_told(nominal: Nominal) -> None:
     box = box_mesh(cuts=4)
     found = rough_align(box.moved(turned((170, 10, 30), (5, 5, 5))), Nominal.from_mesh(box_mesh()))
     assert len(found.alternatives) == 3 and all("180 degrees" in note for note in found.notes)
-    others = [rough_align(box.moved(turned((170, 10, 30), (5, 5, 5))), Nominal.from_mesh(box_mesh()), choice=k).transform.matrix for k in range(1, 4)]
+    others = [
+        rough_align(
+            box.moved(turned((170, 10, 30), (5, 5, 5))), Nominal.from_mesh(box_mesh()), choice=k
+        ).transform.matrix
+        for k in range(1, 4)
+    ]
     for pose in others:
         assert any(np.allclose(pose, other.matrix, atol=1e-6) for other in found.alternatives), "each can be chosen"
 
@@ -132,7 +139,9 @@ def test_free_motion_is_named() -> None:
     nominal = Nominal.from_shape(BRepPrimAPI_MakeCylinder(20.0, 60.0).Shape())
     scan = PointCloud(nominal.samples.centres)
     found = best_fit(scan, nominal, turned((0, 0, 12), (0.1, 0.2, 0.1)))
-    assert "free to turn about Z" in found.notes[0] and found.locked["Rz"] == "free" and found.locked["Tz"] == "best fit"
+    assert (
+        "free to turn about Z" in found.notes[0] and found.locked["Rz"] == "free" and found.locked["Tz"] == "best fit"
+    )
     assert found.transform.angle == pytest.approx(12, abs=0.05), "the free turn stays as the start had it"
 
 
@@ -149,7 +158,10 @@ def test_what_datums_leave_free_stays_and_is_noted(clean_scan: Scan, nominal: No
     start = turned((0.1, -0.1, 0.1), (0.2, 0.2, -0.2)) @ known.pose.inverse
     found = datum_alignment(clean_scan, nominal, start, ABC[:2])
     assert found.locked["Ty"] == "free" and found.locked["Tx"] == "B"
-    assert any("the datums A|B leave the part free to slide along Y; that stays as the start had it" in note for note in found.notes)
+    assert any(
+        "the datums A|B leave the part free to slide along Y; that stays as the start had it" in note
+        for note in found.notes
+    )
     shift = found.transform.apply(start.inverse.apply(nominal.centre[None]))[0] - nominal.centre
     assert abs(shift[1]) < 0.35, "it was not moved along Y but for the turns that the datums bind"
     assert len(datum_alignment(clean_scan, nominal, start, ABC[:1]).notes) == 3
@@ -165,7 +177,12 @@ def test_what_datums_leave_free_stays_and_is_noted(clean_scan: Scan, nominal: No
     ],
 )
 def test_datums_that_do_not_do(
-    datums: tuple[DatumFeature, ...], kind: type[Exception], words: str, clean_scan: Scan, nominal: Nominal, known: Truth
+    datums: tuple[DatumFeature, ...],
+    kind: type[Exception],
+    words: str,
+    clean_scan: Scan,
+    nominal: Nominal,
+    known: Truth,
 ) -> None:
     with pytest.raises(kind, match=words):
         datum_alignment(clean_scan, nominal, known.pose.inverse, datums)
@@ -291,7 +308,9 @@ def test_nearly_parallel_planes_hold_as_well_as_their_uncertainty_says(degrees: 
     """The sides of a wedge lock the slide along it, the worse the slimmer it is, and the covariance tells how much."""
     from OCP.BRepPrimAPI import BRepPrimAPI_MakeWedge
 
-    nominal = Nominal.from_shape(BRepPrimAPI_MakeWedge(300, 200, 100, 200 * np.tan(np.radians(degrees)), 0, 300, 100).Shape())
+    nominal = Nominal.from_shape(
+        BRepPrimAPI_MakeWedge(300, 200, 100, 200 * np.tan(np.radians(degrees)), 0, 300, 100).Shape()
+    )
     letters = [DatumFeature(a, facing(nominal, *d)) for a, d in (("A", (1, 0, 0)), ("B", (-1, 0, 0)))]
     off, told = [], []
     for seed in range(6):
@@ -311,4 +330,6 @@ def test_a_half_seen_datum_is_told() -> None:
     whole = datum_alignment(scan, nominal, RigidTransform.identity(), tuple(letters))
     half = datum_alignment(scan.kept(scan.points[:, 0] > 120), nominal, RigidTransform.identity(), tuple(letters))
     assert not whole.notes
-    assert [note.split(" was")[0].split("of ")[-1] for note in half.notes] == ["datum A", "datum B"] and half.notes[0].startswith("only 4")
+    assert [note.split(" was")[0].split("of ")[-1] for note in half.notes] == ["datum A", "datum B"] and half.notes[
+        0
+    ].startswith("only 4")

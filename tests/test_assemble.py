@@ -57,7 +57,9 @@ def test_the_table_goes_and_the_part_stays(size: tuple[float, float, float], noi
         table = np.concatenate([np.stack([a, a + 120, a + 121], 1), np.stack([a, a + 121, a + 1], 1)])
         points = np.concatenate([points, np.stack([u, v, np.zeros_like(u)], -1).reshape(-1, 3)])
         triangles = np.concatenate([triangles, table.astype(np.int32)])
-    scan = TriangleMesh(points + rng.normal(0, noise, points.shape), triangles).moved(turned((20, -35, 70), (100, 30, -60)))
+    scan = TriangleMesh(points + rng.normal(0, noise, points.shape), triangles).moved(
+        turned((20, -35, 70), (100, 30, -60))
+    )
     left = Trim().run(Outcomes({surface("scan"): scan, NOMINAL: nominal}), silent())
     heights = points[:, 2]
     stays = {tuple(p) for p in np.round(left.points, 9)}
@@ -72,7 +74,9 @@ def test_the_table_goes_and_the_part_stays(size: tuple[float, float, float], noi
 
 def two_boxes() -> TriangleMesh:
     big, small = box_mesh(cuts=2), box_mesh((4, 4, 4), cuts=1).moved(RigidTransform.translation([100, 0, 0]))
-    return TriangleMesh(np.concatenate([big.points, small.points]), np.concatenate([big.triangles, small.triangles + len(big.points)]))
+    return TriangleMesh(
+        np.concatenate([big.points, small.points]), np.concatenate([big.triangles, small.triangles + len(big.points)])
+    )
 
 
 def test_pieces_are_ranked_and_dropped() -> None:

@@ -124,14 +124,29 @@ SCANS: dict[str, tuple[Maker, str]] = {
     "stl infinite": (text("a.stl", stl(1, INFINITE)), "not finite numbers"),
     "stl far": (text("a.stl", stl(1, FAR)), "larger than any part"),
     "stl degenerate": (text("a.stl", stl(3, DEGENERATE)), "all triangles are degenerate"),
-    "stl text cut": (text("a.stl", "solid x\nfacet normal 0 0 1\nouter loop\nvertex 0 0 0\nvertex 1 0 0\nvertex 0 1 0\n"), "'endsolid' is missing"),
-    "stl text comma": (text("a.stl", "solid x\nfacet\nvertex 0,5 0 0\nvertex 1 0 0\nvertex 0 1 0\nendsolid"), "numbers with decimal points"),
+    "stl text cut": (
+        text("a.stl", "solid x\nfacet normal 0 0 1\nouter loop\nvertex 0 0 0\nvertex 1 0 0\nvertex 0 1 0\n"),
+        "'endsolid' is missing",
+    ),
+    "stl text comma": (
+        text("a.stl", "solid x\nfacet\nvertex 0,5 0 0\nvertex 1 0 0\nvertex 0 1 0\nendsolid"),
+        "numbers with decimal points",
+    ),
     "stl text two": (text("a.stl", "solid x\nfacet\nvertex 0 0 0\nvertex 1 0 0\nendsolid"), "three vertices"),
     "ply magic": (text("a.ply", "plx\n"), "PLY"),
     "ply no end": (text("a.ply", "ply\nformat ascii 1.0\nelement vertex 3\n"), "header"),
-    "ply huge": (text("a.ply", ply("element vertex 99999999999\nproperty float x\nproperty float y\nproperty float z\n")), "more data than any scan"),
-    "ply negative": (text("a.ply", ply("element vertex -3\nproperty float x\nproperty float y\nproperty float z\n")), "the header names a negative count"),
-    "ply short": (text("a.ply", ply("element vertex 5\nproperty float x\nproperty float y\nproperty float z\n", "0 0 0\n")), "ends too early"),
+    "ply huge": (
+        text("a.ply", ply("element vertex 99999999999\nproperty float x\nproperty float y\nproperty float z\n")),
+        "more data than any scan",
+    ),
+    "ply negative": (
+        text("a.ply", ply("element vertex -3\nproperty float x\nproperty float y\nproperty float z\n")),
+        "the header names a negative count",
+    ),
+    "ply short": (
+        text("a.ply", ply("element vertex 5\nproperty float x\nproperty float y\nproperty float z\n", "0 0 0\n")),
+        "ends too early",
+    ),
     "ply index": (
         text(
             "a.ply",
@@ -142,7 +157,10 @@ SCANS: dict[str, tuple[Maker, str]] = {
         ),
         "a triangle names a point that does not exist",
     ),
-    "ply word": (text("a.ply", ply("element vertex 1\nproperty float x\nproperty float y\nproperty float z\n", "a b c\n")), "does not hold the numbers"),
+    "ply word": (
+        text("a.ply", ply("element vertex 1\nproperty float x\nproperty float y\nproperty float z\n", "a b c\n")),
+        "does not hold the numbers",
+    ),
     "obj nothing": (text("a.obj", "# hello\n"), "no OBJ vertices"),
     "obj word": (text("a.obj", "v 0 0 zero\n"), "line 1"),
     "obj index": (text("a.obj", "v 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 9\n"), "a triangle names a point"),
@@ -152,8 +170,14 @@ SCANS: dict[str, tuple[Maker, str]] = {
     "3mf not zip": (text("a.3mf", "no zip"), "not a 3MF package"),
     "3mf outside": (package({"../../evil.model": "x"}, "a.3mf"), "a path outside itself"),
     "3mf no model": (package({"readme.txt": "x"}, "a.3mf"), "no model part"),
-    "3mf entities": (package({"3D/3dmodel.model": model("&a;", '<!DOCTYPE x [<!ENTITY a "b">]>')}, "a.3mf"), "not clean XML"),
-    "3mf unit": (package({"3D/3dmodel.model": model("").replace("millimeter", "cubit")}, "a.3mf"), "the unit 'cubit' is not known"),
+    "3mf entities": (
+        package({"3D/3dmodel.model": model("&a;", '<!DOCTYPE x [<!ENTITY a "b">]>')}, "a.3mf"),
+        "not clean XML",
+    ),
+    "3mf unit": (
+        package({"3D/3dmodel.model": model("").replace("millimeter", "cubit")}, "a.3mf"),
+        "the unit 'cubit' is not known",
+    ),
     "3mf empty": (package({"3D/3dmodel.model": model("")}, "a.3mf"), "no triangles"),
     "xyz words": (text("a.xyz", "one two three\n" * 80), "no list of points"),
     "xyz two columns": (text("a.xyz", "1 2\n" * 20), "does not hold three numbers"),
@@ -251,7 +275,12 @@ def test_job_is_refused(make: Maker, words: str, tmp_path: Path, capsys: pytest.
 def test_instrument_is_refused(document: str, words: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     part, out = write_bracket(tmp_path / "part.stl"), tmp_path / "out"
     (tmp_path / "i.json").write_text(document)
-    refused(["inspect", str(part), str(part), "--out", str(out), "--instrument", str(tmp_path / "i.json")], words, capsys, out)
+    refused(
+        ["inspect", str(part), str(part), "--out", str(out), "--instrument", str(tmp_path / "i.json")],
+        words,
+        capsys,
+        out,
+    )
 
 
 def test_name_that_is_not_utf8(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
@@ -263,10 +292,22 @@ def test_name_that_is_not_utf8(tmp_path: Path, capsys: pytest.CaptureFixture[str
 
 def test_folder_that_cannot_be_written(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     part = write_bracket(tmp_path / "part.stl")
-    refused(["inspect", str(part), str(part), "--out", str(part)], "this is a file, not a folder", capsys, tmp_path / "out")
+    refused(
+        ["inspect", str(part), str(part), "--out", str(part)], "this is a file, not a folder", capsys, tmp_path / "out"
+    )
     long = tmp_path / ("x" * 300)
-    refused(["inspect", str(part), str(part), "--out", str(long)], "the name is too long for this disk", capsys, tmp_path / "out")
-    refused(["inspect", str(part), str(part), "--out", str(tmp_path / "out"), "--instrument", "x" * 300], "no instrument", capsys, tmp_path / "out")
+    refused(
+        ["inspect", str(part), str(part), "--out", str(long)],
+        "the name is too long for this disk",
+        capsys,
+        tmp_path / "out",
+    )
+    refused(
+        ["inspect", str(part), str(part), "--out", str(tmp_path / "out"), "--instrument", "x" * 300],
+        "no instrument",
+        capsys,
+        tmp_path / "out",
+    )
 
 
 def test_file_without_permission(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
@@ -288,7 +329,9 @@ def test_what_can_be_mended_is_mended(tmp_path: Path, capsys: pytest.CaptureFixt
     mesh = bracket_mesh()
     rows = [f"v {x} {y} {z}" for x, y, z in mesh.vertices] + [f"f {a + 1} {b + 1} {c + 1}" for a, b, c in mesh.faces]
     rows += rows[-2:]
-    (tmp_path / "a.obj").write_bytes(b"".join(row.encode() + (b"\r\n" if k % 2 else b"\n") for k, row in enumerate(rows)))
+    (tmp_path / "a.obj").write_bytes(
+        b"".join(row.encode() + (b"\r\n" if k % 2 else b"\n") for k, row in enumerate(rows))
+    )
     assert main(["info", str(tmp_path / "a.obj"), "--json"]) == 0
     facts = json.loads(capsys.readouterr().out)
     assert facts["triangles"] == len(mesh.faces)

@@ -14,7 +14,12 @@ import numpy as np
 import pytest
 from OCP.BRep import BRep_Builder
 from OCP.BRepAlgoAPI import BRepAlgoAPI_Cut
-from OCP.BRepBuilderAPI import BRepBuilderAPI_MakeEdge, BRepBuilderAPI_MakeFace, BRepBuilderAPI_MakeWire, BRepBuilderAPI_NurbsConvert
+from OCP.BRepBuilderAPI import (
+    BRepBuilderAPI_MakeEdge,
+    BRepBuilderAPI_MakeFace,
+    BRepBuilderAPI_MakeWire,
+    BRepBuilderAPI_NurbsConvert,
+)
 from OCP.BRepOffsetAPI import BRepOffsetAPI_ThruSections
 from OCP.BRepPrimAPI import (
     BRepPrimAPI_MakeBox,
@@ -88,7 +93,9 @@ def free(shape: Shape) -> Shape:
 
 
 def plate() -> Shape:
-    return BRepAlgoAPI_Cut(BRepPrimAPI_MakeBox(60.0, 40.0, 8.0).Shape(), BRepPrimAPI_MakeCylinder(7.0, 20.0).Shape()).Shape()
+    return BRepAlgoAPI_Cut(
+        BRepPrimAPI_MakeBox(60.0, 40.0, 8.0).Shape(), BRepPrimAPI_MakeCylinder(7.0, 20.0).Shape()
+    ).Shape()
 
 
 CLOSED: dict[str, tuple[Callable[[], Shape], float | None]] = {
@@ -139,7 +146,9 @@ def test_face_whose_surface_is_elsewhere_is_named(monkeypatch: pytest.MonkeyPatc
     numbers[np.flatnonzero(arrays.kinds == 1), 6] += 2e-4
     found = checked(replace(arrays, numbers=numbers))
     assert len(found.arrays.kinds) == 2
-    assert "a cylinder face of 1885 mm2 cannot be used and is left out: its surface is 0.0002 mm off" in found.problems[0]
+    assert (
+        "a cylinder face of 1885 mm2 cannot be used and is left out: its surface is 0.0002 mm off" in found.problems[0]
+    )
     left = Nominal.from_arrays(replace(arrays, numbers=numbers))
     assert {face.kind for face in left.faces} == {FaceKind.PLANE}
     assert not math.isfinite(left.volume)
@@ -229,7 +238,13 @@ print(json.dumps([[str(fault) for fault in found], ends]))
 
 def test_damaged_files_end_as_an_answer_or_a_sentence(tmp_path: Path) -> None:
     """In a process of its own, since forking a small one for each CAD file is quick."""
-    told = subprocess.run([sys.executable, "-c", FUZZ, tmp_path], cwd=Path(__file__).parents[1], stdout=subprocess.PIPE, text=True, check=True)
+    told = subprocess.run(
+        [sys.executable, "-c", FUZZ, tmp_path],
+        cwd=Path(__file__).parents[1],
+        stdout=subprocess.PIPE,
+        text=True,
+        check=True,
+    )
     found, ends = json.loads(told.stdout.splitlines()[-1])
     assert found == [] and ends["sentence"] > 100 and ends["answer"] > 20
 

@@ -75,7 +75,9 @@ def scanned(captured: tuple[FileStore, Job], tmp_path_factory: pytest.TempPathFa
     write_ply(path, surface)
     usual = (Fragments(share=0.002), Rough(), BestFit(start="rough"), datum_step("best fit"))
     steps = Procedure(steps=(*usual, *job.procedure.steps))
-    job = job.with_scan(files.adopt(path)).model_copy(update={"procedure": steps.with_step(Decide(alignment="best fit"))})
+    job = job.with_scan(files.adopt(path)).model_copy(
+        update={"procedure": steps.with_step(Decide(alignment="best fit"))}
+    )
     return files, job
 
 
@@ -86,7 +88,11 @@ def scanner_for(planner: Planner, job: Job, seed: int = 417) -> HandheldScanner:
 def test_the_capture_recovers_what_was_injected(scanned: tuple[FileStore, Job], nominal: Nominal, known: Truth) -> None:
     files, job = scanned
     runner = Runner(files)
-    deviation, pose, scan = runner.deviation(job, "best fit"), runner.alignment(job, "best fit").transform, runner.cleaned(job)
+    deviation, pose, scan = (
+        runner.deviation(job, "best fit"),
+        runner.alignment(job, "best fit").transform,
+        runner.cleaned(job),
+    )
 
     def mean_of(name: str) -> float:
         rows = (deviation.faces == FACES[name] - 1) & deviation.clear
@@ -116,8 +122,15 @@ def test_the_capture_recovers_what_was_injected(scanned: tuple[FileStore, Job], 
 
 def test_the_demo_job_carries_it_and_keeps_it(captured: tuple[FileStore, Job], tmp_path: Path) -> None:
     files, job = captured
-    assert job.capture is not None and job.plan is not None and job.capture.coverage > 0.9 and job.capture.to_part is not None
-    assert {p.position for p in job.capture.patches} == {0, 1} and sum(t.planned is not None for t in job.capture.targets) > 40
+    assert (
+        job.capture is not None
+        and job.plan is not None
+        and job.capture.coverage > 0.9
+        and job.capture.to_part is not None
+    )
+    assert {p.position for p in job.capture.patches} == {0, 1} and sum(
+        t.planned is not None for t in job.capture.targets
+    ) > 40
     save_job(job, tmp_path / "kept.juxtum", files)
     other = FileStore()
     again = load_job(tmp_path / "kept.juxtum", other, tmp_path / "inputs")
@@ -135,7 +148,9 @@ def test_planned_targets_are_recognised_among_others() -> None:
     assert np.linalg.norm(match.transform.apply(pose.apply(known)) - known, axis=1).max() < 1.5
     beam = rng.uniform([-1800, -90, 0], [1800, 90, 250], (290, 3))
     found = match_targets(pose.apply(beam[::3]), beam, 2.0)
-    assert found is not None and len(found.pairs) == len(beam[::3]) and (found.pairs[:, 1] == 3 * found.pairs[:, 0]).all()
+    assert (
+        found is not None and len(found.pairs) == len(beam[::3]) and (found.pairs[:, 1] == 3 * found.pairs[:, 0]).all()
+    )
     square = np.array([[0, 0, 0], [80, 0, 0], [80, 80, 0], [0, 80, 0.0]])
     assert match_targets(square, square, 1.0) is None, "a pattern that fits in more than one way is none"
 
@@ -162,7 +177,9 @@ def test_patches_begin_end_and_go(session: CaptureSession, link: DirectLink, pla
     assert session.coverage.share(Seen.ONE_PASS) > share > 0
     session.accept()
     session.discard(2)
-    assert session.coverage.share(Seen.ONE_PASS) == pytest.approx(share, abs=1e-9) and [p.number for p in session.patches] == [1]
+    assert session.coverage.share(Seen.ONE_PASS) == pytest.approx(share, abs=1e-9) and [
+        p.number for p in session.patches
+    ] == [1]
     with pytest.raises(DeviceError, match="there is no patch 7"):
         session.discard(7)
     session.turn_over()
@@ -187,7 +204,9 @@ def test_a_zone_is_scanned_again_finer(session: CaptureSession, link: DirectLink
     assert len(fine) > 3 * before and zone.holds(fine).all(), "and only there fine ones are taken"
 
 
-def test_a_jump_costs_one_patch(session: CaptureSession, link: DirectLink, planner: Planner, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_jump_costs_one_patch(
+    session: CaptureSession, link: DirectLink, planner: Planner, monkeypatch: pytest.MonkeyPatch
+) -> None:
     stops, taken, take = next(iter(legs(planner))).stops, [], session.take
     with monkeypatch.context() as watched:
         watched.setattr(session, "take", lambda message: (taken.append(message), take(message)))
@@ -201,10 +220,16 @@ def test_a_jump_costs_one_patch(session: CaptureSession, link: DirectLink, plann
     assert session.coverage.share(Seen.ONE_PASS) >= share
     session.take(Message("frame", {**message.fields, "event": "jump", "since": 900, "points": 0}))
     assert session.state is State.JUMP and session.patches[1].has_jumped and len(session.patches[0].store) == kept
-    assert session.coverage.share(Seen.ONE_PASS) == pytest.approx(share, abs=1e-9) and [p.number for p in session.good] == [1]
+    assert session.coverage.share(Seen.ONE_PASS) == pytest.approx(share, abs=1e-9) and [
+        p.number for p in session.good
+    ] == [1]
     assert session.happenings[-1].word == "jump"
-    session.take(Message("frame", {**message.fields, "event": "jump", "since": session.patches[0].last_frame, "points": 0}))
-    assert not session.good and session.coverage.share(Seen.ONE_PASS) == 0, "a patch that was accepted after the jump began is lost too"
+    session.take(
+        Message("frame", {**message.fields, "event": "jump", "since": session.patches[0].last_frame, "points": 0})
+    )
+    assert not session.good and session.coverage.share(Seen.ONE_PASS) == 0, (
+        "a patch that was accepted after the jump began is lost too"
+    )
 
 
 def test_full_memory_stops_and_loses_nothing(planner: Planner, link: DirectLink) -> None:
@@ -246,7 +271,12 @@ def served(planner: Planner, body: Body) -> tuple[int, int]:
     child = os.fork()
     if child == 0:
         try:
-            serve(HandheldScanner(body, planner.model, 417), 0, lambda port: os.write(told, f"{port}\n".encode()), once=True)
+            serve(
+                HandheldScanner(body, planner.model, 417),
+                0,
+                lambda port: os.write(told, f"{port}\n".encode()),
+                once=True,
+            )
         finally:
             os._exit(0)
     os.close(told)
@@ -304,7 +334,14 @@ def test_a_capture_goes_on_where_it_was(captured: tuple[FileStore, Job], planner
 
 
 @pytest.mark.parametrize(
-    "spoil", [lambda b: b[:-5], lambda b: b[:40], lambda b: b.replace(b"element vertex", b"element vortex"), lambda b: b"ply\n" * 300, lambda b: b + b"x"]
+    "spoil",
+    [
+        lambda b: b[:-5],
+        lambda b: b[:40],
+        lambda b: b.replace(b"element vertex", b"element vortex"),
+        lambda b: b"ply\n" * 300,
+        lambda b: b + b"x",
+    ],
 )
 def test_a_damaged_patch_is_told(spoil: object, tmp_path: Path) -> None:
     points = Message("frame", {}, bytes(16 * 50)).points()
@@ -319,14 +356,24 @@ def test_a_damaged_patch_is_told(spoil: object, tmp_path: Path) -> None:
 def test_the_dial_says_one_word_and_the_tone_follows() -> None:
     mode = shipped(Kind.HANDHELD).modes[0]
     near, best, far = mode.stand_off
-    assert [read_dial(mode, d).word for d in (near, best, far, float("nan"), None)] == [Word.BACK, Word.HOLD, Word.CLOSER, Word.NOTHING, Word.NOTHING]
+    assert [read_dial(mode, d).word for d in (near, best, far, float("nan"), None)] == [
+        Word.BACK,
+        Word.HOLD,
+        Word.CLOSER,
+        Word.NOTHING,
+        Word.NOTHING,
+    ]
     tones = [tone_of(read_dial(mode, d)) for d in np.linspace(near, far, 15)]
     assert all(a.frequency > b.frequency for a, b in itertools.pairwise(tones)), "the nearer the higher"
     assert tone_of(read_dial(mode, best)).frequency == 440.0 and tone_of(read_dial(mode, best)).beats == 0
     assert tones[0].beats > 0 and tones[-1].beats > 0 and tone_of(read_dial(mode, None)).loudness == 0
     wave = wave_of(tones[7], 0.2)
     spectrum = np.abs(np.fft.rfft(wave.astype(float)))
-    assert np.argmax(spectrum) / 0.2 == pytest.approx(tones[7].frequency, abs=6) and abs(int(wave[0])) < 400 and wave.dtype == np.int16
+    assert (
+        np.argmax(spectrum) / 0.2 == pytest.approx(tones[7].frequency, abs=6)
+        and abs(int(wave[0])) < 400
+        and wave.dtype == np.int16
+    )
 
 
 def test_photo_walk_judges_and_adjusts_to_what_was_predicted(beam: Nominal) -> None:
@@ -349,20 +396,28 @@ def test_photo_walk_judges_and_adjusts_to_what_was_predicted(beam: Nominal) -> N
         assert usable.all()
         errors.append([adjusted.length(a, b) - np.linalg.norm(targets.places[a] - targets.places[b]) for a, b in pairs])
     assert np.sqrt(np.mean(np.square(errors / predicted))) == pytest.approx(1.0, abs=0.2)
-    assert sum(v.is_enough for v in walk.verdicts) > 0.8 * len(walk.verdicts) and adjusted.rms == pytest.approx(1, abs=0.2)
+    assert sum(v.is_enough for v in walk.verdicts) > 0.8 * len(walk.verdicts) and adjusted.rms == pytest.approx(
+        1, abs=0.2
+    )
     walk.photos = walk.photos[:2]
     with pytest.raises(JuxtumError, match=r"too few to adjust\. Take more photos"):
         walk.adjust()
 
 
-def test_probing_is_guided_and_finds_the_hole(captured: tuple[FileStore, Job], planner: Planner, nominal: Nominal, known: Truth) -> None:
+def test_probing_is_guided_and_finds_the_hole(
+    captured: tuple[FileStore, Job], planner: Planner, nominal: Nominal, known: Truth
+) -> None:
     probe = TouchProbe(body_for(captured[1].nominal, nominal, planner.plan, 1), shipped(Kind.PROBE), seed=1)
     tip = float(probe.handle(Message("hello"))[0].fields["tip_radius"])
     task = task_for(nominal, FACES["bolt hole 1"], "bolt hole 1")
     order = [p.purpose for p in task.points]
     assert order == sorted(order, key=[Purpose.PLANE, Purpose.EDGE].index), "the plane comes first"
     told = guide(task.points[0], task.points[0].start + np.array([0, 0, 50]))
-    assert told.words == "50 mm: down" and not told.may_touch and guide(task.points[0], task.points[0].start).words == "touch"
+    assert (
+        told.words == "50 mm: down"
+        and not told.may_touch
+        and guide(task.points[0], task.points[0].start).words == "touch"
+    )
     assert guide(task.points[0], task.points[0].start + np.array([0, 0, 5])).tone.frequency > told.tone.frequency
     middles = []
     for point in task.points:
@@ -395,7 +450,10 @@ def test_the_debrief_is_honest(practised: tuple[CaptureSession, HandheldScanner]
     assert good.score > bad.score and dict(bad.facts)["in the window"] != dict(good.facts)["in the window"]
     assert any("needle" in words for words in bad.advice) and not any("needle" in words for words in good.advice)
     assert dict(good.facts)["tracking"] == "100 %, lost 0\u00d7"
-    assert dict(good.facts)["from technique"].endswith("RMS") and float(dict(good.facts)["map's largest error"].split()[0]) < 0.3
+    assert (
+        dict(good.facts)["from technique"].endswith("RMS")
+        and float(dict(good.facts)["map's largest error"].split()[0]) < 0.3
+    )
     assert {e.id for e in EXERCISES} == {"stick", "gloss", "loop", "deep", "hold", "bars"}
 
 
@@ -410,7 +468,9 @@ def test_a_run_that_is_stopped_keeps_what_it_has(session: CaptureSession, link: 
     from juxtum.errors import Cancelled
     from juxtum.progress import Progress
 
-    progress = Progress(lambda phase, share: progress.cancel() if phase == "scanning along the plan" and share > 0.1 else None)
+    progress = Progress(
+        lambda phase, share: progress.cancel() if phase == "scanning along the plan" and share > 0.1 else None
+    )
     with pytest.raises(Cancelled):
         run_by_itself(session, link, progress)
     assert session.points > 1000

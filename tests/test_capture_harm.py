@@ -54,7 +54,13 @@ def test_a_frame_with_any_field_spoilt_is_refused_or_taken_and_never_more(planne
         for name in rng.choice(names, int(rng.integers(1, 4))):
             fields[str(name)] = NASTY[int(rng.integers(0, len(NASTY)))]
         kind = ("frame", "frame", "frame", "map", "referenced", "error")[int(rng.integers(0, 6))]
-        payload = whole.payload[: int(rng.integers(0, len(whole.payload)))] if k % 3 == 0 else b"\xff" * 160 if k % 3 == 1 else whole.payload[:1600]
+        payload = (
+            whole.payload[: int(rng.integers(0, len(whole.payload)))]
+            if k % 3 == 0
+            else b"\xff" * 160
+            if k % 3 == 1
+            else whole.payload[:1600]
+        )
         if kind == "map":
             fields["targets"] = NASTY[int(rng.integers(0, len(NASTY)))]
         try:
@@ -63,7 +69,11 @@ def test_a_frame_with_any_field_spoilt_is_refused_or_taken_and_never_more(planne
             refused += 1
             assert problem.what and problem.next is not None
         take_snapshot(session, None)
-    assert refused > 800 and session.points >= 0 and all(np.isfinite(place).all() for place in session.map.targets.values())
+    assert (
+        refused > 800
+        and session.points >= 0
+        and all(np.isfinite(place).all() for place in session.map.targets.values())
+    )
 
 
 class Fickle:
@@ -79,13 +89,20 @@ class Fickle:
         return list(self._inner.handle(message))
 
 
-@pytest.mark.parametrize("problem", [DeviceError("gone", "connection", "Connect again"), JobError("the disk is full", "x", "y"), RuntimeError("a bug")])
-def test_whatever_fails_the_capture_goes_on_and_ends(problem: Exception, planner: Planner, application: QApplication) -> None:
+@pytest.mark.parametrize(
+    "problem",
+    [DeviceError("gone", "connection", "Connect again"), JobError("the disk is full", "x", "y"), RuntimeError("a bug")],
+)
+def test_whatever_fails_the_capture_goes_on_and_ends(
+    problem: Exception, planner: Planner, application: QApplication
+) -> None:
     session = CaptureSession(planner, 1e9)
     driver = CaptureDriver(session, lambda: Connection(DirectLink(Fickle(problem, 9))))
     told: list[object] = []
     driver.failed.connect(told.append)
-    driver.keep = lambda _: (_ for _ in ()).throw(JobError("the file could not be written", "patch", "Check the free space"))
+    driver.keep = lambda _: (_ for _ in ()).throw(
+        JobError("the file could not be written", "patch", "Check the free space")
+    )
     driver.speed = 1e6
     driver.start()
     driver.run_plan()
@@ -126,7 +143,9 @@ def test_a_given_map_is_the_scanners_and_names_the_planned_targets(planner: Plan
     assert session.map.planned_rows == {k: k for k in range(len(rows))} and session.map.is_given
     session.map.targets.pop(2)
     session.map.targets[999] = np.array([900.0, 900.0, 900.0])
-    assert session.map.planned_rows == {k: k for k in range(len(rows)) if k != 2}, "neither a lost nor a strange target shifts the others"
+    assert session.map.planned_rows == {k: k for k in range(len(rows)) if k != 2}, (
+        "neither a lost nor a strange target shifts the others"
+    )
 
 
 # -- the command line -----------------------------------------------------------------------------------------
@@ -143,19 +162,37 @@ def planned(planner: Planner, tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 def test_capture_for_scripts(planned: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
-    arguments = ["capture", "demo:BC-220", "--plan", str(planned), "--seed", "5", "--spacing", "5", "--strict", "--out", str(tmp_path)]
+    arguments = [
+        "capture",
+        "demo:BC-220",
+        "--plan",
+        str(planned),
+        "--seed",
+        "5",
+        "--spacing",
+        "5",
+        "--strict",
+        "--out",
+        str(tmp_path),
+    ]
     code = main(arguments)
     said = capsys.readouterr().out
     assert "patches," in said and "of what is measured" in said and f"written to {tmp_path}" in said
     document = json.loads((tmp_path / "capture.json").read_text())
     assert document["schema"] == "juxtum-capture-1" and document["seed"] == 5 and document["one_pass"] > 0.8
     job = load_job(tmp_path / "captured.juxtum", FileStore(), tmp_path / "inputs")
-    assert job.capture is not None and job.scan is not None and len(job.capture.patches) == len(list(tmp_path.glob("patch-*.ply")))
+    assert (
+        job.capture is not None
+        and job.scan is not None
+        and len(job.capture.patches) == len(list(tmp_path.glob("patch-*.ply")))
+    )
     assert code == (1 if document["one_pass"] < job.plan.expected.coverage - 0.02 else 0)  # type: ignore[union-attr]
 
 
 @pytest.mark.parametrize(("device", "schema"), [("camera", "juxtum-photo-map-1"), ("cabinet", "juxtum-tray-1")])
-def test_other_devices_for_scripts(device: str, schema: str, planned: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+def test_other_devices_for_scripts(
+    device: str, schema: str, planned: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
     part = ["demo:VC-8"] if device == "cabinet" else ["demo:BC-220", "--plan", str(planned)]
     if device == "cabinet":
         plan = tmp_path / "eight.json"
@@ -179,7 +216,11 @@ def test_other_devices_for_scripts(device: str, schema: str, planned: Path, tmp_
     ],
 )
 def test_bad_arguments_are_told(
-    arguments: list[str], sentence: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+    arguments: list[str],
+    sentence: str,
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+    capsys: pytest.CaptureFixture[str],
 ) -> None:
     monkeypatch.chdir(tmp_path)
     Path("text.json").write_text("not json")
@@ -217,14 +258,22 @@ def test_a_stand_in_is_a_process_of_its_own(tmp_path: Path, capsys: pytest.Captu
         other.connect()
 
 
-def test_another_kind_at_the_port_is_told(tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch) -> None:
+def test_another_kind_at_the_port_is_told(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
     part = str(write_bracket(tmp_path / "bracket.stl", 4.0))
     process = DeviceProcess("probe", ["--part", part])
     try:
-        assert main(["capture", part, "--device", "cabinet", "--port", str(process.port), "--out", str(tmp_path / "out")]) == 2
+        assert (
+            main(["capture", part, "--device", "cabinet", "--port", str(process.port), "--out", str(tmp_path / "out")])
+            == 2
+        )
         assert "this device is another's, or its token is wrong. Set JUXTUM_DEVICE_TOKEN" in capsys.readouterr().err
         monkeypatch.setenv("JUXTUM_DEVICE_TOKEN", process.token)
-        assert main(["capture", part, "--device", "cabinet", "--port", str(process.port), "--out", str(tmp_path / "out")]) == 2
+        assert (
+            main(["capture", part, "--device", "cabinet", "--port", str(process.port), "--out", str(tmp_path / "out")])
+            == 2
+        )
         assert "this device is a probe, not a cabinet. Name it with --device." in capsys.readouterr().err
     finally:
         process.stop()
@@ -255,7 +304,9 @@ def test_the_job_stays_while_the_scanner_is_connected(application: QApplication,
     before = window.session.job.id
     window.perform("new")
     hand.wait()
-    assert window.session.job.id == before and "the scanner is still connected. Disconnect it first" in window.notice.text
+    assert (
+        window.session.job.id == before and "the scanner is still connected. Disconnect it first" in window.notice.text
+    )
     window.perform("disconnect device")
     hand.wait(lambda: window.capture.driver is None)
     window.perform("new")

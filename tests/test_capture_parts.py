@@ -92,7 +92,9 @@ def test_a_surface_that_cannot_be_made_is_refused() -> None:
         make_surface(points[:400], normals[:400], 1.0)
     small, facing = ball(4000, 3.0, 0.0)
     apart = np.concatenate([small, small + 300.0])
-    with pytest.raises(InputError, match=r"a spacing of 0\.3 mm is too fine for so large a capture\. Choose 0\.5 mm or more"):
+    with pytest.raises(
+        InputError, match=r"a spacing of 0\.3 mm is too fine for so large a capture\. Choose 0\.5 mm or more"
+    ):
         make_surface(apart, np.concatenate([facing, facing]), 0.3)
     with pytest.raises(InputError, match=r"the points make no surface\. Capture more"):
         make_surface(points * 100, normals, 8.0)
@@ -176,7 +178,9 @@ def test_a_given_map_is_only_added_to_and_a_learnt_one_settles() -> None:
         for each in (given, learnt):
             each.learn(RigidTransform.identity(), list(range(6)), seen)
     assert all(np.array_equal(given.targets[k].place, truth[k]) for k in range(4)) and len(given.targets) == 6
-    assert max(np.linalg.norm(learnt.targets[k].place - truth[k]) for k in range(6)) < 4 * needs.noise / np.sqrt(MOST_COUNTED)
+    assert max(np.linalg.norm(learnt.targets[k].place - truth[k]) for k in range(6)) < 4 * needs.noise / np.sqrt(
+        MOST_COUNTED
+    )
     assert given.variances([0])[0] == pytest.approx(needs.noise**2) and learnt.variances([0])[0] > needs.noise**2
     learnt.forget([2, 99])
     assert learnt.known([1, 2, 3]) == [1, 3] and [row[0] for row in learnt.rows()] == [0, 1, 3, 4, 5]
@@ -193,7 +197,9 @@ def test_the_path_sees_every_patch_twice_where_that_can_be_had(planner: Planner)
     wanted = np.minimum(ground.covers[poses.holds].sum(0), 2)
     assert ground.patches.areas[seen >= wanted].sum() > 0.998 * ground.patches.areas.sum()
     positions = [s.position for s in stops]
-    assert positions == sorted(positions) and poses.holds[rows].all(), "one position after the other, from poses that track"
+    assert positions == sorted(positions) and poses.holds[rows].all(), (
+        "one position after the other, from poses that track"
+    )
     some = ground.patches.faces == FACES["bore"] - 1
     assert 0 < len(path(ground, poses, some)) < len(stops) / 2, "a few faces take a few stops"
 
@@ -211,8 +217,15 @@ def test_the_hand_goes_as_fast_as_it_can_and_lets_the_trigger_go_between(planner
         if message.kind == "hand":
             paused.append(at)
     sweeping = frames_at_stop(mode, 1.0)
-    assert paused.count(False) == 3 * sweeping and paused.count(True) > 3, "on the way it is paused; over another position nothing is swept"
-    speed = np.linalg.norm(np.diff([m.fields["eye"] for m in told if m.kind == "hand"][sweeping : sweeping + 10], axis=0), axis=1) * FRAMES
+    assert paused.count(False) == 3 * sweeping and paused.count(True) > 3, (
+        "on the way it is paused; over another position nothing is swept"
+    )
+    speed = (
+        np.linalg.norm(
+            np.diff([m.fields["eye"] for m in told if m.kind == "hand"][sweeping : sweeping + 10], axis=0), axis=1
+        )
+        * FRAMES
+    )
     assert speed.max() < 700
     assert frames_at_stop(mode, 0.5) >= frames_at_stop(mode, 1.0) >= frames_at_stop(mode, 3.0) >= 4
 
@@ -241,8 +254,13 @@ def test_what_only_a_probe_gives_is_not_expected(planner: Planner) -> None:
     ground, holds = planner.ground(), np.ones(len(planner.ground().views), dtype=bool)
     face = FACES["bore"]
     whole, share = expected_coverage(ground, holds, ()), 0.4
-    part = float(ground.patches.areas[(ground.patches.faces == face - 1) & ground.covers.any(0)].sum() / ground.patches.areas.sum())
-    spots = {m: BlindSpot(Cause.DEEP, (face,), (), "deep", "probe it", m, share) for m in (Method.PROBE, Method.OTHER_MODE)}
+    part = float(
+        ground.patches.areas[(ground.patches.faces == face - 1) & ground.covers.any(0)].sum()
+        / ground.patches.areas.sum()
+    )
+    spots = {
+        m: BlindSpot(Cause.DEEP, (face,), (), "deep", "probe it", m, share) for m in (Method.PROBE, Method.OTHER_MODE)
+    }
     assert expected_coverage(ground, holds, (spots[Method.PROBE],)) == pytest.approx(whole - share * part)
     assert expected_coverage(ground, holds, (spots[Method.OTHER_MODE],)) == whole, "another mode gives it"
     assert expected_coverage(ground, holds, (spots[Method.PROBE],), (face,)) == pytest.approx(1 - share, abs=0.02)
@@ -276,7 +294,9 @@ def test_a_tray_gives_every_part_where_it_really_lies() -> None:
     rng = np.random.default_rng(1)
     for index in range(3):
         count = len(scan.points) // 3
-        some = scan.points[index * count : (index + 1) * count][rng.integers(0, count, 3000)]["place"].astype(np.float64)
+        some = scan.points[index * count : (index + 1) * count][rng.integers(0, count, 3000)]["place"].astype(
+            np.float64
+        )
         found = body.mesh.tree.query(cabinet.placed(index).inverse.apply(some), limit=1.0)
         assert found.found.all() and np.abs(found.distances).mean() < model.modes[0].noise + HARDENING
     assert not np.allclose(cabinet.placed(0).rotation, cabinet.placed(1).rotation), "nobody lays parts down exactly"
@@ -312,7 +332,12 @@ def test_artefacts_tell_the_error_of_scale_and_correction_takes_it_off() -> None
     assert abs(before) > 1e-5
 
     def measured() -> float:
-        answers = [scanner.handle(Message("board", {"distance": 300.0 + k, "tilt": 10.0 * k, "lean": -5.0 * k}))[0].table("dots", 3) for k in range(4)]
+        answers = [
+            scanner.handle(Message("board", {"distance": 300.0 + k, "tilt": 10.0 * k, "lean": -5.0 * k}))[0].table(
+                "dots", 3
+            )
+            for k in range(4)
+        ]
         true = np.linalg.norm(board_dots()[:, None] - board_dots()[None], axis=2)
         there = true > 100
         return float(np.mean([np.linalg.norm(d[:, None] - d[None], axis=2)[there] / true[there] for d in answers]) - 1)

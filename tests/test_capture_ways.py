@@ -47,7 +47,12 @@ def planner(nominal: Nominal, job: Job) -> Planner:
 @pytest.fixture(scope="module")
 def tracked(planner: Planner) -> Planner:
     """The plan made for the tracked scanner."""
-    made = replace(planner, plan=planner.plan.model_copy(update={"instrument": shipped(Kind.TRACKED), "mode": "", "chain": "", "targets": ()}))
+    made = replace(
+        planner,
+        plan=planner.plan.model_copy(
+            update={"instrument": shipped(Kind.TRACKED), "mode": "", "chain": "", "targets": ()}
+        ),
+    )
     return replace(made, plan=made.planned())
 
 
@@ -55,7 +60,9 @@ def tracked(planner: Planner) -> Planner:
 
 
 def test_targets_on_stands_tie_the_stations_together() -> None:
-    scanner = TrackedScanner(plate(((-90, -60), (95, -70), (80, 75), (-70, 88), (5, -12))), shipped(Kind.TRACKED), seed=4)
+    scanner = TrackedScanner(
+        plate(((-90, -60), (95, -70), (80, 75), (-70, 88), (5, -12))), shipped(Kind.TRACKED), seed=4
+    )
     stands = [[700.0, 0, 50], [-700, 100, 150], [0, 800, 300], [100, -800, 200], [500, 500, 400]]
     low = Message("tracker", {"place": [0, -2500, -900], "axis": [0, 0.94, 0.34]})
     scanner.handle(low)
@@ -66,7 +73,9 @@ def test_targets_on_stands_tie_the_stations_together() -> None:
     first = scanner.handle(Message("reference"))[0]
     assert first.fields["targets"] == 10 and sum(row[0] >= STAND for row in first.table("new", 4)) == 5
     scanner.handle(low)
-    assert scanner.handle(Message("reference"))[0].fields["targets"] in (4, 5), "from below it sees no target on the part, but the stands"
+    assert scanner.handle(Message("reference"))[0].fields["targets"] in (4, 5), (
+        "from below it sees no target on the part, but the stands"
+    )
     below = Message("hand", {"eye": [0, 0, -330], "axis": [0, 0, 1], "up": [0, 1, 0], "time": 0.0})
     found = scanner.handle(below)[0]
     assert found.fields["state"] == "tracking" and found.fields["points"] > 500
@@ -81,7 +90,9 @@ def test_a_plan_for_the_tracker_needs_a_handful_that_tie_both_positions(tracked:
         rows = ground.views.setups == position
         assert (assessment.seen[rows].sum(1) >= 4).mean() > 0.98, "the tracker sees them in either position"
     none = replace(tracked, plan=tracked.plan.with_targets(()))
-    assert not none.holding().any() and expected_coverage(ground, none.holding(), ()) == 0, "without targets nobody ties the positions"
+    assert not none.holding().any() and expected_coverage(ground, none.holding(), ()) == 0, (
+        "without targets nobody ties the positions"
+    )
     assert tracked.stations() is tracked.stations(), "stations are planned once"
 
 
@@ -108,7 +119,9 @@ def test_the_tracked_scanner_reaches_what_the_plan_expects(tracked: Planner, job
 def test_shots_before_the_table_are_laid_onto_each_other(planner: Planner, job: Job) -> None:
     body = body_for(job.nominal, planner.nominal, planner.plan, 3)
     plan, model = planner.turntable(), shipped(Kind.HEAD)
-    coarse = model.model_copy(update={"modes": tuple(m.model_copy(update={"spacing": (0.1, 2.0)}) for m in model.modes)})
+    coarse = model.model_copy(
+        update={"modes": tuple(m.model_copy(update={"spacing": (0.1, 2.0)}) for m in model.modes)}
+    )
     link = DirectLink(StructuredLightHead(replace(body, turned=laid_down(planner.nominal, plan.tilts)), coarse, 3))
     run = TurnRun(CaptureSession(planner, 2e9, 1.5), plan)
     for _ in range(3):
@@ -131,7 +144,15 @@ def test_shots_before_the_table_are_laid_onto_each_other(planner: Planner, job: 
 
 
 def test_captures_of_different_making_are_not_mixed() -> None:
-    patch = CapturedPatch(number=1, file=InputFile(name="a.ply", sha256="0" * 64), points=5, mode="area", spacing=1.0, seconds=9.0, frames=1)
+    patch = CapturedPatch(
+        number=1,
+        file=InputFile(name="a.ply", sha256="0" * 64),
+        points=5,
+        mode="area",
+        spacing=1.0,
+        seconds=9.0,
+        frames=1,
+    )
     turned = CaptureRecord(device="head", patches=(patch,))
     check_device(turned, "head")
     check_device(None, "handheld")
@@ -162,7 +183,11 @@ def test_a_loop_is_judged_by_its_ends(planner: Planner, turn: float, offset: flo
     session.map.locate(RigidTransform.identity())
     session.begin()
     frame = packed(taken, facing, np.full(len(taken), 200, dtype=np.uint8))
-    session.take(Message("frame", {"state": "tracking", "time": 0.0, "pose": list(np.eye(4).ravel()), "points": len(taken)}, frame))
+    session.take(
+        Message(
+            "frame", {"state": "tracking", "time": 0.0, "pose": list(np.eye(4).ravel()), "points": len(taken)}, frame
+        )
+    )
     session.accept()
     loop = loop_of(session)
     assert loop.is_round is meets and (loop.sectors == SECTORS) is (turn == 1.0)

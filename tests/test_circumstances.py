@@ -30,8 +30,16 @@ pytestmark = pytest.mark.quick
 def small(tmp_path_factory: pytest.TempPathFactory) -> tuple[Runner, Job]:
     files = FileStore()
     part = write_bracket(tmp_path_factory.mktemp("small") / "part.stl")
-    steps = (AsScanned(), Measure(), Decide(alignment="as scanned"), Profile(id="1", title="all"), ReadingStep(label="R1", place=(40, 20, 10)))
-    job = Job(inputs=inputs_of(files.adopt(part), files.adopt(part)), procedure=Procedure(steps=steps), circumstances=STATED)
+    steps = (
+        AsScanned(),
+        Measure(),
+        Decide(alignment="as scanned"),
+        Profile(id="1", title="all"),
+        ReadingStep(label="R1", place=(40, 20, 10)),
+    )
+    job = Job(
+        inputs=inputs_of(files.adopt(part), files.adopt(part)), procedure=Procedure(steps=steps), circumstances=STATED
+    )
     return Runner(files), job
 
 
@@ -56,7 +64,9 @@ def test_another_instrument_is_another_uncertainty(small: tuple[Runner, Job]) ->
 
 
 @pytest.mark.parametrize("rule", DecisionRule)
-def test_without_an_instrument_values_have_no_uncertainty_and_nothing_is_decided(small: tuple[Runner, Job], rule: DecisionRule) -> None:
+def test_without_an_instrument_values_have_no_uncertainty_and_nothing_is_decided(
+    small: tuple[Runner, Job], rule: DecisionRule
+) -> None:
     runner, job = small
     unknown = with_circumstances(job, instrument=None).with_step(Decide(alignment="as scanned", rule=rule))
     evaluation = runner.evaluation(unknown)
@@ -89,22 +99,32 @@ def test_one_document_for_plan_and_inspect(tmp_path: Path) -> None:
     assert instrument_named(str(path)) == model and stated_instrument(str(path), chain).a == model.chain(chain).a
 
 
-@pytest.mark.parametrize(("name", "words"), [("drone", "no instrument called 'drone' ships"), ("no/such.json", "there is no such file")])
-def test_unknown_instruments_are_refused(name: str, words: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+@pytest.mark.parametrize(
+    ("name", "words"), [("drone", "no instrument called 'drone' ships"), ("no/such.json", "there is no such file")]
+)
+def test_unknown_instruments_are_refused(
+    name: str, words: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
     part = write_bracket(tmp_path / "n.stl")
     assert main(["inspect", str(part), str(part), "--out", str(tmp_path / "o"), "--instrument", name]) == 2
     assert words in capsys.readouterr().err
 
 
 def test_jobs_and_procedures_of_before_keep_what_was_in_their_brief(tmp_path: Path) -> None:
-    brief = {"part": "old", "instrument": {"schema": "juxtum-instrument-1", "a": 0.011}, "environment": {"temperature": 23.0}}
+    brief = {
+        "part": "old",
+        "instrument": {"schema": "juxtum-instrument-1", "a": 0.011},
+        "environment": {"temperature": 23.0},
+    }
     old = {"schema": "juxtum-job", "version": 3, "id": "0" * 32, "brief": brief}
     job = parse_job(json.dumps(old).encode(), tmp_path)
     assert job.brief.part == "old" and job.circumstances.instrument is not None
     assert (job.circumstances.instrument.a, job.circumstances.instrument.b) == (0.011, 0.040)
     assert job.circumstances.environment.temperature == 23.0
     part = write_bracket(tmp_path / "n.stl")
-    (tmp_path / "p.json").write_text(json.dumps({"nominal": {"path": part.name}, "brief": brief, "procedure": {"steps": []}}))
+    (tmp_path / "p.json").write_text(
+        json.dumps({"nominal": {"path": part.name}, "brief": brief, "procedure": {"steps": []}})
+    )
     assert load_procedure(tmp_path / "p.json", FileStore()).circumstances == job.circumstances
 
 
@@ -116,4 +136,6 @@ def test_a_foreign_scan_does_not_inherit_a_capture(small: tuple[Runner, Job]) ->
 
 def test_a_plan_proposes_its_instrument() -> None:
     proposed = planned_instrument(Job(plan=Plan()))
-    assert proposed is not None and proposed.name.startswith("Handheld scanner WH-3") and planned_instrument(Job()) is None
+    assert (
+        proposed is not None and proposed.name.startswith("Handheld scanner WH-3") and planned_instrument(Job()) is None
+    )

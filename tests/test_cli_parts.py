@@ -28,8 +28,15 @@ from juxtum.units import Unit
 def test_numbers_that_begin_with_a_minus_are_no_options() -> None:
     words = _joined_numbers(["inspect", "n", "s", "--lower", "-0,2", "--upper", "1/64 in", "--out", "-x"])
     assert words == ["inspect", "n", "s", "--lower=-0,2", "--upper", "1/64 in", "--out", "-x"]
-    options = make_parser().parse_args(_joined_numbers(["inspect", "n", "s", "--out", "o", "--lower", "-.5 mm", "--scan-unit", "in"]))
-    assert options.lower == -0.5 and options.scan_unit is Unit.INCH and options.rule == "guarded" and options.trim == "auto"
+    options = make_parser().parse_args(
+        _joined_numbers(["inspect", "n", "s", "--out", "o", "--lower", "-.5 mm", "--scan-unit", "in"])
+    )
+    assert (
+        options.lower == -0.5
+        and options.scan_unit is Unit.INCH
+        and options.rule == "guarded"
+        and options.trim == "auto"
+    )
 
 
 def test_no_command_is_a_question(capsys: pytest.CaptureFixture[str]) -> None:
@@ -38,7 +45,9 @@ def test_no_command_is_a_question(capsys: pytest.CaptureFixture[str]) -> None:
     assert said.out == "" and "inspect" in said.err
 
 
-def test_unexpected_failures_are_one_line_and_a_log(monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]) -> None:
+def test_unexpected_failures_are_one_line_and_a_log(
+    monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
     def broken(options: argparse.Namespace) -> int:
         raise ZeroDivisionError("the secret cause")
 
@@ -50,7 +59,9 @@ def test_unexpected_failures_are_one_line_and_a_log(monkeypatch: pytest.MonkeyPa
 
 
 @pytest.mark.parametrize(("problem", "words"), [(KeyboardInterrupt(), "stopped"), (MemoryError(), "not enough memory")])
-def test_stops_are_told(problem: BaseException, words: str, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]) -> None:
+def test_stops_are_told(
+    problem: BaseException, words: str, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
     def stopped(options: argparse.Namespace) -> int:
         raise problem
 
@@ -61,7 +72,9 @@ def test_stops_are_told(problem: BaseException, words: str, monkeypatch: pytest.
 
 def test_facts_of_a_mesh(tmp_path: Path) -> None:
     facts = file_facts(write_bracket(tmp_path / "a.stl"))
-    assert facts["volume"] == pytest.approx(bracket_mesh().volume) and facts["area"] == pytest.approx(bracket_mesh().area)
+    assert facts["volume"] == pytest.approx(bracket_mesh().volume) and facts["area"] == pytest.approx(
+        bracket_mesh().area
+    )
     assert facts["faces"] == 12 and facts["watertight"] and facts["unit"] is None
     assert facts["bounds"] == [[0, 0, 0], [60, 40, 31]]
 
@@ -99,6 +112,10 @@ def test_equal_names_get_folders_of_their_own(tmp_path: Path) -> None:
 
 def test_a_virtual_display_is_there_and_goes() -> None:
     with virtual_display() as environment:
-        done = subprocess.run([sys.executable, "-c", "from PyQt6.QtWidgets import QApplication; QApplication([])"], env=environment, check=False)
+        done = subprocess.run(
+            [sys.executable, "-c", "from PyQt6.QtWidgets import QApplication; QApplication([])"],
+            env=environment,
+            check=False,
+        )
         assert done.returncode == 0
         assert environment.get("DISPLAY") != os.environ.get("DISPLAY") or "QT_QPA_PLATFORM" in environment

@@ -41,10 +41,21 @@ def test_targets_come_with_their_sheet(capsys: pytest.CaptureFixture[str], tmp_p
     rows = list(csv.DictReader((tmp_path / "targets.csv").open()))
     assert [float(r["x"]) for r in rows] == pytest.approx([t["place"][0] for t in targets], abs=1e-3)
     assert rows[0]["first_ruler"].endswith("edge")
-    words = subprocess.run(["pdftotext", "-layout", str(tmp_path / "setup-sheet.pdf"), "-"], capture_output=True, text=True, check=True).stdout
-    for text in ("Set-up sheet: BC-220 bearing carrier", f"{len(targets)} targets", "Handheld scanner WH-3", "Laser class 2M", "Order of work", "08:15"):
+    words = subprocess.run(
+        ["pdftotext", "-layout", str(tmp_path / "setup-sheet.pdf"), "-"], capture_output=True, text=True, check=True
+    ).stdout
+    for text in (
+        "Set-up sheet: BC-220 bearing carrier",
+        f"{len(targets)} targets",
+        "Handheld scanner WH-3",
+        "Laser class 2M",
+        "Order of work",
+        "08:15",
+    ):
         assert text in words
-    info = subprocess.run(["pdfinfo", str(tmp_path / "setup-sheet.pdf")], capture_output=True, text=True, check=True).stdout
+    info = subprocess.run(
+        ["pdfinfo", str(tmp_path / "setup-sheet.pdf")], capture_output=True, text=True, check=True
+    ).stdout
     assert "Pages:           2" in info
 
 
@@ -65,7 +76,9 @@ def test_a_plain_nominal_and_an_own_instrument_will_do(capsys: pytest.CaptureFix
     mine["chains"][0]["a"] = 0.4
     path = tmp_path / "mine.json"
     path.write_text(json.dumps(mine))
-    status, document = asked(capsys, "suitability", str(part), "--instrument", str(path), "--upper", "0,5", "--lower", "-0.5")
+    status, document = asked(
+        capsys, "suitability", str(part), "--instrument", str(path), "--upper", "0,5", "--lower", "-0.5"
+    )
     assert status == 0
     rows = document["rows"]
     assert isinstance(rows, list) and rows[0]["verdict"] == "not suitable" and rows[0]["chain"] == "scanner alone"
@@ -88,15 +101,24 @@ def inside_out(folder: Path) -> str:
 @pytest.mark.parametrize(
     ("words", "sentence"),
     [
-        (["targets", "demo:BC-220", "--target-spacing", "400-900"], "the rule 'at least 400 mm apart' cannot be met: it is 140 mm more than the part's 260 mm"),
+        (
+            ["targets", "demo:BC-220", "--target-spacing", "400-900"],
+            "the rule 'at least 400 mm apart' cannot be met: it is 140 mm more than the part's 260 mm",
+        ),
         (["targets", "demo:BC-220", "--diameter", "4"], "Handheld scanner WH-3 has no targets of 4 mm"),
         (["targets", "demo:BC-220", "--allow-faces", "999"], "the nominal has no face 999"),
         (["targets", "demo:BC-220", "--allow-faces", "x"], "'x' is not a list of face numbers"),
         (["targets", "demo:BC-220", "--goal", "1.5"], "'1.5' is not a share between 0 and 1"),
-        (["effort", "demo:BC-220", "--spacing", "300"], "a spacing of 300 mm is outside what 'crossed lines' can do, 0.2 to 2 mm"),
+        (
+            ["effort", "demo:BC-220", "--spacing", "300"],
+            "a spacing of 300 mm is outside what 'crossed lines' can do, 0.2 to 2 mm",
+        ),
         (["effort", "demo:BC-220", "--start", "25:00"], "'25:00' is not a clock time"),
         (["effort", "demo:BC-220", "--mode", "no such"], "Handheld scanner WH-3 has no mode 'no such'"),
-        (["suitability", "demo:BC-220", "--instrument", "{bad}"], "'chains.0.a' is not right: input should be greater than or equal to 0"),
+        (
+            ["suitability", "demo:BC-220", "--instrument", "{bad}"],
+            "'chains.0.a' is not right: input should be greater than or equal to 0",
+        ),
         (["suitability", "demo:BC-220", "--instrument", "missing.json"], "missing.json"),
         (["suitability", "demo:XX-1"], "there is no demo part 'XX-1'"),
         (["blind", "{inside_out}"], "the nominal is inside out"),
@@ -108,7 +130,9 @@ def inside_out(folder: Path) -> str:
         (["everything", "demo:HB-36"], "invalid choice: 'everything'"),
     ],
 )
-def test_bad_input_gets_its_sentence(words: list[str], sentence: str, capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+def test_bad_input_gets_its_sentence(
+    words: list[str], sentence: str, capsys: pytest.CaptureFixture[str], tmp_path: Path
+) -> None:
     places = {"{bad}": bad_instrument, "{inside_out}": inside_out}
     assert main(["plan", *(places[w](tmp_path) if w in places else w for w in words)]) == 2
     captured = capsys.readouterr()
@@ -116,14 +140,18 @@ def test_bad_input_gets_its_sentence(words: list[str], sentence: str, capsys: py
     assert sentence in captured.err
 
 
-def test_an_open_nominal_is_planned_all_the_same_and_its_mass_is_not_guessed(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+def test_an_open_nominal_is_planned_all_the_same_and_its_mass_is_not_guessed(
+    capsys: pytest.CaptureFixture[str], tmp_path: Path
+) -> None:
     mesh = box_mesh((120.0, 80.0, 40.0), cuts=2)
     write_ply(tmp_path / "open.ply", TriangleMesh(mesh.points, mesh.triangles[:-20]))
     status, document = asked(capsys, "effort", str(tmp_path / "open.ply"))
     assert status == 0 and document["points"] > 0  # type: ignore[operator]
     words = "the nominal mesh is not closed: lines of sight may pass through its gaps, and its mass is not known"
     assert document["notes"] == [words]
-    assert main(["plan", "suitability", str(tmp_path / "open.ply")]) == 0 and f"note: {words}" in capsys.readouterr().out
+    assert (
+        main(["plan", "suitability", str(tmp_path / "open.ply")]) == 0 and f"note: {words}" in capsys.readouterr().out
+    )
 
 
 def test_a_rough_scan_is_planned_on_after_it_was_thinned(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:

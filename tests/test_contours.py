@@ -28,7 +28,13 @@ def test_a_slope_is_cut_in_a_straight_line(level: float, turn: float) -> None:
     found = Field(mesh.points, mesh.triangles, values).along(level)
     assert np.abs(found[..., :2] @ along / 30 - level).max() < 1e-9
     across = np.array([-along[1], along[0]])
-    ends = [t for k in (0, 1) for side in (-30, 30) if abs(across[k]) > 1e-9 for t in [(side - 30 * level * along[k]) / across[k]]]
+    ends = [
+        t
+        for k in (0, 1)
+        for side in (-30, 30)
+        if abs(across[k]) > 1e-9
+        for t in [(side - 30 * level * along[k]) / across[k]]
+    ]
     inside = sorted(t for t in ends if np.abs(30 * level * along + t * across).max() < 30 + 1e-6)
     assert length(found) == pytest.approx(inside[-1] - inside[0] if inside else 0.0, abs=1e-6)
 

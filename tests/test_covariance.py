@@ -43,12 +43,18 @@ def scanned(nominal: Nominal, length: float, rng: np.random.Generator) -> PointC
 def test_pose_scatters_as_far_as_it_says(bar: Nominal, way: str, length: float) -> None:
     """Predicted over observed scatter, for each of the six motions: the geometric mean and every single one."""
     numbers = {tuple(np.round(face.feature.normal, 6)): face.number for face in bar.faces if face.feature}
-    datums = tuple(DatumFeature(letter, (numbers[n],)) for letter, n in (("A", (0, 0, 1)), ("B", (0, 1, 0)), ("C", (1, 0, 0))))
+    datums = tuple(
+        DatumFeature(letter, (numbers[n],)) for letter, n in (("A", (0, 0, 1)), ("B", (0, 1, 0)), ("C", (1, 0, 0)))
+    )
     twists, said = [], []
     for seed in range(SEEDS):
         scan = scanned(bar, length, np.random.default_rng(seed))
         start = RigidTransform.identity()
-        found = datum_alignment(scan, bar, start, datums) if way == "datums" else best_fit(scan, bar, start, BestFitOptions(trim=0.0))
+        found = (
+            datum_alignment(scan, bar, start, datums)
+            if way == "datums"
+            else best_fit(scan, bar, start, BestFitOptions(trim=0.0))
+        )
         centre = found.centre
         moved = found.transform.apply(centre[None])[0] - centre
         turn = found.transform.rotation

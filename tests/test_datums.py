@@ -33,7 +33,9 @@ def part(name: str) -> Nominal:
         return Nominal.from_shape(solids.cut(plate, [BRepPrimAPI_MakeCone(at(0), 6, 16, 12).Shape()]))
     if name == "boss":
         return Nominal.from_shape(solids.fused(plate, [BRepPrimAPI_MakeCone(at(12), 16, 8, 20).Shape()]))
-    round_one = BRepPrimAPI_MakeSphere(gp_Pnt(40, 30, 20), 15) if name == "ball" else BRepPrimAPI_MakeTorus(at(12), 18, 6)
+    round_one = (
+        BRepPrimAPI_MakeSphere(gp_Pnt(40, 30, 20), 15) if name == "ball" else BRepPrimAPI_MakeTorus(at(12), 18, 6)
+    )
     return Nominal.from_shape(solids.fused(plate, [round_one.Shape()]))
 
 
@@ -41,16 +43,24 @@ def faces_of(nominal: Nominal, words: str) -> tuple[int, ...]:
     """The face that looks down, +X or +Y; or the round ones; or the first or second hole."""
     looks = {"below": (0, 0, -1), "end": (1, 0, 0), "side": (0, 1, 0)}
     if words in looks:
-        planes = [f for f in nominal.faces if f.kind is FaceKind.PLANE and f.feature.normal @ np.array(looks[words]) > 0.99]  # type: ignore[union-attr]
+        planes = [
+            f for f in nominal.faces if f.kind is FaceKind.PLANE and f.feature.normal @ np.array(looks[words]) > 0.99
+        ]  # type: ignore[union-attr]
         return (max(planes, key=lambda f: f.area).number,)
     round_ones = sorted((f for f in nominal.faces if f.kind is not FaceKind.PLANE), key=lambda f: float(f.centre[0]))
-    return tuple(f.number for f in round_ones) if words == "round" else (round_ones[("left", "right").index(words)].number,)
+    return (
+        tuple(f.number for f in round_ones)
+        if words == "round"
+        else (round_ones[("left", "right").index(words)].number,)
+    )
 
 
 def aligned(nominal: Nominal, datums: tuple[DatumFeature, ...], coat: float, seed: int) -> Alignment:
     rng = np.random.default_rng(seed)
     some = rng.choice(len(nominal.samples.centres), min(20_000, len(nominal.samples.centres)), replace=False)
-    found = nominal.projector.project(nominal.samples.centres[some], nominal.samples.mesh.triangle_normals[some], limit=2.0)
+    found = nominal.projector.project(
+        nominal.samples.centres[some], nominal.samples.mesh.triangle_normals[some], limit=2.0
+    )
     places = found.feet + (coat + NOISE * rng.normal(size=len(some)))[:, None] * found.normals
     back = POSE.inverse
     thickness = np.full(len(nominal.faces), coat) if coat else None
@@ -71,7 +81,9 @@ def aligned(nominal: Nominal, datums: tuple[DatumFeature, ...], coat: float, see
         ("ring", ("below", "round", "end"), "BBAAAC"),
     ],
 )
-def test_each_datum_locks_what_the_drawing_lets_it_lock(name: str, system: tuple[str, ...], locks: str, coat: float) -> None:
+def test_each_datum_locks_what_the_drawing_lets_it_lock(
+    name: str, system: tuple[str, ...], locks: str, coat: float
+) -> None:
     """A measured hole is never quite square to a measured plane: by that little it must not lock the turn about itself."""
     nominal = part(name)
     datums = tuple(DatumFeature(letter, faces_of(nominal, words)) for letter, words in zip("ABC", system, strict=False))
@@ -91,4 +103,7 @@ def test_each_datum_locks_what_the_drawing_lets_it_lock(name: str, system: tuple
 def test_a_ball_leaves_every_turn_free_and_no_shift() -> None:
     nominal = part("ball")
     found = aligned(nominal, (DatumFeature("A", faces_of(nominal, "round")),), 0.0, 1)
-    assert "".join(found.locked[axis][0] for axis in AXES) == "AAAfff" and sum("free to turn" in note for note in found.notes) == 3
+    assert (
+        "".join(found.locked[axis][0] for axis in AXES) == "AAAfff"
+        and sum("free to turn" in note for note in found.notes) == 3
+    )

@@ -62,7 +62,9 @@ def test_probability_is_that_of_a_normal_variable() -> None:
 
 
 def test_budget_is_the_root_of_the_sum_of_squares() -> None:
-    chain = Chain(Instrument(a=0.02, b=0.04, certificate_u=0.006, certificate_k=2), Environment(temperature=25, temperature_u=1.0))
+    chain = Chain(
+        Instrument(a=0.02, b=0.04, certificate_u=0.006, certificate_k=2), Environment(temperature=25, temperature_u=1.0)
+    )
     budget = chain.budget(500.0, Sampling(0.004, 50), 0.002)
     by_hand = [0.04 / math.sqrt(3), 0.003, 0.004, 0.002, math.hypot(1e-6 * 500 * 5, 10.5e-6 * 500)]
     assert [c.standard for c in budget.contributions] == pytest.approx(by_hand)
@@ -107,7 +109,17 @@ def test_ruler_stays_on_its_line(value: float, expanded: float) -> None:
 
 
 @pytest.mark.parametrize(
-    ("text", "value"), [("0,2", 0.2), ("-0.2", -0.2), ("\u22120,2 mm", -0.2), ("1/64 in", 25.4 / 64), ("2 cm", 20), (".5", 0.5), ('1"', 25.4), ("1e-2", 0.01)]
+    ("text", "value"),
+    [
+        ("0,2", 0.2),
+        ("-0.2", -0.2),
+        ("\u22120,2 mm", -0.2),
+        ("1/64 in", 25.4 / 64),
+        ("2 cm", 20),
+        (".5", 0.5),
+        ('1"', 25.4),
+        ("1e-2", 0.01),
+    ],
 )
 def test_lengths_as_people_type_them(text: str, value: float) -> None:
     assert parse_length(text) == pytest.approx(value)

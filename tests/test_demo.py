@@ -32,11 +32,26 @@ def test_faces_are_those_that_they_are_called(nominal: Nominal) -> None:
         return nominal.face(FACES[name]).feature
 
     bore, hole = primitive("bore"), primitive("bolt hole 1")
-    assert isinstance(bore, Cylinder) and bore.radius == 36 and bore.point[2] == pytest.approx(BORE_HEIGHT) and abs(bore.axis[1]) == 1
+    assert (
+        isinstance(bore, Cylinder)
+        and bore.radius == 36
+        and bore.point[2] == pytest.approx(BORE_HEIGHT)
+        and abs(bore.axis[1]) == 1
+    )
     assert isinstance(hole, Cylinder) and hole.point[:2] == pytest.approx([-108, 70])
-    for name, height in (("seat top", 140.0), ("plate top", 18.0), ("boss 1 top", BOSS_TOP), ("boss 2 top", BOSS_TOP), ("underside", 0.0)):
+    for name, height in (
+        ("seat top", 140.0),
+        ("plate top", 18.0),
+        ("boss 1 top", BOSS_TOP),
+        ("boss 2 top", BOSS_TOP),
+        ("underside", 0.0),
+    ):
         plane = primitive(name)
-        assert isinstance(plane, Plane) and abs(plane.normal[2]) == pytest.approx(1) and plane.point[2] == pytest.approx(height)
+        assert (
+            isinstance(plane, Plane)
+            and abs(plane.normal[2]) == pytest.approx(1)
+            and plane.point[2] == pytest.approx(height)
+        )
     assert nominal.face(FACES["shroud"]).kind is FaceKind.FREE_FORM
     end = primitive("seat end")
     assert isinstance(end, Plane) and end.normal == pytest.approx([0, -1, 0])
@@ -51,7 +66,11 @@ def test_the_scan_has_what_real_scans_have(raw_scan: Scan, nominal: Nominal, kno
     table = np.abs(part[:, 2]) < 0.1
     assert 0.1 < table.mean() < 0.4 and np.ptp(part[table], axis=0)[:2].min() > 200, "a table larger than the part"
     found = nominal.projector.project(part, limit=2.0)
-    plate = (found.faces == FACES["plate top"] - 1) & (nominal.edge_distances(found.feet, 4.0) >= 4.0) & (np.abs(found.distances) < 0.2)
+    plate = (
+        (found.faces == FACES["plate top"] - 1)
+        & (nominal.edge_distances(found.feet, 4.0) >= 4.0)
+        & (np.abs(found.distances) < 0.2)
+    )
     assert np.std(found.distances[plate]) == pytest.approx(known.noise, rel=0.15), "noise of the stated size"
     outer = (found.faces >= 0) & (nominal.edge_distances(part, 0.3) < 0.3)
     assert np.quantile(np.abs(found.distances[outer]), 0.6) > 2.5 * known.noise, "edges are rounded"
@@ -80,7 +99,12 @@ def test_grids_keep_their_spacing(nominal: Nominal) -> None:
 
 
 @pytest.mark.parametrize(
-    ("face", "spacing", "words"), [("plate top", 1.0, "more than 400 readings"), ("plate top", 0.0, "not positive"), (15, 5.0, "too narrow for a grid")]
+    ("face", "spacing", "words"),
+    [
+        ("plate top", 1.0, "more than 400 readings"),
+        ("plate top", 0.0, "not positive"),
+        (15, 5.0, "too narrow for a grid"),
+    ],
 )
 def test_grids_that_make_no_sense(nominal: Nominal, face: str | int, spacing: float, words: str) -> None:
     with pytest.raises(InputError, match=words):

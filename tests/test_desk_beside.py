@@ -90,7 +90,9 @@ def test_stop_stops_what_runs_and_keeps_what_waits(desk: Hand, monkeypatch: pyte
     session, gate = desk.window.session, Gate(monkeypatch)
     session.edit("serial", serial("7"))
     gate.wait_for_work()
-    session.edit("rule", lambda job: job.with_step(job.procedure.decide.model_copy(update={"rule": DecisionRule.SIMPLE})))
+    session.edit(
+        "rule", lambda job: job.with_step(job.procedure.decide.model_copy(update={"rule": DecisionRule.SIMPLE}))
+    )
     desk.window.perform("stop")
     gate.wait_for_work()
     gate.opened.set()
@@ -109,7 +111,9 @@ def test_a_stopped_undo_leaves_job_and_picture_together(desk: Hand, monkeypatch:
     assert session.derived.job.brief.serial == "7", "the older state is not derived yet"
     desk.window.perform("stop")
     desk.wait()
-    assert session.job.brief.serial == session.derived.job.brief.serial == "7" and session.timeline.undo_label == "serial"
+    assert (
+        session.job.brief.serial == session.derived.job.brief.serial == "7" and session.timeline.undo_label == "serial"
+    )
 
 
 def test_undo_of_an_edit_that_is_still_on_its_way(desk: Hand) -> None:
@@ -162,7 +166,9 @@ def test_typing_while_another_job_is_opened(desk: Hand, tmp_path: Path, monkeypa
     assert not [f for f in session.recovery.aside() if f.job.brief.part == "A"]
 
 
-def test_a_job_that_loads_slowly_takes_nothing_that_is_typed_meanwhile(desk: Hand, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_job_that_loads_slowly_takes_nothing_that_is_typed_meanwhile(
+    desk: Hand, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """A is shown while B loads: what is typed and saved goes into A and its file, and B comes as it is on the disk."""
     from juxtum.desk import session as module
     from juxtum.job import load_job
@@ -191,7 +197,9 @@ def test_a_job_that_loads_slowly_takes_nothing_that_is_typed_meanwhile(desk: Han
     may_come.set()
     desk.wait(lambda: session.path == b)
     assert session.job.brief.part == "B" and session.job.brief.serial == "" and b.read_bytes() == before
-    kept = [f.job.brief.serial for f in session.recovery.aside()] + [load_job(a, FileStore(), tmp_path / "in").brief.serial]
+    kept = [f.job.brief.serial for f in session.recovery.aside()] + [
+        load_job(a, FileStore(), tmp_path / "in").brief.serial
+    ]
     assert "typed into A" in kept, "neither saved nor set aside"
 
 
@@ -293,7 +301,13 @@ def test_characteristics_are_changed_and_reordered(desk: Hand) -> None:
     desk.click("Add characteristic")
     desk.click("Move characteristic 7 up")
     first, second = window.session.job.procedure.characteristics
-    assert (first.id, first.title, first.upper, first.least_seen, second.id) == ("7", "Pad of the clamp", 0.35, 0.4, "1")
+    assert (first.id, first.title, first.upper, first.least_seen, second.id) == (
+        "7",
+        "Pad of the clamp",
+        0.35,
+        0.4,
+        "1",
+    )
     assert list(desk.ledger()) == ["7", "1"]
     desk.click("Change characteristic 1")
     number.setText("7")
@@ -320,14 +334,19 @@ def test_a_second_scan_is_measured_beside_the_first(desk: Hand, tmp_path: Path) 
     desk.go(Key.ASSEMBLE)
     chosen = desk.named("Scan in force", QComboBox)
     assert isinstance(chosen, QComboBox)
-    assert [chosen.itemText(k) for k in range(chosen.count())] == ["scan: s.stl", "scan 2: raised.ply"] and chosen.currentIndex() == 1
+    assert [chosen.itemText(k) for k in range(chosen.count())] == [
+        "scan: s.stl",
+        "scan 2: raised.ply",
+    ] and chosen.currentIndex() == 1
     window.assemble.trim_table()
     chosen.setCurrentIndex(0)
     chosen.activated.emit(0)
     desk.wait(lambda: window.session.derived.job.scan_in_force == "scan")
     assert evaluation_of(desk).statistics.mean == before
     desk.click("Remove it")
-    assert [held.name for held in window.session.job.scans] == ["scan 2"] and window.session.job.scan_in_force == "scan 2"
+    assert [held.name for held in window.session.job.scans] == [
+        "scan 2"
+    ] and window.session.job.scan_in_force == "scan 2"
     window.session.undo()
     desk.wait(lambda: window.session.job.scan_in_force == "scan")
 
@@ -375,7 +394,13 @@ def test_a_new_revision_of_the_nominal_keeps_its_faces(desk: Hand, tmp_path: Pat
 
 @pytest.mark.parametrize(
     ("action", "key"),
-    [("plan targets", Key.PLAN), ("go blind spots", Key.PLAN), ("pick pairs", Key.ALIGN), ("pin readings", Key.MEASURE), ("practise", Key.CAPTURE)],
+    [
+        ("plan targets", Key.PLAN),
+        ("go blind spots", Key.PLAN),
+        ("pick pairs", Key.ALIGN),
+        ("pin readings", Key.MEASURE),
+        ("practise", Key.CAPTURE),
+    ],
 )
 def test_an_action_goes_where_it_happens(desk: Hand, action: str, key: Key) -> None:
     desk.go(Key.BRIEF)

@@ -59,7 +59,9 @@ def choose(desk: Hand, name: str, text: str) -> None:
 
 def turn_wheel(widget: QWidget, here: QPoint, by: int) -> None:
     button, key, phase = Qt.MouseButton.NoButton, Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase
-    QApplication.sendEvent(widget, QWheelEvent(QPointF(here), QPointF(here), QPoint(), QPoint(0, by), button, key, phase, False))
+    QApplication.sendEvent(
+        widget, QWheelEvent(QPointF(here), QPointF(here), QPoint(), QPoint(0, by), button, key, phase, False)
+    )
 
 
 def shot(desk: Hand):  # type: ignore[no-untyped-def]
@@ -93,7 +95,9 @@ def test_2_the_pad_leads_through_the_poses(desk: Hand) -> None:
     desk.wait(lambda: desk.window.ready.pad.isVisible())
     pad = desk.window.ready.pad
     over = desk.window.childAt(notice.mapTo(desk.window, notice.rect().center()))
-    assert pad.geometry().intersects(notice.geometry()) and (over is notice or notice.isAncestorOf(over)), "what is said lies above the pad"
+    assert pad.geometry().intersects(notice.geometry()) and (over is notice or notice.isAncestorOf(over)), (
+        "what is said lies above the pad"
+    )
     assert pad.accessibleDescription().startswith("Calibrate the scanner, pose 1 of 9: closer")
     field = pad._field
     QTest.mouseMove(pad, QPoint(round(field.center().x()), round(field.center().y())))
@@ -166,7 +170,11 @@ def test_5_the_pointer_leads_the_scanner(desk: Hand) -> None:
     dial = desk.named("Stand-off dial", QWidget)
     desk.wait(lambda: dial.word == "hold" and "hold, 3" in dial.accessibleDescription())  # type: ignore[attr-defined]
     live = desk.named("Live").facts  # type: ignore[attr-defined]
-    assert live["targets in view"].endswith("needs 4") and live["light"] == "light is good" and live["points, memory"].endswith("MB")
+    assert (
+        live["targets in view"].endswith("needs 4")
+        and live["light"] == "light is good"
+        and live["points, memory"].endswith("MB")
+    )
     here = desk.spot((-40.0, -60.0, 18))
     turn_wheel(view, here, -1500)
     desk.wait(lambda: dial.word in ("closer", "no surface", "lost"))  # type: ignore[attr-defined]
@@ -235,7 +243,9 @@ def test_8_a_lost_device_loses_nothing(desk: Hand) -> None:
 def test_9_photos_and_probe_are_guided(desk: Hand) -> None:
     way(desk, "Photos")
     desk.click("Do the next action")
-    assert read(desk, "Photo verdict") in ("enough", "not enough") and read(desk, "Photo in words").startswith("Photo 1:")
+    assert read(desk, "Photo verdict") in ("enough", "not enough") and read(desk, "Photo in words").startswith(
+        "Photo 1:"
+    )
     desk.click("Take all that are left")
     assert read(desk, "Photo verdict") == "enough"
     desk.click("Adjust them together")
@@ -286,7 +296,9 @@ def test_the_table_turns_and_keeps_its_captures_apart(desk: Hand) -> None:
     assert window.session.job.capture is None and desk.next() == "Next: shoot the whole turn"
     desk.click("Shoot")
     desk.click("Shoot")
-    assert read(desk, "Next shot").startswith("Shot 3 of") and read(desk, "Last shot in words").startswith("The last shot: good. Next: the part")
+    assert read(desk, "Next shot").startswith("Shot 3 of") and read(desk, "Last shot in words").startswith(
+        "The last shot: good. Next: the part"
+    )
     facts = desk.named("Turns").facts  # type: ignore[attr-defined]
     assert int(facts["its overlap with the others"].split()[0]) > 30 and int(facts["covered once"].split()[0]) > 10
     assert window.session.job.capture.device == "head" and len(window.session.job.capture.patches) == 2
@@ -301,7 +313,10 @@ def test_the_table_turns_and_keeps_its_captures_apart(desk: Hand) -> None:
     assert len(window.session.job.capture.patches) == 4, "the head is brought up again"
     way(desk, "Scan")
     desk.click("Connect the scanner")
-    assert "the job holds a capture made with the head device. Start a new capture, then use this one" in window.notice.text
+    assert (
+        "the job holds a capture made with the head device. Start a new capture, then use this one"
+        in window.notice.text
+    )
     way(desk, "Table")
     held = window.session.job.capture
     window.capture.panels[window.capture.way].close_all()
@@ -358,7 +373,9 @@ def test_a_running_patch_is_part_of_the_scan(desk: Hand) -> None:
         session.undo()
     desk.wait()
     assert len(session.job.capture.patches) == 2, "what was captured is no edit"
-    assert "the scanner is still connected" in str(failures[-1]), "the capture before cannot come back while this one runs"
+    assert "the scanner is still connected" in str(failures[-1]), (
+        "the capture before cannot come back while this one runs"
+    )
     window.capture.scanner.disconnect_device()
     desk.wait(lambda: window.capture.driver is None)
     assert len(session.job.capture.patches) == 2

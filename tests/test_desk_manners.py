@@ -43,7 +43,9 @@ def test_files_are_dropped_and_units_asked(desk: Hand, tmp_path: Path, monkeypat
     monkeypatch.setattr("juxtum.desk.asking.UnitDialog.exec", answer)
     data = QMimeData()
     data.setUrls([QUrl.fromLocalFile(str(path)) for path in (nominal, scan)])
-    event = QDropEvent(QPointF(50, 50), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier)
+    event = QDropEvent(
+        QPointF(50, 50), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
+    )
     desk.window.dropEvent(event)
     desk.wait(lambda: desk.window.session.job.scan is not None)
     assert "this looks like inches" in asked[1]
@@ -147,8 +149,14 @@ def test_every_widget_that_can_be_used_has_a_name(desk: Hand) -> None:
         desk.go(key)
         for kind in (QPushButton, QWidget):
             for widget in desk.window.parts.sheets.currentWidget().findChildren(kind):
-                if widget.focusPolicy() & Qt.FocusPolicy.TabFocus and widget.isVisible() and widget.metaObject().className().startswith("Q"):
-                    assert widget.accessibleName() or widget.metaObject().className() in ("QScrollArea", "QWidget"), widget.metaObject().className()
+                if (
+                    widget.focusPolicy() & Qt.FocusPolicy.TabFocus
+                    and widget.isVisible()
+                    and widget.metaObject().className().startswith("Q")
+                ):
+                    assert widget.accessibleName() or widget.metaObject().className() in ("QScrollArea", "QWidget"), (
+                        widget.metaObject().className()
+                    )
 
 
 def test_copied_ledger_pastes_into_a_spreadsheet(desk: Hand, tmp_path: Path) -> None:
@@ -173,4 +181,6 @@ def test_first_steps_lead_on(desk: Hand) -> None:
     desk.go(Key.PLAN)
     assert desk.window.guide.title.startswith("2 of 9")
     card = desk.window.guide.geometry()
-    assert desk.window.view.bottom_cover >= desk.window.view.height() - card.top() - 1, "the part is shown above the card"
+    assert desk.window.view.bottom_cover >= desk.window.view.height() - card.top() - 1, (
+        "the part is shown above the card"
+    )

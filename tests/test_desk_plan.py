@@ -62,7 +62,9 @@ def test_a_rough_scan_serves_where_there_is_no_nominal(application: QApplication
     part = bracket_mesh()
     part.apply_scale(4.0)
     part.export(tmp_path / "rough.stl")
-    window.session.start(Job(inputs=inputs_of(scan=window.session.files.adopt(tmp_path / "rough.stl", Unit.MILLIMETRE))))
+    window.session.start(
+        Job(inputs=inputs_of(scan=window.session.files.adopt(tmp_path / "rough.stl", Unit.MILLIMETRE)))
+    )
     hand.wait(lambda: window.session.derived.scan is not None)
     hand.go(Key.PLAN)
     assert hand.next() == "Next: plan on the scan"
@@ -135,7 +137,11 @@ def test_2_targets_are_planned_and_shown(plan: Hand) -> None:
     plan.wait(lambda: len(rows(plan)) > 10 and len(plan.window.plan.answers.ways(plan.window.plan.planner)) == 2)
     assert plan.finding(Key.PLAN).split()[0] == facts(plan)["targets"]
     ways = plan.named("Three ways").facts  # type: ignore[attr-defined]
-    assert ways["on the part"].split()[0] == facts(plan)["targets"] and set(ways) == {"on the part", "around it", "none, by shape"}
+    assert ways["on the part"].split()[0] == facts(plan)["targets"] and set(ways) == {
+        "on the part",
+        "around it",
+        "none, by shape",
+    }
     top = plan.colour_at((-60, -60, 18))
     legend = plan.named("Targets in view").grab().toImage()
     assert legend.width() > 50 and top.blue() >= top.red() - 8, "well tracked places are in the calm end of the bands"
@@ -149,9 +155,15 @@ def nearest_visible(plan: Hand) -> int:
 
     def is_free(k: int, x: float, y: float) -> bool:
         surface = handles.surface_at(plan.spot((x + 9.0, y + 4.0, 18.0)).toPointF())
-        return handles.index_at(plan.spot((x, y, 18.0)).toPointF()) == k and surface is not None and bool(abs(surface[2] - 18) < 0.1)
+        return (
+            handles.index_at(plan.spot((x, y, 18.0)).toPointF()) == k
+            and surface is not None
+            and bool(abs(surface[2] - 18) < 0.1)
+        )
 
-    return next(k for k, t in enumerate(plan.window.plan.plan.targets) if t.face == top and is_free(k, t.place[0], t.place[1]))
+    return next(
+        k for k, t in enumerate(plan.window.plan.plan.targets) if t.face == top and is_free(k, t.place[0], t.place[1])
+    )
 
 
 def test_3_a_target_is_dragged_over_the_surface_and_scored(plan: Hand) -> None:
@@ -162,7 +174,9 @@ def test_3_a_target_is_dragged_over_the_surface_and_scored(plan: Hand) -> None:
     view = plan.window.view
     QTest.mousePress(view, Qt.MouseButton.LeftButton, pos=start)
     for k in range(1, 6):
-        QTest.mouseMove(view, QPoint(start.x() + (end.x() - start.x()) * k // 5, start.y() + (end.y() - start.y()) * k // 5))
+        QTest.mouseMove(
+            view, QPoint(start.x() + (end.x() - start.x()) * k // 5, start.y() + (end.y() - start.y()) * k // 5)
+        )
     QTest.mouseRelease(view, Qt.MouseButton.LeftButton, pos=end)
     plan.wait(lambda: plan.window.plan.made is not None)
     after = plan.window.plan.plan.targets[index].place
@@ -210,7 +224,9 @@ def test_6_every_other_topic_answers_or_says_why_not(plan: Hand) -> None:
     QTest.mouseClick(by_target, Qt.MouseButton.LeftButton, pos=QPoint(8, by_target.height() // 2))
     assert {r[1] for r in rows(plan)} == {"code on the part", "target on the part", "end of a bar"}
     QTest.mouseClick(by_target, Qt.MouseButton.LeftButton, pos=QPoint(8, by_target.height() // 2))
-    assert int(facts(plan)["photos"].split(",")[0]) == len(rows(plan)) and "bar A 1400.062 mm" in read(plan, "Plan words")
+    assert int(facts(plan)["photos"].split(",")[0]) == len(rows(plan)) and "bar A 1400.062 mm" in read(
+        plan, "Plan words"
+    )
     topic(plan, Topic.STATIONS)
     assert facts(plan)["poses served"].startswith(("99", "100")) and rows(plan)[0][0] == "1"
     topic(plan, Topic.BLIND)
@@ -245,12 +261,16 @@ def test_7_a_glossy_bore_changes_the_method_in_the_ledger(plan: Hand) -> None:
     assert plan.window.ledger.isVisible() and not plan.window.plan.table.isVisible()
 
 
-def test_8_the_sheet_is_written_and_the_plan_stays_in_the_job(plan: Hand, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_8_the_sheet_is_written_and_the_plan_stays_in_the_job(
+    plan: Hand, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_: str(tmp_path))
     plan.window.perform("write setup sheet")
     plan.wait(lambda: "set-up sheet is in" in plan.window.notice.text)
     lines = (tmp_path / "targets.csv").read_text().splitlines()
-    assert len(lines) == len(plan.window.plan.plan.targets) + 1 and (tmp_path / "setup-sheet.pdf").read_bytes().startswith(b"%PDF")
+    assert len(lines) == len(plan.window.plan.plan.targets) + 1 and (
+        tmp_path / "setup-sheet.pdf"
+    ).read_bytes().startswith(b"%PDF")
     kept = plan.window.session.job.plan
     plan.window.session.save(tmp_path / "planned.juxtum")
     plan.wait()

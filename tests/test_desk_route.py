@@ -97,7 +97,9 @@ def test_route_6_ledger_row_opens_its_budget(demo: Hand) -> None:
     ledger = demo.window.ledger
     row = list(demo.ledger()).index("4")
     ledger.scrollTo(ledger.model().index(row, 1))
-    QTest.mouseClick(ledger.viewport(), Qt.MouseButton.LeftButton, pos=ledger.visualRect(ledger.model().index(row, 1)).center())
+    QTest.mouseClick(
+        ledger.viewport(), Qt.MouseButton.LeftButton, pos=ledger.visualRect(ledger.model().index(row, 1)).center()
+    )
     demo.wait()
     title, value, reason = demo.window.measure._detail.texts
     assert title == "4  Profile, drip shroud" and value.startswith("+0.45")
@@ -206,5 +208,3 @@ def test_route_13_save_and_open_again(demo: Hand, tmp_path: Path, monkeypatch: p
     demo.window.session.open(tmp_path / "demo.juxtum")
     demo.wait(lambda: demo.window.session.derived.evaluation is not None)
     assert demo.ledger() == before and demo.window.session.recent[0].name == "demo.juxtum"
-
-

@@ -38,7 +38,9 @@ def desk(application: QApplication, tmp_path: Path) -> Iterator[Hand]:
     session = window.session
     scan = bracket_mesh()
     scan.apply_transform(POSE.matrix).export(tmp_path / "scan.stl")
-    job = session.job.with_nominal(session.files.adopt(write_bracket(tmp_path / "nominal.stl"))).with_scan(session.files.adopt(tmp_path / "scan.stl"))
+    job = session.job.with_nominal(session.files.adopt(write_bracket(tmp_path / "nominal.stl"))).with_scan(
+        session.files.adopt(tmp_path / "scan.stl")
+    )
     session.start(job.with_step(default_procedure().characteristics[0]))
     hand.wait(lambda: session.derived.scan is not None)
     yield hand

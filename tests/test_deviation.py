@@ -92,7 +92,9 @@ def test_what_is_not_there_is_not_seen() -> None:
     deviation = measure_deviation(half, nominal, IDENTITY)
     bottom = 40 * 30 / mesh.area
     assert deviation.area_seen == pytest.approx(1 - bottom, abs=0.02)
-    moved = measure_deviation(mesh.moved(RigidTransform.translation([9, 0, 0])), nominal, IDENTITY, SearchRule(limit=2.0))
+    moved = measure_deviation(
+        mesh.moved(RigidTransform.translation([9, 0, 0])), nominal, IDENTITY, SearchRule(limit=2.0)
+    )
     s = statistics(moved, -0.1, 0.1)
     assert s.beyond_search > 0 and s.points + s.outliers + s.beyond_search == len(mesh.points)
 
@@ -119,7 +121,9 @@ def test_strays_count_in_no_statistic() -> None:
     s = statistics(found, -0.2, 0.2)
     assert s.outliers == pytest.approx(len(top[::40]), abs=2) and s.rms == pytest.approx(clean.rms, rel=0.05)
     bump = np.array(points)
-    bump[np.hypot(points[:, 0], points[:, 1]) < 5, 2] += np.where(points[np.hypot(points[:, 0], points[:, 1]) < 5, 2] > 5, 1.0, 0.0)
+    bump[np.hypot(points[:, 0], points[:, 1]) < 5, 2] += np.where(
+        points[np.hypot(points[:, 0], points[:, 1]) < 5, 2] > 5, 1.0, 0.0
+    )
     assert statistics(measure_deviation(TriangleMesh(bump, mesh.triangles), nominal, IDENTITY), -0.2, 0.2).max > 0.95
 
 

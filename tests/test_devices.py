@@ -141,17 +141,26 @@ def test_a_target_that_moved_is_left_out() -> None:
         scanner.handle(over())
     scanner.map.targets[2].place = scanner.map.targets[2].place + np.array([3.0, 0, 0])
     message = scanner.handle(over())[0]
-    assert message.fields["event"] == "target moved" and message.fields["handles"] == [2] and message.fields["state"] == "tracking"
+    assert (
+        message.fields["event"] == "target moved"
+        and message.fields["handles"] == [2]
+        and message.fields["state"] == "tracking"
+    )
     rng = np.random.default_rng(0)
     known = rng.normal(0, 80, (7, 3))
-    found, moved = resect_robust(known + rng.normal(0, 0.03, known.shape), known + np.eye(7, 3) * 0, np.full(7, 2 * 0.03**2), 4)
+    found, moved = resect_robust(
+        known + rng.normal(0, 0.03, known.shape), known + np.eye(7, 3) * 0, np.full(7, 2 * 0.03**2), 4
+    )
     assert not moved and found.chi.max() < 25
 
 
 @pytest.mark.parametrize(
     ("finish", "exposure", "few", "bright"),
     [
-        (Finish.MATT, 5, False, False), (Finish.DARK, 5, True, False), (Finish.DARK, 8, False, False), (Finish.MATT, 9, False, True),
+        (Finish.MATT, 5, False, False),
+        (Finish.DARK, 5, True, False),
+        (Finish.DARK, 8, False, False),
+        (Finish.MATT, 9, False, True),
         (Finish.CLEAR, 5, True, False),
     ],
 )
@@ -161,7 +170,10 @@ def test_light_against_finish(finish: Finish, exposure: int, few: bool, bright: 
     shot = shoot(body, body.scenes[0], pose, rays_of(MODEL.modes[0], 2.0, rng), Setting(MODEL.modes[0], exposure), rng)
     assert (shot.dark > 0.5) is few and (shot.bloomed > 0.5) is bright
     assert (len(shot.places) < 600) is few
-    assert best_exposure(Finish.DARK, MODEL.modes[0]) > best_exposure(Finish.MATT, MODEL.modes[0]) and best_exposure(finish, MODEL.modes[0]) in EXPOSURES
+    assert (
+        best_exposure(Finish.DARK, MODEL.modes[0]) > best_exposure(Finish.MATT, MODEL.modes[0])
+        and best_exposure(finish, MODEL.modes[0]) in EXPOSURES
+    )
 
 
 def test_glare_is_avoided_by_leaning_away() -> None:
@@ -170,7 +182,9 @@ def test_glare_is_avoided_by_leaning_away() -> None:
     def bloomed(lean: float) -> float:
         axis = np.array([np.sin(np.radians(lean)), 0, -np.cos(np.radians(lean))])
         pose = Pose.looking(np.array([0.0, 0, 10.0]) - 320 * axis, axis, np.array([0.0, 1, 0]))
-        return shoot(body, body.scenes[0], pose, rays_of(MODEL.modes[0], 2.0, rng), Setting(MODEL.modes[0], 5), rng).bloomed
+        return shoot(
+            body, body.scenes[0], pose, rays_of(MODEL.modes[0], 2.0, rng), Setting(MODEL.modes[0], 5), rng
+        ).bloomed
 
     assert bloomed(0.0) > 0.02 and bloomed(45.0) < 0.003
 
@@ -189,8 +203,12 @@ def test_no_point_lies_outside_the_window_or_under_a_target() -> None:
         there = plate(((5, -12),), edge)
         nearest = []
         for k in range(40):
-            hand = Pose.looking(np.array([0.7 * k - 14, 0.5 * k - 10, 330.0]), np.array([0.0, 0, -1]), np.array([0.0, 1, 0]))
-            shot = shoot(there, there.scenes[0], hand, rays_of(MODEL.modes[0], 0.6, rng), Setting(MODEL.modes[0], 5), rng)
+            hand = Pose.looking(
+                np.array([0.7 * k - 14, 0.5 * k - 10, 330.0]), np.array([0.0, 0, -1]), np.array([0.0, 1, 0])
+            )
+            shot = shoot(
+                there, there.scenes[0], hand, rays_of(MODEL.modes[0], 0.6, rng), Setting(MODEL.modes[0], 5), rng
+            )
             nearest.append(np.linalg.norm((hand.to_part.apply(shot.places) - [5, -12, 10])[:, :2], axis=1).min())
         return float(min(nearest))
 
@@ -211,16 +229,22 @@ def test_deep_holes_are_seen_as_deep_as_the_mode_says(mode: str, diameters: floa
     rng, used, depths = np.random.default_rng(0), MODEL.mode(mode), []
     for k in range(40):
         axis = rotation_from_vector(np.radians([*rng.uniform(-22, 22, 2), 0])) @ [0.0, 0, -1]
-        pose = Pose.looking(np.array([0.0, 0, 80]) - used.stand_off[1] * axis, axis, np.array([np.cos(k), np.sin(k), 0.1]))
+        pose = Pose.looking(
+            np.array([0.0, 0, 80]) - used.stand_off[1] * axis, axis, np.array([np.cos(k), np.sin(k), 0.1])
+        )
         shot = shoot(body, body.scenes[0], pose, rays_of(used, 0.3, rng), Setting(used, 5), rng)
         places = pose.to_part.apply(shot.places)
         depths += list(80 - places[(np.linalg.norm(places[:, :2], axis=1) < 10.3) & (places[:, 2] < 79)][:, 2])
-    assert np.quantile(depths, 0.999) <= diameters * 20 + 0.5 and reach_of(used, 20.0) == pytest.approx(diameters, abs=0.05)
+    assert np.quantile(depths, 0.999) <= diameters * 20 + 0.5 and reach_of(used, 20.0) == pytest.approx(
+        diameters, abs=0.05
+    )
     assert len(body.hole_mouths[0]) == 2 and max(depths) > 0.6 * diameters * 20
 
 
 def test_the_tracker_tells_why_it_sees_nothing() -> None:
-    scanner = TrackedScanner(plate(((-90, -60), (95, -70), (80, 75), (-70, 88), (5, -12))), shipped(Kind.TRACKED), seed=4)
+    scanner = TrackedScanner(
+        plate(((-90, -60), (95, -70), (80, 75), (-70, 88), (5, -12))), shipped(Kind.TRACKED), seed=4
+    )
     hand = Message("hand", {"eye": [0, 0, 340], "axis": [0, 0, -1], "up": [0, 1, 0], "time": 0.0})
     scanner.handle(Message("tracker", {"place": [0, -2000, 1500], "axis": [0, 0.8, -0.6]}))
     first = scanner.handle(hand)[0].fields
@@ -309,11 +333,21 @@ def test_resection_needs_no_start() -> None:
 def a_stream(rng: np.random.Generator) -> bytes:
     n = int(rng.integers(0, 40))
     frame = packed(rng.normal(0, 100, (n, 3)), np.tile([0.0, 0, 1], (n, 1)), np.full(n, 9, dtype=np.uint8))
-    messages = [Message("hello", {"version": 1}), Message("frame", {"number": 1, "state": "tracking", "points": n}, frame), Message("done")]
+    messages = [
+        Message("hello", {"version": 1}),
+        Message("frame", {"number": 1, "state": "tracking", "points": n}, frame),
+        Message("done"),
+    ]
     return b"".join(encode(m) for m in messages)
 
 
-NASTY = (b'{"kind":"frame","bytes":99999999999}\n', b"\n", b'{"kind":7}\n', b'{"bytes":-1,"kind":"x"}\n', b"[" * 5000 + b"\n")
+NASTY = (
+    b'{"kind":"frame","bytes":99999999999}\n',
+    b"\n",
+    b'{"kind":7}\n',
+    b'{"bytes":-1,"kind":"x"}\n',
+    b"[" * 5000 + b"\n",
+)
 
 
 def test_ten_thousand_mutated_streams_do_no_harm() -> None:
@@ -377,9 +411,18 @@ def test_garbage_is_told_in_a_sentence(data: bytes, words: str) -> None:
 @pytest.mark.parametrize(
     ("message", "words"),
     [
-        (Message("hand", {"eye": [0, 0], "axis": [0, 0, -1], "up": [0, 1, 0]}), "'eye' of a 'hand' message is not a list of numbers"),
-        (Message("hand", {"eye": [0, 0, float("nan")], "axis": [0, 0, -1], "up": [0, 1, 0]}), "'eye' of a 'hand' message"),
-        (Message("hand", {"eye": [0, 0, 1], "axis": [0, 0, -1], "up": [0, 1, 0], "position": 3}), "the part has no position 3"),
+        (
+            Message("hand", {"eye": [0, 0], "axis": [0, 0, -1], "up": [0, 1, 0]}),
+            "'eye' of a 'hand' message is not a list of numbers",
+        ),
+        (
+            Message("hand", {"eye": [0, 0, float("nan")], "axis": [0, 0, -1], "up": [0, 1, 0]}),
+            "'eye' of a 'hand' message",
+        ),
+        (
+            Message("hand", {"eye": [0, 0, 1], "axis": [0, 0, -1], "up": [0, 1, 0], "position": 3}),
+            "the part has no position 3",
+        ),
         (Message("exposure", {"level": "high"}), "'level' of a 'exposure' message is not a number"),
         (Message("exposure", {"level": 12}), "there is no exposure 12. Choose 1 to 9"),
         (Message("spacing", {"mm": -1}), "a spacing of -1 mm is impossible"),
@@ -440,7 +483,9 @@ def test_a_served_device_answers_and_its_end_is_told() -> None:
         SocketLink(served.port, patience=0.1)
 
 
-@pytest.mark.parametrize(("fault", "words"), [("closed", "is lost"), ("garbage", "the device sent"), ("killed", "is lost")])
+@pytest.mark.parametrize(
+    ("fault", "words"), [("closed", "is lost"), ("garbage", "the device sent"), ("killed", "is lost")]
+)
 def test_faults_of_the_connection_are_told(fault: str, words: str) -> None:
     served = Served()
     link = SocketLink(served.port)

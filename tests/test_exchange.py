@@ -70,7 +70,9 @@ def test_meshes_of_all_kinds(kind: str, tmp_path: Path) -> None:
     assert found.unit is (Unit.INCH if kind == "3mf" else None)
 
 
-@pytest.mark.parametrize("row", ["{:.4f} {:.4f} {:.4f}", "{:.4f},{:.4f},{:.4f},255", "{:.4f}; {:.4f}; {:.4f}", "{:.4f}\t{:.4f}\t{:.4f}"])
+@pytest.mark.parametrize(
+    "row", ["{:.4f} {:.4f} {:.4f}", "{:.4f},{:.4f},{:.4f},255", "{:.4f}; {:.4f}; {:.4f}", "{:.4f}\t{:.4f}\t{:.4f}"]
+)
 def test_point_lists(row: str, tmp_path: Path) -> None:
     points = np.random.default_rng(2).uniform(-50, 50, (200, 3))
     (tmp_path / "a.xyz").write_text("# x y z\n" + "\n".join(row.format(*p) for p in points))

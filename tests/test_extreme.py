@@ -42,7 +42,9 @@ def test_the_truth_lies_within_the_uncertainty(block: Nominal, shape: str, noise
         covered += np.abs(off) <= [s.expanded for s in found.measured.sides]
         errors += off
     assert (covered >= 0.8 * SEEDS).all() and covered.sum() >= 0.88 * 2 * SEEDS
-    assert (np.abs(errors / SEEDS) < 0.25 * noise + 1e-3).all(), "the largest of many tiles is not the largest because of its noise"
+    assert (np.abs(errors / SEEDS) < 0.25 * noise + 1e-3).all(), (
+        "the largest of many tiles is not the largest because of its noise"
+    )
 
 
 def test_three_stray_points_make_no_extreme(block: Nominal) -> None:
@@ -51,7 +53,11 @@ def test_three_stray_points_make_no_extreme(block: Nominal) -> None:
     clean = measured(block, mesh, heights)
     heights[[4000, 4001, 4102]] += 0.9
     found = measured(block, mesh, heights)
-    assert found.value == pytest.approx(clean.value, abs=0.01) and found.expanded < 0.05 and found.verdict is Verdict.CONFORMS
+    assert (
+        found.value == pytest.approx(clean.value, abs=0.01)
+        and found.expanded < 0.05
+        and found.verdict is Verdict.CONFORMS
+    )
 
 
 def test_a_narrow_rib_counts() -> None:
@@ -70,7 +76,12 @@ def test_triangles_that_noise_turned_over_do_not_read_the_thickness_of_a_sheet()
     count = 201
     u, v = (k.ravel() for k in np.meshgrid(np.linspace(0, 12, count), np.linspace(0, 12, count), indexing="ij"))
     corner = (np.arange(count - 1)[:, None] * count + np.arange(count - 1)).ravel()
-    triangles = np.concatenate([np.stack([corner, corner + count, corner + 1], 1), np.stack([corner + 1, corner + count, corner + count + 1], 1)])
+    triangles = np.concatenate(
+        [
+            np.stack([corner, corner + count, corner + 1], 1),
+            np.stack([corner + 1, corner + count, corner + count + 1], 1),
+        ]
+    )
     points = np.stack([u, v, np.full(count**2, 0.3)], 1) + np.random.default_rng(2).normal(0, 0.03, (count**2, 3))
     deviation = measure_deviation(TriangleMesh(points, triangles), nominal, RigidTransform.identity())
     against_underside = deviation.found & (deviation.normals[:, 2] < -0.9)

@@ -62,7 +62,9 @@ def test_derivatives_are_those_of_the_residuals(kind: type[Feature]) -> None:
     assert len(residuals) == len(points) * kind.rows
     size = 1e-6
     for column, step in enumerate(size * np.eye(jacobian.shape[1])):
-        change = (feature.stepped(step).linearised(points)[0] - feature.stepped(-step).linearised(points)[0]) / (2 * size)
+        change = (feature.stepped(step).linearised(points)[0] - feature.stepped(-step).linearised(points)[0]) / (
+            2 * size
+        )
         if kind.rows > 1:  # A tilt turns the frame along which the residuals of a curve are taken.
             held = np.abs(feature.linearised(points)[0]).reshape(-1, kind.rows).max(1).repeat(kind.rows)
             assert np.abs(change - jacobian[:, column]).max() < 1e-4 + held.max() * 1.01, column
@@ -94,7 +96,10 @@ def test_fits_find_the_truth_from_a_start_beside_it(kind: type[Feature], seed: i
     assert fit.feature.holds().brought_to(true.holds().place) == pytest.approx(true.holds().place, abs=1e-6)
 
 
-@pytest.mark.parametrize(("kind", "count"), [(Line, 30), (Plane, 250), (Circle, 60), (Sphere, 250), (Cylinder, 250), (Cone, 250), (Torus, 250)])
+@pytest.mark.parametrize(
+    ("kind", "count"),
+    [(Line, 30), (Plane, 250), (Circle, 60), (Sphere, 250), (Cylinder, 250), (Cone, 250), (Torus, 250)],
+)
 def test_covariance_is_that_of_many_repeats(kind: type[Feature], count: int) -> None:
     """Independent noise on places that lie apart: what a fit says of itself is how much it scatters, within 10 %."""
     rng = np.random.default_rng(3)
@@ -122,7 +127,10 @@ def _beside(feature: Feature, held: Held, far: Floats) -> Floats:
 
 def _variance_beside(fit: Fit[Feature], held: Held, far: Floats) -> Floats:
     steps = 1e-6 * np.eye(len(fit.covariance))
-    jacobian = np.stack([(_beside(fit.feature.stepped(step), held, far) - _beside(fit.feature, held, far)) / 1e-6 for step in steps], axis=1)
+    jacobian = np.stack(
+        [(_beside(fit.feature.stepped(step), held, far) - _beside(fit.feature, held, far)) / 1e-6 for step in steps],
+        axis=1,
+    )
     return np.asarray(np.diag(jacobian @ fit.covariance @ jacobian.T))
 
 
@@ -145,7 +153,16 @@ def test_outliers_do_not_pull() -> None:
 
 @pytest.mark.parametrize(
     ("kind", "shifts", "turns"),
-    [(Point, 3, 0), (Sphere, 3, 0), (Line, 2, 2), (Cylinder, 2, 2), (Plane, 1, 2), (Circle, 3, 2), (Cone, 3, 2), (Torus, 3, 2)],
+    [
+        (Point, 3, 0),
+        (Sphere, 3, 0),
+        (Line, 2, 2),
+        (Cylinder, 2, 2),
+        (Plane, 1, 2),
+        (Circle, 3, 2),
+        (Cone, 3, 2),
+        (Torus, 3, 2),
+    ],
 )
 def test_what_a_feature_locks_moves_it_and_nothing_else_does(kind: type[Feature], shifts: int, turns: int) -> None:
     held = TRUE[kind].moved(POSE).holds()
@@ -153,7 +170,9 @@ def test_what_a_feature_locks_moves_it_and_nothing_else_does(kind: type[Feature]
     assert held.shifts @ held.shifts.T == pytest.approx(np.eye(shifts), abs=1e-12)
     free = np.eye(3) - held.shifts.T @ held.shifts
     places, feature = POSE.apply(on(kind, np.random.default_rng(6), 50)), TRUE[kind].moved(POSE)
-    assert np.abs(feature.distances(places + 5 * free @ np.array([1.0, 2, 3]))).max() < 1e-8, "what is free changes nothing"
+    assert np.abs(feature.distances(places + 5 * free @ np.array([1.0, 2, 3]))).max() < 1e-8, (
+        "what is free changes nothing"
+    )
 
 
 @pytest.mark.parametrize(
@@ -183,7 +202,10 @@ FLAT = np.column_stack([np.random.default_rng(7).uniform(-9, 9, (80, 2)), np.zer
         (lambda: fit_plane(np.arange(5)[:, None] * np.ones((1, 3))), "on one line"),
         (lambda: fit_sphere(FLAT), "do not bend round a centre"),
         (lambda: fit_cylinder(FLAT), "do not bend round an axis"),
-        (lambda: fit_circle(np.arange(5.0)[:, None] * np.eye(3)[:1], Plane(ORIGIN, AXIS)), "the points lie on one line"),
+        (
+            lambda: fit_circle(np.arange(5.0)[:, None] * np.eye(3)[:1], Plane(ORIGIN, AXIS)),
+            "the points lie on one line",
+        ),
         (lambda: gauss(TRUE[Cone], FLAT[:5]), "5 points do not make a cone"),
         (lambda: gauss(TRUE[Torus], np.zeros((20, 3))), "do not make a torus"),
         (lambda: gauss(TRUE[Line], np.zeros((20, 3))), "do not make a line"),

@@ -51,7 +51,9 @@ def test_turning_about_a_place_leaves_it_there() -> None:
     assert np.allclose(orthonormalised(np.eye(3) + 1e-3), orthonormalised(np.eye(3) + 1e-3).T, atol=3e-3)
 
 
-@pytest.mark.parametrize("matrix", [np.zeros((4, 4)), np.eye(3), np.diag([1, 1, -1, 1.0]), np.diag([2, 1, 1, 1.0]), np.full((4, 4), np.nan)])
+@pytest.mark.parametrize(
+    "matrix", [np.zeros((4, 4)), np.eye(3), np.diag([1, 1, -1, 1.0]), np.diag([2, 1, 1, 1.0]), np.full((4, 4), np.nan)]
+)
 def test_matrices_that_are_not_rigid_are_refused(matrix: np.ndarray) -> None:
     with pytest.raises(InputError, match="not a rigid transform"):
         RigidTransform(matrix)
@@ -143,7 +145,9 @@ def test_closure_counts_what_is_wrong() -> None:
 
 def test_pieces_are_told_apart() -> None:
     a, b = box_mesh(cuts=1), box_mesh((5, 5, 5)).moved(turned((0, 0, 0), (99, 0, 0)))
-    both = TriangleMesh(np.concatenate([a.points, b.points]), np.concatenate([a.triangles, b.triangles + len(a.points)]))
+    both = TriangleMesh(
+        np.concatenate([a.points, b.points]), np.concatenate([a.triangles, b.triangles + len(a.points)])
+    )
     labels = piece_labels(both)
     assert len(set(labels.tolist())) == 2 and len(set(labels[: len(a.triangles)].tolist())) == 1
 

@@ -32,8 +32,18 @@ def two_scans(tmp_path_factory: pytest.TempPathFactory) -> tuple[FileStore, Job]
     moved = bracket_mesh().apply_transform(SHIFT.matrix)
     moved.export(folder / "second.stl")
     nominal, first = write_bracket(folder / "n.stl"), write_bracket(folder / "first.stl")
-    steps = (AsScanned(name="a"), BestFit(name="b", scan="scan 2"), Measure(), Decide(alignment="b"), Profile(id="1", title="all"))
-    job = Job(inputs=inputs_of(files.adopt(nominal), files.adopt(first)), procedure=Procedure(steps=steps), circumstances=STATED)
+    steps = (
+        AsScanned(name="a"),
+        BestFit(name="b", scan="scan 2"),
+        Measure(),
+        Decide(alignment="b"),
+        Profile(id="1", title="all"),
+    )
+    job = Job(
+        inputs=inputs_of(files.adopt(nominal), files.adopt(first)),
+        procedure=Procedure(steps=steps),
+        circumstances=STATED,
+    )
     return files, job.with_further(files.adopt(folder / "second.stl"))
 
 
@@ -57,9 +67,13 @@ def test_the_procedure_goes_from_one_scan_to_another(two_scans: tuple[FileStore,
     """A scan that has an alignment of its own comes in force by it; for any other the procedure is carried over and back."""
     _, job = two_scans
     assert job.on_scan("scan").procedure.decide.alignment == "a" and job.on_scan("scan").scan_in_force == "scan"
-    third = job.with_step(Trim(scan="scan 2", plane=PlaneChoice(point=(0, 0, 0), normal=(0, 0, 1)))).with_further(job.scans[0].file)
+    third = job.with_step(Trim(scan="scan 2", plane=PlaneChoice(point=(0, 0, 0), normal=(0, 0, 1)))).with_further(
+        job.scans[0].file
+    )
     carried = third.on_scan("scan 3")
-    assert third.picked_for("scan 3") == ("trim",) and third.picked_for("scan") == (), "where nothing is carried over nothing needs to be told"
+    assert third.picked_for("scan 3") == ("trim",) and third.picked_for("scan") == (), (
+        "where nothing is carried over nothing needs to be told"
+    )
     assert carried.scan_in_force == "scan 3" and [s.scan for s in carried.procedure.alignments] == ["scan", "scan 3"]
     assert [s.scan for s in carried.procedure.cleaning] == ["scan 3"] and carried.on_scan("scan 2") == third
     left = job.without_input("scan 2")
@@ -78,7 +92,9 @@ def test_a_procedure_of_another_scan_runs_on_whatever_is_brought(two_scans: tupl
     assert [held.name for held in again.scans] == ["scan 2"]
     assert Runner(files).evaluation(again).statistics == Runner(files).evaluation(job).statistics
     lost = job.with_step(Decide(alignment="gone"))
-    assert lost.procedure.in_force is not None and lost.procedure.in_force.name == "b" and lost.scan_in_force == "scan 2"
+    assert (
+        lost.procedure.in_force is not None and lost.procedure.in_force.name == "b" and lost.scan_in_force == "scan 2"
+    )
 
 
 @pytest.mark.parametrize(
@@ -103,11 +119,17 @@ def test_inputs_are_told_apart(two_scans: tuple[FileStore, Job], inputs: tuple[s
         ((BestFit(name="a", start="b"), BestFit(name="b", start="a")), "b", "the alignment 'b' starts from itself"),
         ((BestFit(name="a", start="gone"),), "a", "there is no alignment called 'gone'"),
         ((BestFit(name="a", scan="scan 9"),), "a", "the job has no scan called 'scan 9'"),
-        ((AsScanned(name="b"), BestFit(name="a", scan="scan 2", start="b")), "a", "lays scan 2, but starts from 'b', which lays scan"),
+        (
+            (AsScanned(name="b"), BestFit(name="a", scan="scan 2", start="b")),
+            "a",
+            "lays scan 2, but starts from 'b', which lays scan",
+        ),
         ((), "a", "there is no alignment called 'a'"),
     ],
 )
-def test_loops_and_missing_names_are_named(two_scans: tuple[FileStore, Job], steps: tuple[BestFit, ...], name: str, sentence: str) -> None:
+def test_loops_and_missing_names_are_named(
+    two_scans: tuple[FileStore, Job], steps: tuple[BestFit, ...], name: str, sentence: str
+) -> None:
     files, job = two_scans
     with pytest.raises(JobError, match=sentence):
         Runner(files).evaluation(job.model_copy(update={"procedure": Procedure(steps=steps)}), name)
@@ -118,13 +140,14 @@ def test_a_long_procedure_is_walked_and_not_nested(two_scans: tuple[FileStore, J
     files, job = two_scans
     view = tuple(float(v) for v in np.diag([1e-3, 1e-3, 1e-3, 1.0]).ravel())
     cut = Selection(view=view, outline=((0.99, 0.99), (1, 0.99), (1, 1)))
-    chain = [AsScanned(name="0"), *(Pairs(name=str(k), start=str(k - 1), measured=CORNERS, nominal=CORNERS) for k in range(1, 200))]
+    chain = [
+        AsScanned(name="0"),
+        *(Pairs(name=str(k), start=str(k - 1), measured=CORNERS, nominal=CORNERS) for k in range(1, 200)),
+    ]
     long = job.model_copy(update={"procedure": Procedure(steps=(*[cut] * 1000, *chain, Decide(alignment="199")))})
     runner = Runner(files)
     assert len(runner.cleaned(long).points) == len(runner.loaded_scan(long).scan.points)
     assert runner.alignment(long, "199").rms < 1e-12
-
-
 
 
 def test_an_outcome_is_kept_by_what_it_reads_and_by_nothing_else(two_scans: tuple[FileStore, Job]) -> None:
@@ -133,7 +156,10 @@ def test_an_outcome_is_kept_by_what_it_reads_and_by_nothing_else(two_scans: tupl
 
     def keys(other: Job) -> dict[Source, str]:
         graph = Graph(other, families)
-        return {source: graph.key(source) for source in (NOMINAL, surface("scan"), surface("scan 2"), Source("alignment", "b"), evaluation("b"))}
+        return {
+            source: graph.key(source)
+            for source in (NOMINAL, surface("scan"), surface("scan 2"), Source("alignment", "b"), evaluation("b"))
+        }
 
     def changed(other: Job) -> set[str]:
         before, after = keys(job), keys(other)
@@ -151,7 +177,9 @@ def test_a_step_is_given_what_it_reads_and_no_more(two_scans: tuple[FileStore, J
     assert {step.model_fields["kind"].default for step in STEPS} >= {"trim", "rough", "best-fit", "datums", "decide"}
 
 
-def test_a_lean_runner_lets_the_scan_as_brought_go_and_reads_it_once(two_scans: tuple[FileStore, Job], monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_lean_runner_lets_the_scan_as_brought_go_and_reads_it_once(
+    two_scans: tuple[FileStore, Job], monkeypatch: pytest.MonkeyPatch
+) -> None:
     from juxtum.job import outcomes as module
 
     files, job = two_scans
@@ -161,7 +189,10 @@ def test_a_lean_runner_lets_the_scan_as_brought_go_and_reads_it_once(two_scans: 
     runner.evaluation(job)
     assert read == ["scan"]
     graph = Graph(job, Families(files).all)
-    assert runner._kept.get(graph.key(loaded("scan 2"))) is None and runner._kept.get(graph.key(surface("scan 2"))) is not None
+    assert (
+        runner._kept.get(graph.key(loaded("scan 2"))) is None
+        and runner._kept.get(graph.key(surface("scan 2"))) is not None
+    )
 
 
 @pytest.mark.parametrize("version", [1, 2, 3, 4])

@@ -20,7 +20,9 @@ from juxtum.nominal import Nominal
 
 def square() -> Any:
     """Mirror image of itself across a diagonal but for one boss."""
-    whole = fused(box((0, 0, 0), (60, 60, 8)), [cylinder((12, 12, 8), (0, 0, 1), 6, 10), cylinder((40, 20, 8), (0, 0, 1), 4, 6)])
+    whole = fused(
+        box((0, 0, 0), (60, 60, 8)), [cylinder((12, 12, 8), (0, 0, 1), 6, 10), cylinder((40, 20, 8), (0, 0, 1), 4, 6)]
+    )
     return cut(whole, [cylinder((48, 48, -1), (0, 0, 1), 5, 10)])
 
 

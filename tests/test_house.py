@@ -22,15 +22,31 @@ CORE = (
     "geometry", "exchange", "nominal", "associate", "align", "assemble", "instruments", "evaluate", "plan", "devices", "capture", "job",
     "logbook", "guide", "demo",
 )  # fmt: skip
-TOO_LARGE = {"CaptureSession", "Session", "AlignStation", "BriefStation", "ReadyStation", "MainWindow", "Planner", "Stage", "Desk"}
+TOO_LARGE = {
+    "CaptureSession",
+    "Session",
+    "AlignStation",
+    "BriefStation",
+    "ReadyStation",
+    "MainWindow",
+    "Planner",
+    "Stage",
+    "Desk",
+}
 """Classes that are still over 250 lines or 20 public methods; none may join them."""
 
 
 @pytest.mark.parametrize("package", [*CORE, "report", "cli", "scene"])
 def test_core_packages_load_neither_qt_nor_rendering(package: str) -> None:
-    modules = [".".join(p.relative_to(SOURCE.parent).with_suffix("").parts) for p in (SOURCE / package).rglob("*.py") if "migrations" not in p.parts]
+    modules = [
+        ".".join(p.relative_to(SOURCE.parent).with_suffix("").parts)
+        for p in (SOURCE / package).rglob("*.py")
+        if "migrations" not in p.parts
+    ]
     names = [m.removesuffix(".__init__") for m in modules]
-    program = f"import importlib, sys\nfor name in {names}: importlib.import_module(name)\nprint('\\n'.join(sys.modules))"
+    program = (
+        f"import importlib, sys\nfor name in {names}: importlib.import_module(name)\nprint('\\n'.join(sys.modules))"
+    )
     loaded = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, check=True).stdout.split()
     assert not [m for m in loaded if m.startswith(("PyQt6", "vtkmodules.vtkRendering"))]
 
@@ -160,9 +176,21 @@ def circles(graph: dict[str, set[str]]) -> list[set[str]]:
 @pytest.mark.parametrize("with_types", [False, True])
 def test_no_circle_of_imports(with_types: bool) -> None:
     """None at run time. For types alone a station and its own parts may know each other, and nothing else."""
-    modules = {".".join(p.relative_to(SOURCE.parent).with_suffix("").parts).removesuffix(".__init__"): p for p in SOURCE.rglob("*.py")}
+    modules = {
+        ".".join(p.relative_to(SOURCE.parent).with_suffix("").parts).removesuffix(".__init__"): p
+        for p in SOURCE.rglob("*.py")
+    }
     graph = {name: imports_of(path, set(modules), with_types=with_types) - {name} for name, path in modules.items()}
     if with_types:
-        own = ("juxtum.desk.capturing.", "juxtum.desk.planning.", "juxtum.desk.readying.", "juxtum.desk.stage_pointer", "juxtum.plan._bundle_rows")
-        graph = {name: needed if not name.startswith(own) else imports_of(modules[name], set(modules), with_types=False) for name, needed in graph.items()}
+        own = (
+            "juxtum.desk.capturing.",
+            "juxtum.desk.planning.",
+            "juxtum.desk.readying.",
+            "juxtum.desk.stage_pointer",
+            "juxtum.plan._bundle_rows",
+        )
+        graph = {
+            name: needed if not name.startswith(own) else imports_of(modules[name], set(modules), with_types=False)
+            for name, needed in graph.items()
+        }
     assert circles(graph) == []

@@ -41,7 +41,9 @@ def small(tmp_path: Path) -> tuple[FileStore, Job]:
     files = FileStore()
     part = write_bracket(tmp_path / "part.stl")
     steps = (AsScanned(), Measure(), Decide(alignment="as scanned"), Profile(id="1", title="all"))
-    return files, Job(inputs=inputs_of(files.adopt(part), files.adopt(part)), procedure=Procedure(steps=steps), circumstances=STATED)
+    return files, Job(
+        inputs=inputs_of(files.adopt(part), files.adopt(part)), procedure=Procedure(steps=steps), circumstances=STATED
+    )
 
 
 def test_only_what_depends_on_a_change_runs_again(small: tuple[FileStore, Job]) -> None:
@@ -85,7 +87,9 @@ def test_cancelling_leaves_no_result(small: tuple[FileStore, Job]) -> None:
     assert runner.evaluation(job).statistics.points > 0
 
 
-def test_replaying_gives_the_same_digits(demo_files: tuple[FileStore, Job], demo_runner: Runner, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_replaying_gives_the_same_digits(
+    demo_files: tuple[FileStore, Job], demo_runner: Runner, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """Searched for anew, and taken from the shelf: the pose and all that follows from it is the same."""
     files, job = demo_files
     monkeypatch.setenv("JUXTUM_SHELF", "off")
@@ -265,7 +269,9 @@ def test_a_wide_table_is_a_note_and_no_refusal(tmp_path: Path) -> None:
 
 def table_grid(width: float, count: int, height: float) -> tuple[np.ndarray, np.ndarray]:
     """A flat square of triangles."""
-    u, v = np.meshgrid(np.linspace(-width / 2, width / 2, count), np.linspace(-width / 2, width / 2, count), indexing="ij")
+    u, v = np.meshgrid(
+        np.linspace(-width / 2, width / 2, count), np.linspace(-width / 2, width / 2, count), indexing="ij"
+    )
     a = (np.arange(count - 1)[:, None] * count + np.arange(count - 1)).ravel()
     triangles = np.concatenate([np.stack([a, a + count, a + count + 1], 1), np.stack([a, a + count + 1, a + 1], 1)])
     return np.stack([u, v, np.full_like(u, height)], -1).reshape(-1, 3), triangles

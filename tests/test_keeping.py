@@ -58,7 +58,9 @@ def test_what_a_killed_program_left_is_taken_away(tmp_path: Path) -> None:
     assert not old.exists() and fresh.exists(), "another program may be writing the fresh one"
 
 
-@pytest.mark.parametrize(("name", "words"), [("x" * 300, "the name is too long"), ("no/such/folder.txt", "could not be written")])
+@pytest.mark.parametrize(
+    ("name", "words"), [("x" * 300, "the name is too long"), ("no/such/folder.txt", "could not be written")]
+)
 def test_what_cannot_be_written_is_a_sentence(tmp_path: Path, name: str, words: str) -> None:
     with pytest.raises(JobError, match=words):
         put(tmp_path / name, "x")

@@ -28,7 +28,9 @@ def small(tmp_path_factory: pytest.TempPathFactory) -> tuple[FileStore, Job]:
     files = FileStore()
     part = write_bracket(Path(tmp_path_factory.mktemp("kept")) / "part.stl")
     steps = (AsScanned(name="a"), Measure(), Decide(alignment="a"), Profile(id="1", title="all"))
-    return files, Job(inputs=inputs_of(files.adopt(part), files.adopt(part)), procedure=Procedure(steps=steps), circumstances=STATED)
+    return files, Job(
+        inputs=inputs_of(files.adopt(part), files.adopt(part)), procedure=Procedure(steps=steps), circumstances=STATED
+    )
 
 
 def test_all_threads_get_the_same_object() -> None:

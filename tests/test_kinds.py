@@ -41,7 +41,9 @@ def test_every_kind_brings_all_that_is_asked_of_it(kind: type[Characteristic]) -
     assert kind.name and kind.short and kind.method.endswith(".") and "ISO" in kind.method
     places = np.array([place for stroke in kind.symbol for place in stroke])
     assert len(places) > 2 and places.min() >= 0 and places.max() <= 1
-    assert all(field.title and isinstance(field.default, float) for field in kind.own_fields().values()), "a form can be made of them"
+    assert all(field.title and isinstance(field.default, float) for field in kind.own_fields().values()), (
+        "a form can be made of them"
+    )
     assert f"| `{kind.tag}` |" in (ROOT / "docs/job-format.md").read_text(), "its row in the format's document"
 
 
@@ -54,7 +56,9 @@ def test_every_kind_reads_what_it_wrote(kind: type[Characteristic]) -> None:
 
 
 @pytest.mark.parametrize(("kind", "update", "words"), [(k, *row) for k, rows in BAD.items() for row in rows])
-def test_every_kind_refuses_what_it_cannot_be(kind: type[Characteristic], update: dict[str, object], words: str) -> None:
+def test_every_kind_refuses_what_it_cannot_be(
+    kind: type[Characteristic], update: dict[str, object], words: str
+) -> None:
     with pytest.raises(ValueError, match=words):
         kind.model_validate({"id": "1", "title": "t", **GOOD[kind], **update})
 
@@ -67,7 +71,9 @@ def block() -> Nominal:
 
 def flatness(nominal: Nominal, heights: Floats, spacing: float = 0.6) -> LineResult:
     deviation = measure_deviation(raised_sheet(sheet(spacing), heights), nominal, RigidTransform.identity())
-    return Flatness(id="1", title="top", faces=(top_of(nominal),), limit=0.1, least_seen=0).result(Given(deviation, JUDGEMENT))
+    return Flatness(id="1", title="top", faces=(top_of(nominal),), limit=0.1, least_seen=0).result(
+        Given(deviation, JUDGEMENT)
+    )
 
 
 def test_a_sagging_face_is_as_flat_as_it_was_made(block: Nominal) -> None:
@@ -96,7 +102,9 @@ def test_a_face_of_few_tiles_has_no_flatness() -> None:
     small = Nominal.from_shape(solids.box((0, 0, 0), (5, 4, 2)))
     x, y = (k.ravel() for k in np.meshgrid(np.linspace(0, 5, 100), np.linspace(0, 4, 80)))
     places = np.column_stack([x, y, 2 + 0.1 * ((x - 2.5) / 2.5) ** 2])
-    deviation = measure_deviation(PointCloud(places, np.tile([0.0, 0, 1], (len(x), 1))), small, RigidTransform.identity())
+    deviation = measure_deviation(
+        PointCloud(places, np.tile([0.0, 0, 1], (len(x), 1))), small, RigidTransform.identity()
+    )
     found = Flatness(id="1", title="t", faces=(top_of(small, 2.0),), least_seen=0).result(Given(deviation, JUDGEMENT))
     assert np.isnan(found.value) and found.verdict is Verdict.NOT_DECIDED and "too few to tell a form" in found.reason
 
@@ -123,8 +131,17 @@ def test_from_a_job_to_every_file_and_again(tmp_path: Path) -> None:
     """Run from the command line, replayed from its own procedure, in result, table and report; planning knows it."""
     files = FileStore()
     part = files.adopt(write_bracket(tmp_path / "n.stl"))
-    foot = next(f.number for f in Runner(files).nominal(Job(inputs=inputs_of(part))).faces if abs(f.centre[2] - 10) < 1e-6 and f.area > 2000)
-    steps = (AsScanned(), Measure(), Decide(alignment="as scanned"), Flatness(id="3", title="Flatness of the foot", faces=(foot,), limit=0.05))
+    foot = next(
+        f.number
+        for f in Runner(files).nominal(Job(inputs=inputs_of(part))).faces
+        if abs(f.centre[2] - 10) < 1e-6 and f.area > 2000
+    )
+    steps = (
+        AsScanned(),
+        Measure(),
+        Decide(alignment="as scanned"),
+        Flatness(id="3", title="Flatness of the foot", faces=(foot,), limit=0.05),
+    )
     job = Job(inputs=inputs_of(part, part), procedure=Procedure(steps=steps), circumstances=STATED)
     assert task_of(job).aims == (Aim("3", "Flatness of the foot", 0.05, (foot,), within=True),)
     save_job(job, tmp_path / "a.juxtum", files)
@@ -134,7 +151,9 @@ def test_from_a_job_to_every_file_and_again(tmp_path: Path) -> None:
         assert main(["run", str(tmp_path / "a.juxtum"), str(tmp_path / "n.stl"), "--out", str(out.parent)]) == 0
         (written,) = json.loads((out / "result.json").read_text())["characteristics"]
         results.append(written)
-        cells = [str(cell.value) for page in openpyxl.load_workbook(out / "ledger.xlsx") for row in page.rows for cell in row]
+        cells = [
+            str(cell.value) for page in openpyxl.load_workbook(out / "ledger.xlsx") for row in page.rows for cell in row
+        ]
         assert "flatness" in cells and "Flatness of the foot" in cells
         assert (out / "report.pdf").stat().st_size > 10_000
     first, second = results
@@ -160,7 +179,12 @@ def test_flatness_from_picking_a_face_to_undo(small_desk: Hand) -> None:
     zone.editingFinished.emit()
     desk.click("Add characteristic")
     made = window.session.job.procedure.characteristics[-1]
-    assert isinstance(made, Flatness) and made.limit == 0.04 and len(made.faces) == 1 and made.title.startswith("Flatness, face")
+    assert (
+        isinstance(made, Flatness)
+        and made.limit == 0.04
+        and len(made.faces) == 1
+        and made.title.startswith("Flatness, face")
+    )
     value, verdict = desk.ledger()[made.id]
     assert verdict == "conforms" and value == "0.000"
     window.selecting.select_line(made.id)

@@ -47,7 +47,11 @@ def server() -> Iterator[str]:
         run = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL, "cwd": "/", **options}
         subprocess.run([programs / "initdb", "-D", data, "-A", "trust", "-U", "shop", "--no-sync"], check=True, **run)
         settings = f"-p {port} -c listen_addresses=127.0.0.1 -c unix_socket_directories={folder} -c fsync=off"
-        subprocess.run([programs / "pg_ctl", "-D", data, "-o", settings, "-w", "-l", Path(folder) / "log", "start"], check=True, **run)
+        subprocess.run(
+            [programs / "pg_ctl", "-D", data, "-o", settings, "-w", "-l", Path(folder) / "log", "start"],
+            check=True,
+            **run,
+        )
         try:
             yield f"postgresql://shop@127.0.0.1:{port}/postgres"
         finally:
@@ -57,7 +61,10 @@ def server() -> Iterator[str]:
 def opened_by(count: int, url: str) -> list[str]:
     """What several programs say that open one new logbook at the same time."""
     programs = [
-        subprocess.Popen([sys.executable, "-c", OPEN_IT, url], stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True) for _ in range(count)
+        subprocess.Popen(
+            [sys.executable, "-c", OPEN_IT, url], stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True
+        )
+        for _ in range(count)
     ]
     return [program.communicate(timeout=120)[0].strip() for program in programs]
 
@@ -135,4 +142,7 @@ def test_only_an_artefact_with_a_valid_certificate_makes_a_check(tmp_path: Path)
         said = book.readiness(Policy.TODAY, instrument, later)
         words.append(said.reason)
     assert said.is_met
-    assert words[:2] == [f"today's check was made on bar A, {why}" for why in ("which has no certificate", "whose certificate ran out on 2020-01-31")]
+    assert words[:2] == [
+        f"today's check was made on bar A, {why}"
+        for why in ("which has no certificate", "whose certificate ran out on 2020-01-31")
+    ]

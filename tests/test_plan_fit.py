@@ -16,7 +16,14 @@ from juxtum.demo.beam_job import FACES as BEAM
 from juxtum.demo.beam_job import beam_job
 from juxtum.demo.job import FACES
 from juxtum.errors import InputError
-from juxtum.instruments.models import ErrorChain, Kind, parse_instrument, read_instrument_model, shipped, shipped_instruments
+from juxtum.instruments.models import (
+    ErrorChain,
+    Kind,
+    parse_instrument,
+    read_instrument_model,
+    shipped,
+    shipped_instruments,
+)
 from juxtum.job import FileStore
 from juxtum.job.planning import task_of
 from juxtum.nominal import Nominal
@@ -91,7 +98,10 @@ def test_uncertainty_of_a_length_is_the_gum_sum_by_hand(beam: Nominal) -> None:
 def test_verdicts_say_why_and_name_the_cheapest_good_chain(beam: Nominal) -> None:
     models = shipped_instruments()
     table = suitability(beam, task_of(beam_job(FileStore())), models)
-    alone, barred = (next(r for r in table.of_chain(HAND.name, n) if r.aim.id == "7") for n in ("scanner alone", "with photo set and bars"))
+    alone, barred = (
+        next(r for r in table.of_chain(HAND.name, n) if r.aim.id == "7")
+        for n in ("scanner alone", "with photo set and bars")
+    )
     assert alone.verdict is Fitness.NOT_SUITABLE and "mostly by the instrument" in alone.reason
     assert barred.verdict is Fitness.GOOD and table.cheapest("7") == barred
     reasons = {r.instrument.split()[0]: r.reason for r in table.of_aim("7")}
@@ -100,7 +110,10 @@ def test_verdicts_say_why_and_name_the_cheapest_good_chain(beam: Nominal) -> Non
     deep = next(r for r in table.of_aim("6") if r.instrument == HAND.name)
     assert "the hole is 3.5 diameters deep" in deep.reason and table.cheapest("6") is None
     strict = suitability(beam, task_of(beam_job(FileStore())), [HAND], FitnessLimits(good=20, usable=10))
-    assert next(r for r in strict.of_chain(HAND.name, "with photo set and bars") if r.aim.id == "7").verdict is Fitness.NOT_SUITABLE
+    assert (
+        next(r for r in strict.of_chain(HAND.name, "with photo set and bars") if r.aim.id == "7").verdict
+        is Fitness.NOT_SUITABLE
+    )
     sentences = chain_chart(table, models).sentences(table)
     assert "Handheld scanner WH-3: with bars the length error at 3.35 m falls from 0.288 to 0.075 mm" in sentences
     assert "without bars, characteristics 3, 4, 5, 7 are not suitable for Handheld scanner WH-3" in sentences
@@ -139,10 +152,16 @@ def test_holes_are_found_with_depth_and_openness(nominal: Nominal, beam: Nominal
 
 def test_shape_names_the_motions_that_it_does_not_hold(nominal: Nominal) -> None:
     plane = shape_hold(nominal, (FACES["underside"],))
-    assert set(plane.free) == {"free to slide along X", "free to slide along Y"} | {m for m in plane.free if "turn about Z" in m}
+    assert set(plane.free) == {"free to slide along X", "free to slide along Y"} | {
+        m for m in plane.free if "turn about Z" in m
+    }
     assert len(plane.free) == 3
     bore = shape_hold(nominal, (FACES["bore"],))
-    assert "free to slide along Y" in bore.free and any(m.startswith("free to turn about Y") for m in bore.free) and len(bore.free) == 2
+    assert (
+        "free to slide along Y" in bore.free
+        and any(m.startswith("free to turn about Y") for m in bore.free)
+        and len(bore.free) == 2
+    )
     assert shape_hold(nominal).is_enough
 
 

@@ -63,7 +63,9 @@ def test_more_photos_and_bars_never_make_a_length_less_certain() -> None:
     assert predict(replace(full, bars=full.bars[:1])).length_uncertainty(*pair) > best
     assert predict(replace(full, is_self_calibrating=False)).length_uncertainty(*pair) < best
     rows = full.rays.photos < 16
-    fewer = replace(full.rays, photos=full.rays.photos[rows], targets=full.rays.targets[rows], places=full.rays.places[rows])
+    fewer = replace(
+        full.rays, photos=full.rays.photos[rows], targets=full.rays.targets[rows], places=full.rays.places[rows]
+    )
     less = replace(full, photos=Photos(full.photos.rotations[:16], full.photos.centres[:16]), rays=fewer)
     assert predict(less).length_uncertainty(*pair) > best
 
@@ -81,7 +83,9 @@ def test_the_free_network_has_the_smallest_trace_and_no_motion_in_it() -> None:
 def test_networks_that_cannot_be_solved_say_what_is_missing() -> None:
     full = network(12, 8)
     rows = full.rays.targets != 7
-    blind = replace(full.rays, photos=full.rays.photos[rows], targets=full.rays.targets[rows], places=full.rays.places[rows])
+    blind = replace(
+        full.rays, photos=full.rays.photos[rows], targets=full.rays.targets[rows], places=full.rays.places[rows]
+    )
     with pytest.raises(FitError, match="target 8 is seen in 0 photos, two are the least"):
         predict(replace(full, rays=blind))
 
@@ -101,7 +105,9 @@ def test_the_beam_gets_a_network_that_holds(plan: PhotoPlan, beam: Nominal) -> N
     assert spans[0] > 0.6 * 3600, "together they span the long axis"
     assert plan.rays[-4:].min() >= 4
     titles = {v.title: v.ratio for v in plan.variants}
-    assert titles["as planned"] == 1 and all(titles[t] > 1.02 for t in ("one bar missing", "no rolled photos", "ten photos fewer"))
+    assert titles["as planned"] == 1 and all(
+        titles[t] > 1.02 for t in ("one bar missing", "no rolled photos", "ten photos fewer")
+    )
     assert titles["camera known beforehand"] < 1
     longest = max(plan.forecasts, key=lambda f: f.length)
     assert 0.01 < longest.expanded < 0.15
@@ -120,7 +126,9 @@ def test_bars_are_corrected_for_temperature(beam: Nominal) -> None:
 
 
 def test_fewer_photos_are_taken_when_the_user_says_so(beam: Nominal) -> None:
-    some = plan_photos(beam, task_of(beam_job(FileStore())), PHOTO, NetworkWish(bars=3, self_calibration=False, photos=60))
+    some = plan_photos(
+        beam, task_of(beam_job(FileStore())), PHOTO, NetworkWish(bars=3, self_calibration=False, photos=60)
+    )
     assert len(some.views) <= 60 and len(some.bars) == 3
 
 

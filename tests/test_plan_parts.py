@@ -100,7 +100,7 @@ def test_bands_cover_the_part_once(planner: Planner) -> None:
 def test_a_tray_is_drawn_inside_its_cylinder() -> None:
     part = Nominal.from_mesh(box_mesh((30.0, 20.0, 10.0)))
     tray = Planner(part, whole_part(-1, 1), Plan(parts_in_tray=6), Grounds()).tray()
-    low, high = (np.array(tray_lines(tray).data.GetBounds()).reshape(3, 2).T)
+    low, high = np.array(tray_lines(tray).data.GetBounds()).reshape(3, 2).T
     cylinder = np.array(cylinder_lines(tray.cylinder.diameter, tray.cylinder.height).data.GetBounds()).reshape(3, 2).T
     assert tray.count == 6 and (low >= cylinder[0] - 1e-3).all() and (high <= cylinder[1] + 1e-3).all()
 
@@ -141,7 +141,9 @@ def test_documents_hold_no_number_that_json_lacks(planner: Planner) -> None:
     ):  # fmt: skip
         assert json.loads(json.dumps(document, allow_nan=False)) == document
     expected = planner.plan.expected
-    assert expected is not None and expected.coverage == pytest.approx(expected_coverage(planner.ground(), planner.holding(a), planner.blind()))
+    assert expected is not None and expected.coverage == pytest.approx(
+        expected_coverage(planner.ground(), planner.holding(a), planner.blind())
+    )
     assert expected.coverage < tracked_coverage(planner.ground(), a), "what only a probe gives is not promised"
 
 
@@ -184,7 +186,10 @@ def test_jobs_of_the_first_version_are_brought_forward(tmp_path: Path) -> None:
 
 def test_cautions_name_what_applies_and_defer(planner: Planner) -> None:
     plan = planner.plan
-    assert cautions(plan, 11.0) == ("Laser class 2M: do not look into the lines, mind reflections from bare metal.", DEFER)
+    assert cautions(plan, 11.0) == (
+        "Laser class 2M: do not look into the lines, mind reflections from bare metal.",
+        DEFER,
+    )
     words = " ".join(cautions(plan.model_copy(update={"coat": "vanishing", "chain": "with photo set and bars"}), 180.0))
     assert "180 kg" in words and "ventilate" in words and "Tripods" in words
     cabinet = plan.model_copy(update={"instrument": shipped(Kind.CABINET), "chain": ""})

@@ -52,7 +52,9 @@ def test_stations_see_the_cage_at_nearly_every_pose(tracked: Ground) -> None:
         assert in_volume(tracker, station.place, station.axis, cages[row]).all()
         for cage in cages[row][::40]:
             way = station.place - cage
-            hit = tracked.nominal.mesh.tree.first_hit(tracked.views.turned[0].inverse.apply(cage[None])[0], way / np.linalg.norm(way))
+            hit = tracked.nominal.mesh.tree.first_hit(
+                tracked.views.turned[0].inverse.apply(cage[None])[0], way / np.linalg.norm(way)
+            )
             assert hit is None or np.linalg.norm(hit[1] - cage) > np.linalg.norm(way) - 1e-6
 
 
@@ -76,7 +78,16 @@ def test_the_volume_is_a_truncated_pyramid() -> None:
         [d, d * np.tan(np.radians(29)), 0], [d, d * np.tan(np.radians(31)), 0],
         [d, 0, d * np.tan(np.radians(19))], [d, 0, d * np.tan(np.radians(21))],
     ])  # fmt: skip
-    assert in_volume(tracker, np.zeros(3), axis, points).tolist() == [True, False, False, False, True, False, True, False]
+    assert in_volume(tracker, np.zeros(3), axis, points).tolist() == [
+        True,
+        False,
+        False,
+        False,
+        True,
+        False,
+        True,
+        False,
+    ]
 
 
 def test_what_scanning_will_not_give_of_the_beam(beam: Nominal, beam_task: Task) -> None:
@@ -96,7 +107,11 @@ def test_finishes_ask_for_other_modes_or_coats(nominal: Nominal) -> None:
     finishes = finishes_of(nominal, {str(FACES["bore"]): "glossy", str(FACES["seat top"]): "mirror-like"})
     how = methods(task, blind_spots(ground, task, 1.0, finishes))
     assert (how["3"], how["2"], how["4"]) == (Method.OTHER_MODE, Method.COAT, Method.SCAN)
-    for words, sentence in (({"51": "shiny"}, "'shiny' is not a finish"), ({"x": "dark"}, "not the number of a face"), ({"999": "dark"}, "no face 999")):
+    for words, sentence in (
+        ({"51": "shiny"}, "'shiny' is not a finish"),
+        ({"x": "dark"}, "not the number of a face"),
+        ({"999": "dark"}, "no face 999"),
+    ):
         with pytest.raises(InputError, match=sentence):
             finishes_of(nominal, words)
     assert Finish.CLEAR in Finish
@@ -109,9 +124,17 @@ def test_an_undercut_is_told() -> None:
     ground = make_ground(nominal, whole_part(-1, 1), HAND, HAND.modes[0], Stance.STANDS)
     hidden = [s for s in blind_spots(ground, whole_part(-1, 1), 1.0) if s.cause is Cause.HIDDEN]
     faces = {f for s in hidden for f in s.faces}
-    lips = [f.number for f in nominal.faces if f.centre[2] == pytest.approx(30) and f.feature is not None and np.allclose(f.feature.normal, [0, 0, -1])]
+    lips = [
+        f.number
+        for f in nominal.faces
+        if f.centre[2] == pytest.approx(30) and f.feature is not None and np.allclose(f.feature.normal, [0, 0, -1])
+    ]
     assert len(lips) == 2 and set(lips) <= faces, "the undersides of the lips"
-    outside = {f.number for f in nominal.faces if f.centre[2] in (pytest.approx(60), pytest.approx(0)) or f.centre[0] in (pytest.approx(0), pytest.approx(80))}
+    outside = {
+        f.number
+        for f in nominal.faces
+        if f.centre[2] in (pytest.approx(60), pytest.approx(0)) or f.centre[0] in (pytest.approx(0), pytest.approx(80))
+    }
     assert len(outside) == 5 and not outside & faces
 
 
@@ -161,10 +184,15 @@ def test_trays_keep_gaps_and_stay_in_the_cylinder() -> None:
 
 
 def test_a_coat_that_vanishes_too_soon_is_told() -> None:
-    work = Work(sticking=10, warm_up=40, calibration=4, photos=0, scanning=(60.0, 50.0), computing=5, coat=COATS["vanishing"])
+    work = Work(
+        sticking=10, warm_up=40, calibration=4, photos=0, scanning=(60.0, 50.0), computing=5, coat=COATS["vanishing"]
+    )
     plan = schedule(work, parse_clock("08:15"))
     times = {e.what: e.clock for e in plan.entries}
-    assert times["switch the instrument on, clean the part, set it up"] == "08:15" and times["stick the targets in their order"] == "08:25"
+    assert (
+        times["switch the instrument on, clean the part, set it up"] == "08:15"
+        and times["stick the targets in their order"] == "08:25"
+    )
     assert times["wait until the instrument is warm"] == "08:35" and times["calibrate and check"] == "08:55"
     assert plan.warnings[0].startswith("the coat is gone at 10:32, 29 min before the last scan ends at 11:01")
     assert not schedule(Work(10, 40, 4, 0, (60.0, 50.0), 5, COATS["slow vanishing"]), 495).warnings
@@ -175,7 +203,9 @@ def test_a_coat_that_vanishes_too_soon_is_told() -> None:
 
 def test_poses_look_at_the_part_from_the_stand_off(tracked: Ground) -> None:
     views, mode = tracked.views, TRACKED.modes[0]
-    assert np.allclose(np.linalg.norm(views.axes, axis=1), 1) and np.allclose(np.einsum("ij,ij->i", views.axes, views.ups), 0)
+    assert np.allclose(np.linalg.norm(views.axes, axis=1), 1) and np.allclose(
+        np.einsum("ij,ij->i", views.axes, views.ups), 0
+    )
     away = np.linalg.norm(views.eyes - tracked.patches.places[views.patches], axis=1)
     assert np.allclose(away, mode.stand_off[1])
     own = tracked.covers[np.arange(len(views)), views.patches]

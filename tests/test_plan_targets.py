@@ -52,7 +52,9 @@ def planned(ground: Ground, rules: PlacementRules) -> tuple[Target, ...]:
     return place_targets(ground, rules, 0.9)
 
 
-def test_planned_targets_keep_every_rule(ground: Ground, rules: PlacementRules, planned: tuple[Target, ...], nominal: Nominal) -> None:
+def test_planned_targets_keep_every_rule(
+    ground: Ground, rules: PlacementRules, planned: tuple[Target, ...], nominal: Nominal
+) -> None:
     a = assess(ground, rules, planned)
     assert a.broken == 0 and a.pattern_problems == () and a.share >= 0.85
     points, normals = arrays(planned)
@@ -63,7 +65,9 @@ def test_planned_targets_keep_every_rule(ground: Ground, rules: PlacementRules, 
     assert apart.min() >= 30 and apart.min(1).max() <= 100
     edges = np.linalg.norm(points[:, None] - nominal.sharp_segments.mean(1)[None], axis=2).min()
     assert edges >= 1.5 * rules.diameter - 0.05
-    ring = points + 1.5 * np.cross(normals, [0.3, 0.5, 0.8]) / np.linalg.norm(np.cross(normals, [0.3, 0.5, 0.8]), axis=1, keepdims=True)
+    ring = points + 1.5 * np.cross(normals, [0.3, 0.5, 0.8]) / np.linalg.norm(
+        np.cross(normals, [0.3, 0.5, 0.8]), axis=1, keepdims=True
+    )
     assert np.abs(nominal.projector.project(ring).distances).max() <= rules.flatness
 
 
@@ -107,7 +111,11 @@ def test_a_pose_that_sees_targets_in_one_line_does_not_track() -> None:
 
 def test_congruent_triangles_are_told_and_refused() -> None:
     first = np.array([[0, 0, 0], [60.0, 0, 3], [10, 45, -4]])
-    other = first @ rotation_from_vector(np.array([0.3, -0.5, 1.1])).T * [1, 1, -1] + [210, 33, 7] + [[0, 0, 0], [0.1, 0, 0], [0, 0, 0]]
+    other = (
+        first @ rotation_from_vector(np.array([0.3, -0.5, 1.1])).T * [1, 1, -1]
+        + [210, 33, 7]
+        + [[0, 0, 0], [0.1, 0, 0], [0, 0, 0]]
+    )
     points = np.concatenate([first, other])
     seen = np.ones((1, 6), dtype=bool)
     assert confusable(points, seen, 0.3) == ((0, 1, 2, 3, 4, 5),)
@@ -115,10 +123,14 @@ def test_congruent_triangles_are_told_and_refused() -> None:
     together = np.array([[1, 1, 1, 0, 0, 0], [0, 0, 0, 1, 1, 1]], dtype=bool)
     assert confusable(points, together, 0.3) == ((0, 1, 2, 3, 4, 5),), "two poses could take one for the other"
     book = TriangleBook(points[:5], seen[:, :5], 0.3)
-    assert book.clashes(points[5], np.ones(1, dtype=bool)) and not book.clashes(points[5] + [0, 7.7, 3], np.ones(1, dtype=bool))
+    assert book.clashes(points[5], np.ones(1, dtype=bool)) and not book.clashes(
+        points[5] + [0, 7.7, 3], np.ones(1, dtype=bool)
+    )
 
 
-def test_edits_are_scored_and_told(ground: Ground, rules: PlacementRules, planned: tuple[Target, ...], nominal: Nominal) -> None:
+def test_edits_are_scored_and_told(
+    ground: Ground, rules: PlacementRules, planned: tuple[Target, ...], nominal: Nominal
+) -> None:
     before = assess(ground, rules, planned)
     most = max(range(len(planned)), key=lambda k: before.facts[k].lost)
     without = assess(ground, rules, tuple(t for k, t in enumerate(planned) if k != most))
@@ -136,7 +148,9 @@ def test_edits_are_scored_and_told(ground: Ground, rules: PlacementRules, planne
         snapped(ground, np.array([0, 0, 500.0]), rules)
 
 
-def test_improving_keeps_locked_targets_and_repairs_the_rest(ground: Ground, rules: PlacementRules, planned: tuple[Target, ...]) -> None:
+def test_improving_keeps_locked_targets_and_repairs_the_rest(
+    ground: Ground, rules: PlacementRules, planned: tuple[Target, ...]
+) -> None:
     rng = np.random.default_rng(2)
     shaken = [with_lock(planned[0], locked=True)]
     for target in planned[1:]:
@@ -148,7 +162,9 @@ def test_improving_keeps_locked_targets_and_repairs_the_rest(ground: Ground, rul
     assert any(t.is_locked and np.allclose(t.place, planned[0].place) for t in better)
 
 
-def test_the_three_schools_differ_on_this_part(ground: Ground, rules: PlacementRules, planned: tuple[Target, ...]) -> None:
+def test_the_three_schools_differ_on_this_part(
+    ground: Ground, rules: PlacementRules, planned: tuple[Target, ...]
+) -> None:
     part, around, shape = compare_schools(ground, rules, planned, 0.9)
     assert (part.school, around.school, shape.school) == tuple(School)
     assert part.share > around.share > 0.3 and around.minutes < part.minutes
@@ -206,12 +222,17 @@ def test_candidates_keep_their_distance_on_a_box(diameter: float, size: float) -
 @pytest.mark.parametrize(
     ("rules", "sentence"),
     [
-        ({"spacing": (900.0, 1000.0)}, "the rule 'at least 900 mm apart' cannot be met: it is 640 mm more than the part's 260 mm"),
+        (
+            {"spacing": (900.0, 1000.0)},
+            "the rule 'at least 900 mm apart' cannot be met: it is 640 mm more than the part's 260 mm",
+        ),
         ({"spacing": (80.0, 50.0)}, "the nearest spacing is 30 mm more than the farthest"),
         ({"spacing": (2.0, 50.0)}, "a spacing of 2 mm is 4 mm less than the disc itself"),
     ],
 )
-def test_rules_that_cannot_be_met_say_by_how_much(nominal: Nominal, rules: dict[str, tuple[float, float]], sentence: str) -> None:
+def test_rules_that_cannot_be_met_say_by_how_much(
+    nominal: Nominal, rules: dict[str, tuple[float, float]], sentence: str
+) -> None:
     with pytest.raises(InputError) as problem:
         PlacementRules(**rules).check(nominal)  # type: ignore[arg-type]
     assert sentence in problem.value.sentence

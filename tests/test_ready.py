@@ -56,8 +56,15 @@ def book(tmp_path: Path) -> Logbook:
 
 
 def test_advice_by_finish() -> None:
-    advice = {a.finish: a for a in surface_advice({3: Finish.DARK, 4: Finish.CLEAR, 9: Finish.GLOSSY}, MODEL.modes[0], MODEL.mode("single line"))}
-    assert advice[Finish.CLEAR].needs_coat and not advice[Finish.DARK].needs_coat and advice[Finish.GLOSSY].faces == (9,)
+    advice = {
+        a.finish: a
+        for a in surface_advice(
+            {3: Finish.DARK, 4: Finish.CLEAR, 9: Finish.GLOSSY}, MODEL.modes[0], MODEL.mode("single line")
+        )
+    }
+    assert (
+        advice[Finish.CLEAR].needs_coat and not advice[Finish.DARK].needs_coat and advice[Finish.GLOSSY].faces == (9,)
+    )
     assert "use 'single line', or coat: vanishing spray" in advice[Finish.DARK].words
     window = coat_window(COATS["vanishing"], 480.0)
     assert (window.opens, window.closes) == (483.0, 570.0) and window.left(560.0) == 10.0
@@ -95,7 +102,10 @@ def test_tip_and_turntable_are_calibrated_by_ball_board_and_shape(nominal: Nomin
     tip = CalibrationKind.TIP
 
     def answers_of(device: StandIn, kind: CalibrationKind) -> list[Message]:
-        return [[a for m in requests_of(kind, pose, k) for a in device.handle(m)][-1] for k, pose in enumerate(poses_of(kind, device.model))]
+        return [
+            [a for m in requests_of(kind, pose, k) for a in device.handle(m)][-1]
+            for k, pose in enumerate(poses_of(kind, device.model))
+        ]
 
     answers = answers_of(probe, tip)
     found = solve(tip, answers, probe.model)
@@ -117,7 +127,11 @@ def test_tip_and_turntable_are_calibrated_by_ball_board_and_shape(nominal: Nomin
 
 
 def test_the_hand_is_led_to_each_pose() -> None:
-    assert order_for(shipped(Kind.TRACKED)) == (CalibrationKind.TRACKER, CalibrationKind.SCANNER, CalibrationKind.SYSTEM)
+    assert order_for(shipped(Kind.TRACKED)) == (
+        CalibrationKind.TRACKER,
+        CalibrationKind.SCANNER,
+        CalibrationKind.SYSTEM,
+    )
     wanted = HandPose(300.0, 10.0, -20.0)
     hand = HandPose(360.0, 0.0, 0.0)
     assert hand.towards(wanted) == "closer, tilt up, lean left" and not hand.is_at(wanted)
@@ -153,7 +167,11 @@ def test_the_logbook_keeps_what_is_written(book: Logbook, tmp_path: Path) -> Non
     book.close()
     again = Logbook(f"sqlite:///{tmp_path / 'book.sqlite'}")
     same = again.instrument(MODEL, "TF-HS-03")
-    assert same.id == instrument.id and [c.passed for c in again.calibrations(same)] == [False, True] and again.checks(same)[0].passed
+    assert (
+        same.id == instrument.id
+        and [c.passed for c in again.calibrations(same)] == [False, True]
+        and again.checks(same)[0].passed
+    )
     assert {a.name for a in again.artefacts()} >= {"ball bar BB-300", "bar A"}
     with pytest.raises(JuxtumError, match="knows no artefact 'my ruler'"):
         again.artefact("my ruler")
@@ -171,7 +189,9 @@ def test_an_old_logbook_is_brought_forward_and_a_newer_one_is_told(tmp_path: Pat
         config.attributes["connection"] = connection
         command.upgrade(config, "0001")
     with sqlite3.connect(tmp_path / "old.sqlite") as raw:
-        raw.execute("insert into instruments (model, name, serial, certificate) values ('wh-3', 'Old scanner', '7', 'C-1')")
+        raw.execute(
+            "insert into instruments (model, name, serial, certificate) values ('wh-3', 'Old scanner', '7', 'C-1')"
+        )
     old = Logbook(url)
     assert old.instrument(MODEL, "7").name == "Old scanner" and list(old.exercises()) == []
     old.close()
@@ -200,7 +220,9 @@ NOW = datetime(2026, 11, 25, 10, 0)
         (Policy.TODAY, date(2027, 1, 1), (0, 0.01), True, "verified at 10:00 on ball bar BB-300"),
     ],
 )
-def test_policies(book: Logbook, policy: Policy, due: date | None, check: tuple[int, float] | None, met: bool, words: str) -> None:
+def test_policies(
+    book: Logbook, policy: Policy, due: date | None, check: tuple[int, float] | None, met: bool, words: str
+) -> None:
     instrument = book.instrument(MODEL)
     book.set_due(instrument, "TF-C-1182" if due else "", due)
     book.set_due(book.artefact("ball bar BB-300"), "TF-C-1220", date(2027, 6, 30))
@@ -210,7 +232,9 @@ def test_policies(book: Logbook, policy: Policy, due: date | None, check: tuple[
     assert found.is_met is met and words in found.reason
 
 
-def test_what_is_not_met_leaves_verdicts_open_unless_overridden(demo_files: tuple[FileStore, Job], demo_runner: Runner) -> None:
+def test_what_is_not_met_leaves_verdicts_open_unless_overridden(
+    demo_files: tuple[FileStore, Job], demo_runner: Runner
+) -> None:
     job = demo_files[1]
     given = [c.verdict for c in demo_runner.evaluation(job).ledger]
     assert any(v is not Verdict.NOT_DECIDED for v in given)
@@ -231,7 +255,10 @@ def test_the_go_list_follows_from_plan_and_logbook(book: Logbook, nominal: Nomin
     planner = Planner(nominal, task_of(job), job.plan.model_copy(update={"coat": "vanishing"}), Grounds())
     instrument = book.instrument(MODEL)
     items = {i.title: i for i in go_list(job, planner, book.calibrations(instrument), NOW)}
-    assert items["plan"].words == "plan the targets first" and items["coated: vanishing spray"].words == "dry after 3 min, gone after 90 min"
+    assert (
+        items["plan"].words == "plan the targets first"
+        and items["coated: vanishing spray"].words == "dry after 3 min, gone after 90 min"
+    )
     assert items["scanner calibrated"].words == "not today" and not is_go(list(items.values()))
     book.add_calibration(instrument, entry(0.02), NOW)
     ready = job.model_copy(update={"prepared": ("warm", "soak", "clean", "coat", "safe", "targets")})
@@ -241,10 +268,15 @@ def test_the_go_list_follows_from_plan_and_logbook(book: Logbook, nominal: Nomin
     tracked = replace(planned, plan=planned.plan.model_copy(update={"instrument": shipped(Kind.TRACKED), "chain": ""}))
     book.add_calibration(instrument, entry(0.02, kind="tracker"), NOW + timedelta(minutes=20))
     words = {i.title: i.words for i in go_list(ready, tracked, book.calibrations(instrument), NOW)}
-    assert words["scanner calibrated"] == "again: what comes before it was calibrated later" and "of 50" in words["tracker calibrated"]
+    assert (
+        words["scanner calibrated"] == "again: what comes before it was calibrated later"
+        and "of 50" in words["tracker calibrated"]
+    )
 
 
-def test_a_coat_is_taken_off_the_value_and_enters_the_budget(demo_files: tuple[FileStore, Job], demo_runner: Runner) -> None:
+def test_a_coat_is_taken_off_the_value_and_enters_the_budget(
+    demo_files: tuple[FileStore, Job], demo_runner: Runner
+) -> None:
     from juxtum.plan.document import Plan
 
     job = demo_files[1]
@@ -258,6 +290,16 @@ def test_a_coat_is_taken_off_the_value_and_enters_the_budget(demo_files: tuple[F
     coated = demo_runner.evaluation(with_coat(), "rough").ledger[0]
     assert bare.value - coated.value == pytest.approx(COATS["powder"].thickness, abs=1e-9)
     lines = {c.source: c.standard for c in coated.budget.contributions}
-    assert lines["coat 12 \u00b1 8 \u00b5m"] == pytest.approx(0.008 / np.sqrt(3)) and coated.budget.expanded > bare.budget.expanded
-    for never in (with_coat(999), with_coat(began=-60), with_coat(name="vanishing", began=100), job.model_copy(update={"plan": Plan(coat="powder")})):
-        assert demo_runner.evaluation(never, "rough").ledger[0].value == bare.value, "another face, not yet, gone by itself, only planned"
+    assert (
+        lines["coat 12 \u00b1 8 \u00b5m"] == pytest.approx(0.008 / np.sqrt(3))
+        and coated.budget.expanded > bare.budget.expanded
+    )
+    for never in (
+        with_coat(999),
+        with_coat(began=-60),
+        with_coat(name="vanishing", began=100),
+        job.model_copy(update={"plan": Plan(coat="powder")}),
+    ):
+        assert demo_runner.evaluation(never, "rough").ledger[0].value == bare.value, (
+            "another face, not yet, gone by itself, only planned"
+        )

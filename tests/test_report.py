@@ -40,7 +40,12 @@ def many(tmp_path_factory: pytest.TempPathFactory) -> tuple[Job, Evaluation, Run
     readings = (ReadingStep(label="@evil", place=(30, 20, 10)), GridStep(label="G", face=1, spacing=8.0))
     steps = (AsScanned(), Measure(), Decide(alignment="as scanned"), *profiles, *readings)
     brief = Brief(part="Br\u00fccke \u2264 \u03c3 <b>", operator="Ilse Maartens")
-    job = Job(brief=brief, circumstances=STATED, inputs=inputs_of(files.adopt(nominal), files.adopt(folder / "s.ply")), procedure=Procedure(steps=steps))
+    job = Job(
+        brief=brief,
+        circumstances=STATED,
+        inputs=inputs_of(files.adopt(nominal), files.adopt(folder / "s.ply")),
+        procedure=Procedure(steps=steps),
+    )
     runner = Runner(files)
     return job, runner.evaluation(job), runner
 
@@ -60,14 +65,18 @@ def test_document_is_plain_json(many: tuple[Job, Evaluation, Runner]) -> None:
 def test_files_are_whole_and_harmless(many: tuple[Job, Evaluation, Runner], tmp_path: Path) -> None:
     job, evaluation, runner = many
     phases: list[str] = []
-    written = write_outputs(tmp_path, job, evaluation, runner.cleaned(job), Progress(lambda phase, share: phases.append(phase)))
+    written = write_outputs(
+        tmp_path, job, evaluation, runner.cleaned(job), Progress(lambda phase, share: phases.append(phase))
+    )
     assert [p.name for p in written] == list(OUTPUTS) and sorted(p.name for p in tmp_path.iterdir()) == sorted(OUTPUTS)
     assert "setting the pages" in phases
     rows = list(csv.reader((tmp_path / "ledger.csv").open()))
     assert rows[1][1] == "'=cmd|line 1", "a name never becomes a formula"
     book = openpyxl.load_workbook(tmp_path / "ledger.xlsx")
     assert book["Ledger"]["B2"].value == "'=cmd|line 1" and book["Readings"].max_row > 5
-    text = subprocess.run(["pdftotext", "-layout", tmp_path / "report.pdf", "-"], capture_output=True, text=True, check=True).stdout
+    text = subprocess.run(
+        ["pdftotext", "-layout", tmp_path / "report.pdf", "-"], capture_output=True, text=True, check=True
+    ).stdout
     assert "Br\u00fccke" in text and "<b>" in text and text.count("not decided") >= 4
     pages = subprocess.run(["pdfinfo", tmp_path / "report.pdf"], capture_output=True, text=True, check=True).stdout
     assert int(pages.split("Pages:")[1].split()[0]) >= 4
@@ -102,14 +111,19 @@ def test_folder_is_checked_before_work(tmp_path: Path) -> None:
 def test_headlines(many: tuple[Job, Evaluation, Runner]) -> None:
     job, evaluation, runner = many
     assert "not decided" in headline(evaluation)
-    bare = job.model_copy(update={"procedure": Procedure(steps=tuple(s for s in job.procedure.steps if not isinstance(s, Profile)))})
+    bare = job.model_copy(
+        update={"procedure": Procedure(steps=tuple(s for s in job.procedure.steps if not isinstance(s, Profile)))}
+    )
     assert headline(runner.evaluation(bare)) == "no characteristics yet"
     easy = bare.with_step(Profile(id="1", title="all", lower=-9, upper=9, faces=(6,)))
     assert headline(runner.evaluation(easy)) in ("conforms", "not decided")
 
 
 def test_signs_that_the_fonts_lack_become_words() -> None:
-    assert printable("\u2264 0.2 \u00d8 5\n") == "max 0.2 dia  5 " and printable("\u22640.2 \u22650.1") == "max 0.2 min 0.1"
+    assert (
+        printable("\u2264 0.2 \u00d8 5\n") == "max 0.2 dia  5 "
+        and printable("\u22640.2 \u22650.1") == "max 0.2 min 0.1"
+    )
     from juxtum.report.drawing import WORD, register_fonts
 
     register_fonts()
@@ -123,5 +137,7 @@ def test_comparison_is_told(many: tuple[Job, Evaluation, Runner], tmp_path: Path
     comparison = runner.compare(job, "as scanned", "best fit")
     assert np.isfinite(comparison.motion.largest)
     write_outputs(tmp_path, job, runner.evaluation(job, "best fit"), runner.cleaned(job), None, comparison)
-    text = subprocess.run(["pdftotext", "-layout", tmp_path / "report.pdf", "-"], capture_output=True, text=True, check=True).stdout
+    text = subprocess.run(
+        ["pdftotext", "-layout", tmp_path / "report.pdf", "-"], capture_output=True, text=True, check=True
+    ).stdout
     assert "From 'as scanned' to 'best fit' the part moves at most" in text

@@ -28,6 +28,7 @@ from juxtum.plan.document import Plan
 
 pytestmark = pytest.mark.quick
 
+
 def nominal_of(shape: Any) -> Nominal:
     return Nominal.from_shape(shape)
 
@@ -47,18 +48,31 @@ def before() -> Nominal:
         (plate(((28.0, 20.0), *HOLES[1:])), "all", (HOLES[0],)),
         (plate(radius=7.0), "all", HOLES),
     ],
-    ids=["the same", "in another order", "one hole less", "wider holes", "a hole moved by its width", "holes nearly twice as wide"],
+    ids=[
+        "the same",
+        "in another order",
+        "one hole less",
+        "wider holes",
+        "a hole moved by its width",
+        "holes nearly twice as wide",
+    ],
 )
-def test_faces_are_found_by_what_they_are(before: Nominal, shape: Any, same: str, lost: tuple[tuple[float, float], ...]) -> None:
+def test_faces_are_found_by_what_they_are(
+    before: Nominal, shape: Any, same: str, lost: tuple[tuple[float, float], ...]
+) -> None:
     after = nominal_of(shape)
     found = find_again(fingerprints(before, (f.number for f in before.faces)), after)
-    assert {*found.numbers, *found.lost} == {f.number for f in before.faces} and len(set(found.numbers.values())) == len(found.numbers)
+    assert {*found.numbers, *found.lost} == {f.number for f in before.faces} and len(
+        set(found.numbers.values())
+    ) == len(found.numbers)
     assert {hole_at(before, *place) for place in lost} == set(found.lost)
     for old, new in found.numbers.items():
         a, b = before.face(old), after.face(new)
         assert a.kind == b.kind
         if isinstance(a.feature, Plane):
-            assert np.allclose(a.feature.normal, b.feature.normal) and abs(a.feature.distances(b.centre[None])[0]) < 1e-6  # type: ignore[union-attr]
+            assert (
+                np.allclose(a.feature.normal, b.feature.normal) and abs(a.feature.distances(b.centre[None])[0]) < 1e-6
+            )  # type: ignore[union-attr]
         else:
             assert np.allclose(a.feature.point[:2], b.feature.point[:2], atol=1e-6)  # type: ignore[union-attr]
     assert (same == "all") == (not found.changed)
@@ -66,7 +80,11 @@ def test_faces_are_found_by_what_they_are(before: Nominal, shape: Any, same: str
 
 
 def top_at_10(nominal: Nominal) -> int:
-    return next(f.number for f in nominal.faces if isinstance(f.feature, Plane) and f.feature.normal[2] > 0.99 and abs(f.centre[2] - 10) < 1e-6)
+    return next(
+        f.number
+        for f in nominal.faces
+        if isinstance(f.feature, Plane) and f.feature.normal[2] > 0.99 and abs(f.centre[2] - 10) < 1e-6
+    )
 
 
 def job_on(nominal: Nominal) -> Job:
@@ -97,10 +115,19 @@ def test_what_is_lost_is_told_and_never_judged(before: Nominal) -> None:
     made, notes = revised(job, named_fingerprints(job, before), after)
     lost = hole_at(before, *HOLES[0])
     assert [text for text in notes if text.startswith(f"face {lost} (cylinder")]
-    assert any("the readings G went with it" in text for text in notes) and any("state again what is coated" in text for text in notes)
+    assert any("the readings G went with it" in text for text in notes) and any(
+        "state again what is coated" in text for text in notes
+    )
     hole, another, flat = made.procedure.characteristics
-    assert hole.faces == () and hole.lost[0].number == lost and another.faces == (hole_at(after, *HOLES[3]),) and flat.faces == (top_at_10(after),)
-    assert [coat.faces for coat in made.circumstances.coats] == [(top_at_10(after),)], "a coat of no faces would be one on all"
+    assert (
+        hole.faces == ()
+        and hole.lost[0].number == lost
+        and another.faces == (hole_at(after, *HOLES[3]),)
+        and flat.faces == (top_at_10(after),)
+    )
+    assert [coat.faces for coat in made.circumstances.coats] == [(top_at_10(after),)], (
+        "a coat of no faces would be one on all"
+    )
     assert Job.model_validate_json(made.model_dump_json(by_alias=True)) == made
     with pytest.raises(InputError, match="is not in the nominal any more"):
         hole.check(after)

@@ -16,7 +16,17 @@ from juxtum.geometry import Plane, PointCloud, RigidTransform, TriangleMesh
 from juxtum.look import DARK, LIGHT, rgb
 from juxtum.nominal import Nominal
 from juxtum.scene.camera import View, view_direction
-from juxtum.scene.drawables import face_surface, limit_field, limit_lines, map_surface, nominal_edges, nominal_surface, scan_surface, surface, unseen_surface
+from juxtum.scene.drawables import (
+    face_surface,
+    limit_field,
+    limit_lines,
+    map_surface,
+    nominal_edges,
+    nominal_surface,
+    scan_surface,
+    surface,
+    unseen_surface,
+)
 from juxtum.scene.palette import MapScale, colours
 from juxtum.scene.proxy import clustered
 from juxtum.scene.sections import section
@@ -61,7 +71,9 @@ def test_what_is_picked_is_what_is_there(right: float, up: float, zoom: float) -
     stage.eye.orbit(right, up / 4)
     stage.eye.zoom(zoom, 0.1, -0.1, WIDTH / HEIGHT)
     places = np.array([[20.0, 5.3, 3.1], [3.3, 15.0, 2.2], [4.1, 4.7, 10.0]])
-    for place, (x, y), seen in zip(places, stage.project(places, WIDTH, HEIGHT), stage.visible(places, ("nominal",), 0.01), strict=True):
+    for place, (x, y), seen in zip(
+        places, stage.project(places, WIDTH, HEIGHT), stage.visible(places, ("nominal",), 0.01), strict=True
+    ):
         hit = stage.pick(float(x), float(y), WIDTH, HEIGHT, ("nominal",))
         if seen:
             assert hit is not None and hit.place == pytest.approx(place, abs=1e-3)
@@ -174,7 +186,9 @@ def test_large_surfaces_have_levels(stage: Stage) -> None:
     u, v = np.meshgrid(np.linspace(0, 100, side), np.linspace(0, 100, side), indexing="ij")
     points = np.stack([u, v, np.sin(u / 9)], -1).reshape(-1, 3)
     corner = (np.arange(side - 1)[:, None] * side + np.arange(side - 1)).ravel()
-    triangles = np.concatenate([np.stack([corner, corner + side, corner + 1], 1), np.stack([corner + 1, corner + side, corner + side + 1], 1)])
+    triangles = np.concatenate(
+        [np.stack([corner, corner + side, corner + 1], 1), np.stack([corner + 1, corner + side, corner + side + 1], 1)]
+    )
     mesh = TriangleMesh(points, triangles)
     made = surface(mesh.points, mesh.triangles, mesh.normals)
     counts = [data.GetNumberOfCells() for data in (made.full, made.middle, made.light)]

@@ -91,7 +91,11 @@ CASES = {
     "hole never drilled": Case(made(is_drilled=False), "missing surface"),
     "opposite hand": Case(opposite_hand, "opposite hand", ("not decided",)),
     "no units, in mm": Case(meshes(), "neither file names a unit", ("conforms",)),
-    "no units, both in inches": Case(meshes(1 / 25.4), "taken as millimetres, which makes the part 2.362 x 1.575 x 0.9843 mm", ("conforms", "not decided")),
+    "no units, both in inches": Case(
+        meshes(1 / 25.4),
+        "taken as millimetres, which makes the part 2.362 x 1.575 x 0.9843 mm",
+        ("conforms", "not decided"),
+    ),
     "swapped": Case(meshes(swap=True), "changed places", ("conforms", "not decided", "does not conform")),
     "the same scan twice": Case(twice, "the scan is double", ("not decided",)),
 }
@@ -101,7 +105,9 @@ def evaluated(given: list[object]) -> Evaluation:
     """The whole procedure on a nominal and a scan."""
     files = FileStore()
     nominal, scan = (files.adopt(Path(str(path))) for path in given)
-    return Runner(files).evaluation(Job(inputs=inputs_of(nominal, scan), procedure=default_procedure(), circumstances=STATED))
+    return Runner(files).evaluation(
+        Job(inputs=inputs_of(nominal, scan), procedure=default_procedure(), circumstances=STATED)
+    )
 
 
 @pytest.mark.parametrize("name", CASES)
@@ -127,7 +133,9 @@ def test_it_is_written_everywhere(tmp_path: Path, capsys: pytest.CaptureFixture[
     assert all(p["area"] == pytest.approx(np.pi * 16, rel=0.35) for p in foreign)
     assert "missing surface" in result["characteristics"][0]["reason"]
     assert told.err.count("note: ") == 3
-    pages = subprocess.run(["pdftotext", "-layout", out / "report.pdf", "-"], capture_output=True, text=True, check=True).stdout
+    pages = subprocess.run(
+        ["pdftotext", "-layout", out / "report.pdf", "-"], capture_output=True, text=True, check=True
+    ).stdout
     for text in (pages, (out / "ledger.csv").read_text()):
         assert "oreign surface" in text and "issing surface" in text
 
@@ -195,10 +203,16 @@ def test_scans_of_one_name_do_not_overwrite_each_other(tmp_path: Path) -> None:
     assert len(hashes) == len(set(hashes)) == 3
 
 
-@pytest.mark.parametrize(("thickness", "has_normals", "told"), [(1.0, False, True), (1.0, True, False), (20.0, False, False)])
-def test_points_without_normals_on_a_thin_wall_are_told(tmp_path: Path, thickness: float, has_normals: bool, told: bool) -> None:
+@pytest.mark.parametrize(
+    ("thickness", "has_normals", "told"), [(1.0, False, True), (1.0, True, False), (20.0, False, False)]
+)
+def test_points_without_normals_on_a_thin_wall_are_told(
+    tmp_path: Path, thickness: float, has_normals: bool, told: bool
+) -> None:
     nominal = Nominal.from_shape(solids.box((0, 0, 0), (80, 60, thickness)))
     mesh = nominal.samples.mesh
     cloud = PointCloud(mesh.corners.mean(1), mesh.triangle_normals if has_normals else None)
     notes = doubts_about_inputs(nominal, LoadedScan(cloud, Unit.MILLIMETRE, (), False), 3.0)
-    assert [note.split(":")[0] for note in notes] == (["the points come without normals, and walls are only 1 mm thick"] if told else [])
+    assert [note.split(":")[0] for note in notes] == (
+        ["the points come without normals, and walls are only 1 mm thick"] if told else []
+    )

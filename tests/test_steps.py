@@ -103,7 +103,10 @@ FORMS = (
 
 
 @pytest.mark.parametrize("form", FORMS, ids=lambda form: form.model.__name__)
-@pytest.mark.parametrize("data", [b"", b"\xff\xfe", b"[]", b"nothing", b'{"colour": 1}', b"[" * 200, b'{"a": NaN}', b'{"schema": "another-1"}'])
+@pytest.mark.parametrize(
+    "data",
+    [b"", b"\xff\xfe", b"[]", b"nothing", b'{"colour": 1}', b"[" * 200, b'{"a": NaN}', b'{"schema": "another-1"}'],
+)
 def test_documents_are_refused_in_one_sentence(form: Form[Any], data: bytes, tmp_path: Path) -> None:
     (tmp_path / "d.json").write_bytes(data or b" ")
     for read in (lambda: parse_document(data, "d.json", form), lambda: read_document(tmp_path / "d.json", form)):

@@ -30,7 +30,9 @@ def adding(name: str):  # type: ignore[no-untyped-def]
 
 
 def patch(name: str):  # type: ignore[no-untyped-def]
-    return lambda job: job.model_copy(update={"brief": job.brief.model_copy(update={"note": f"{job.brief.note} {name}"})})
+    return lambda job: job.model_copy(
+        update={"brief": job.brief.model_copy(update={"note": f"{job.brief.note} {name}"})}
+    )
 
 
 @dataclass
@@ -97,7 +99,9 @@ def test_nothing_accepted_is_lost(events: list[str]) -> None:
             timeline.note(patch(f"p{name}"))
         done, undone = lists.state()
         assert edits_of(timeline.newest) == tuple(done)
-        assert timeline.undo_label == (done[-1] if done else None) and timeline.redo_label == (undone[-1] if undone else None)
+        assert timeline.undo_label == (done[-1] if done else None) and timeline.redo_label == (
+            undone[-1] if undone else None
+        )
         assert edits_of(timeline.settled) == tuple(lists.state(lists.settled)[0])
         assert patches_of(timeline.newest) == patches_of(timeline.settled) == patches
     while timeline.undo() is not None:

@@ -42,7 +42,9 @@ def cylinder_at(scan: Scan, nominal: Nominal, pose: RigidTransform, name: str) -
     return without_outliers(start, points).feature
 
 
-def test_bore_is_large(clean_scan: Scan, nominal: Nominal, pose: RigidTransform, known: Truth, deviation: Deviation) -> None:
+def test_bore_is_large(
+    clean_scan: Scan, nominal: Nominal, pose: RigidTransform, known: Truth, deviation: Deviation
+) -> None:
     found = cylinder_at(clean_scan, nominal, pose, "bore")
     assert 2 * found.radius - 72.0 == pytest.approx(known.errors.bore_diameter, abs=LIMIT)
     assert mean_of(deviation, "bore") == pytest.approx(-known.errors.bore_diameter / 2, abs=LIMIT)

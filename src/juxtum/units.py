@@ -57,7 +57,9 @@ def guess_unit(size: float, reference: float) -> Unit:
     return min(Unit, key=lambda unit: abs(math.log(size * unit.millimetres / reference)))
 
 
-_NUMBER = re.compile(r"^([+\-\u2212]?(?:\d+(?:[.,]\d*)?|[.,]\d+)(?:[eE][+\-]?\d+)?)(?:\s*/\s*(\d+))?\s*(mm|cm|m|in|\")?$")
+_NUMBER = re.compile(
+    r"^([+\-\u2212]?(?:\d+(?:[.,]\d*)?|[.,]\d+)(?:[eE][+\-]?\d+)?)(?:\s*/\s*(\d+))?\s*(mm|cm|m|in|\")?$"
+)
 
 
 def parse_length(text: str, unit: Unit = Unit.MILLIMETRE) -> float:

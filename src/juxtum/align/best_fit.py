@@ -67,7 +67,11 @@ def best_fit(
     options = options or BestFitOptions()
     progress = progress or silent()
     transform = start
-    rounds = ((3_000, max(options.reach, nominal.diagonal / 60)), (12_000, options.reach), (options.count, options.reach))
+    rounds = (
+        (3_000, max(options.reach, nominal.diagonal / 60)),
+        (12_000, options.reach),
+        (options.count, options.reach),
+    )
     last = None
     for index, (count, reach) in enumerate(rounds):
         progress.phase(f"fitting {min(count, len(scan.points)):,} points", index / len(rounds))
@@ -91,7 +95,12 @@ class _Equations:
 
 
 def _converge(
-    sample: ScanSample, nominal: Nominal, transform: RigidTransform, reach: float, options: BestFitOptions, progress: Progress
+    sample: ScanSample,
+    nominal: Nominal,
+    transform: RigidTransform,
+    reach: float,
+    options: BestFitOptions,
+    progress: Progress,
 ) -> Alignment:
     size = nominal.diagonal / 2
     for _ in range(60):
@@ -107,10 +116,14 @@ def _converge(
     used = int((equations.weights > 0).sum())
     covariance = _covariance(equations, size, sample.area)
     free = _free_motions(equations, size)
-    locked = dict.fromkeys(AXES, "best fit") | {axis: "free" for axis in AXES if any(_is_about(axis, words) for words in free)}
+    locked = dict.fromkeys(AXES, "best fit") | {
+        axis: "free" for axis in AXES if any(_is_about(axis, words) for words in free)
+    }
     notes = tuple(f"the nominal leaves the scan {words}; that stays as it was" for words in free)
     if equations.far > FAR and not options.faces:
-        notes += (f"{100 * equations.far:.0f} % of the scan lies farther than {reach:g} mm from the nominal and took no part in the best fit",)
+        notes += (
+            f"{100 * equations.far:.0f} % of the scan lies farther than {reach:g} mm from the nominal and took no part in the best fit",
+        )
     return Alignment(transform, "best fit", rms, used, covariance, frozen(equations.centre), locked, notes)
 
 

@@ -91,7 +91,9 @@ class Contest:
             elif verdict == 0:
                 rivals.append(other)
         free, twist = self._free(best.transform)
-        rivals = [r for r in rivals if twist is None or not _is_along(twist, best.transform, r.transform, self._nominal)]
+        rivals = [
+            r for r in rivals if twist is None or not _is_along(twist, best.transform, r.transform, self._nominal)
+        ]
         return Settled(best.transform, [r.transform for r in rivals], free, float((best.misfits > self._near).mean()))
 
     def _compare(self, first: _Pose, second: _Pose) -> int:
@@ -105,7 +107,11 @@ class Contest:
             return 0
         if for_first >= MAJORITY * spoken:
             return 1
-        return -1 if for_second >= MAJORITY * spoken else int(np.sign(difference[differ].sum())) * int(abs(first.mean - second.mean) > noise / 3)
+        return (
+            -1
+            if for_second >= MAJORITY * spoken
+            else int(np.sign(difference[differ].sum())) * int(abs(first.mean - second.mean) > noise / 3)
+        )
 
     def _distinct(self, poses: list[_Pose]) -> list[_Pose]:
         kept: list[_Pose] = []
@@ -156,7 +162,9 @@ class Contest:
         """
         directions, either = sample.directions(pose)
         points = pose.apply(sample.points)
-        found = self._nominal.projector.project(points, None if either else directions, limit=self._cap, angle=NOT_OPPOSITE)
+        found = self._nominal.projector.project(
+            points, None if either else directions, limit=self._cap, angle=NOT_OPPOSITE
+        )
         return np.where(found.found, np.minimum(np.abs(found.distances), self._cap), self._cap)
 
     def _projected(self, sample: ScanSample, pose: RigidTransform, limit: float) -> Projection:
@@ -221,4 +229,6 @@ def _is_along(twist: Floats, first: RigidTransform, second: RigidTransform, nomi
     foot = np.cross(turn, slide) / rate**2
     stays = motion.apply(foot[None])[0] - foot
     off = np.linalg.norm(stays - (stays @ axis) * axis)
-    return bool(abs(motion.axis @ axis) > np.cos(np.radians(2)) or motion.angle < 1) and bool(off < 0.01 * nominal.diagonal)
+    return bool(abs(motion.axis @ axis) > np.cos(np.radians(2)) or motion.angle < 1) and bool(
+        off < 0.01 * nominal.diagonal
+    )

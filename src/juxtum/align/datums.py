@@ -71,7 +71,9 @@ def datum_alignment(
     What the datums leave free, such as the turn of a shaft about its axis, stays where the start had it and is noted.
     """
     if not datums:
-        raise InputError("the datum system has no datums", "datum system", "Pick at least a plane and two more features")
+        raise InputError(
+            "the datum system has no datums", "datum system", "Pick at least a plane and two more features"
+        )
     if len({d.letter for d in datums}) != len(datums):
         raise InputError("two datums have the same letter", "datum system", "Give each its own")
     associated = [_bare(_associate(scan, nominal, start, datum), nominal, datum, coat) for datum in datums]
@@ -86,7 +88,10 @@ def datum_alignment(
     last = _sequential_step(associated, transform, centre, size)
     locked = dict.fromkeys(AXES, "free") | last.locked
     name = "datums " + "|".join(d.letter for d in datums)
-    notes = (*(f"the {name} leave the part {words}; that stays as the start had it" for words in last.free), *(a.note for a in associated if a.note))
+    notes = (
+        *(f"the {name} leave the part {words}; that stays as the start had it" for words in last.free),
+        *(a.note for a in associated if a.note),
+    )
     used = sum(a.count for a in associated)
     rms = float(np.sqrt(sum(a.count * a.rms**2 for a in associated) / used))
     anchors = frozen(np.array([np.mean([nominal.face(n).centre for n in datum.faces], axis=0) for datum in datums]))
@@ -136,7 +141,11 @@ def _half_seen(nominal: Nominal, datum: DatumFeature, places: Floats, spacing: f
     apart, _ = cKDTree(places).query(samples.centres[rows], distance_upper_bound=reach)
     areas = samples.mesh.triangle_areas[rows]
     seen = float(areas[np.isfinite(apart)].sum() / areas.sum())
-    return f"only {100 * seen:.0f} % of datum {datum.letter} was seen; the rest of it is extended from there" if seen < WELL_SEEN else ""
+    return (
+        f"only {100 * seen:.0f} % of datum {datum.letter} was seen; the rest of it is extended from there"
+        if seen < WELL_SEEN
+        else ""
+    )
 
 
 def _bare(found: _Associated, nominal: Nominal, datum: DatumFeature, coat: Floats | None) -> _Associated:
@@ -149,7 +158,9 @@ def _bare(found: _Associated, nominal: Nominal, datum: DatumFeature, coat: Float
         return replace(found, measured=Plane(measured.point - thickness * measured.normal, measured.normal))
     if isinstance(measured, Cone):
         thickness *= _sense(found.nominal, nominal, datum.faces[0])
-        return replace(found, measured=replace(measured, radius=measured.radius - thickness / np.cos(measured.half_angle)))
+        return replace(
+            found, measured=replace(measured, radius=measured.radius - thickness / np.cos(measured.half_angle))
+        )
     return found
 
 

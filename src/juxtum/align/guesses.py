@@ -36,7 +36,9 @@ class Marks:
         self._tree = cKDTree(self._features(self.points, self.normals))
         self.low = self.points.min(0) - nominal.diagonal / 10
         self.step = (self.points.max(0) + nominal.diagonal / 10 - self.low) / CELLS
-        middles = np.stack(np.meshgrid(*[self.low[k] + (np.arange(CELLS) + 0.5) * self.step[k] for k in range(3)], indexing="ij"), -1)
+        middles = np.stack(
+            np.meshgrid(*[self.low[k] + (np.arange(CELLS) + 0.5) * self.step[k] for k in range(3)], indexing="ij"), -1
+        )
         apart, index = cKDTree(self.points).query(middles.reshape(-1, 3), workers=2)
         self._grid_apart, self._grid_index = apart.astype(np.float32), index.astype(np.int32)
 

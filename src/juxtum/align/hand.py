@@ -85,7 +85,11 @@ def is_opposite_hand(scan: Scan, nominal: Nominal, fit: Fit, progress: Progress 
     progress.phase("trying the mirror image")
     is_on_the_part = fit.seen >= WHOLE and as_is < NEARLY * cap
     try:
-        start = _mirrored_start(other, nominal, fit.transform) if is_on_the_part else rough_align(other, nominal, progress.part(0.0, 0.8)).transform
+        start = (
+            _mirrored_start(other, nominal, fit.transform)
+            if is_on_the_part
+            else rough_align(other, nominal, progress.part(0.0, 0.8)).transform
+        )
         if start is None:
             return False
         pose = best_fit(other, nominal, start, BestFitOptions(count=SAMPLE), progress.part(0.8, 1.0)).transform

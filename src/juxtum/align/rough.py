@@ -80,7 +80,9 @@ def rough_align(scan: Scan, nominal: Nominal, progress: Progress | None = None, 
         raise _not_found(scan, nominal, found[0].inside if found else 0.0)
     progress.phase("trying what the part's symmetry allows", 0.75)
     found = _ranked([*found, search.near_identity(), *search.turned(found[0])])
-    settled = Contest(search.scan, nominal, search.near).settle([c.transform for c in found if c.inside > found[0].inside - 0.3])
+    settled = Contest(search.scan, nominal, search.near).settle(
+        [c.transform for c in found if c.inside > found[0].inside - 0.3]
+    )
     poses = [settled.best, *settled.rivals]
     chosen = poses[choice % len(poses)]
     rest = tuple(pose for pose in poses if pose is not chosen)
@@ -131,7 +133,9 @@ def _doubts(settled: Settled, near: float) -> list[str]:
     """What is left open although a pose was found."""
     doubts = [f"the shape leaves the scan {settled.free}"] if settled.free else []
     if settled.far > ODD:
-        doubts.append(f"not sure that it lies right: {100 * settled.far:.0f} % of the scan lies more than {near:.2g} mm from the part")
+        doubts.append(
+            f"not sure that it lies right: {100 * settled.far:.0f} % of the scan lies more than {near:.2g} mm from the part"
+        )
     return doubts
 
 
@@ -250,7 +254,9 @@ class _Search:
         return self.nominal.mesh.tree.query(points, directions, limit=reach, angle=75.0, either_side=either), points
 
     @staticmethod
-    def _step(transform: RigidTransform, points: Floats, feet: Floats, normals: Floats, by_points: bool) -> RigidTransform:
+    def _step(
+        transform: RigidTransform, points: Floats, feet: Floats, normals: Floats, by_points: bool
+    ) -> RigidTransform:
         """First towards the nearest points, which is steady, then towards the planes through them, which is quick."""
         if by_points:
             return rigid_from_pairs(points, feet) @ transform

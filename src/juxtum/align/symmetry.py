@@ -100,7 +100,9 @@ def _fixed_point(turn: RigidTransform, nominal: Nominal) -> Floats:
     return np.asarray(point + ((nominal.centre - point) @ turn.axis) * turn.axis)
 
 
-def _found(nominal: Nominal, turns: list[RigidTransform], points: Floats, normals: Floats) -> tuple[RigidTransform, ...]:
+def _found(
+    nominal: Nominal, turns: list[RigidTransform], points: Floats, normals: Floats
+) -> tuple[RigidTransform, ...]:
     """Those of some motions that lay places (N, 3) almost onto the part, each once and settled."""
     near = nominal.diagonal / 60
     kept: list[RigidTransform] = []

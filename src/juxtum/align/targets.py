@@ -71,7 +71,9 @@ def match_targets(measured: Floats, known: Floats, tolerance: float, seed: int =
     return None if any(_differ(move, refined.transform, measured, tolerance) for move in rivals) else refined
 
 
-def _candidates(measured: Floats, known: Floats, tolerance: float, rng: np.random.Generator) -> list[tuple[int, float, RigidTransform]]:
+def _candidates(
+    measured: Floats, known: Floats, tolerance: float, rng: np.random.Generator
+) -> list[tuple[int, float, RigidTransform]]:
     """Transforms from congruent triangles: how many targets agree with each, and how well."""
     triangles = _triangles(known)
     tree, partners = kd_tree(_sides(known, triangles)), kd_tree(known)
@@ -138,6 +140,12 @@ def _sides(points: Floats, triangles: Ints) -> Floats:
 
 def _ordered(corners: Floats) -> tuple[Floats, Ints]:
     """Sorted sides (3,) of a triangle, and its corners in the order of the sides that face them."""
-    facing = np.array([np.linalg.norm(corners[1] - corners[2]), np.linalg.norm(corners[2] - corners[0]), np.linalg.norm(corners[0] - corners[1])])
+    facing = np.array(
+        [
+            np.linalg.norm(corners[1] - corners[2]),
+            np.linalg.norm(corners[2] - corners[0]),
+            np.linalg.norm(corners[0] - corners[1]),
+        ]
+    )
     order = np.argsort(facing)
     return facing[order], order

@@ -63,7 +63,9 @@ def cloud_labels(points: Floats, spacing: float) -> Ints:
     size = max(REACH * spacing, 1e-9)
     cells = np.floor((points - points.min(0)) / size).astype(np.int64)
     span = cells.max(0) + 1
-    _, first, owner = np.unique((cells[:, 0] * span[1] + cells[:, 1]) * span[2] + cells[:, 2], return_index=True, return_inverse=True)
+    _, first, owner = np.unique(
+        (cells[:, 0] * span[1] + cells[:, 1]) * span[2] + cells[:, 2], return_index=True, return_inverse=True
+    )
     # 1.75 reaches the 26 cubes round each cube and nothing beyond.
     pairs = cKDTree(cells[first]).query_pairs(1.75, output_type="ndarray")
     count = len(first)

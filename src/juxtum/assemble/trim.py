@@ -160,5 +160,3 @@ def trim(scan: Scan, plane: Plane, offset: float = 0.0) -> Scan:
     if not keep.any():
         raise InputError("nothing would be left of the scan", "trim by plane", "Keep the other side")
     return scan.kept(keep)
-
-

@@ -39,7 +39,9 @@ def clustered_covariance(jacobian: Floats, residuals: Floats, places: Floats, fl
     low, extent = places.min(0), float(np.linalg.norm(np.ptp(places, axis=0)))
     for parts in BLOCKS:
         cells = np.floor((places - low) / max(extent / parts, 1e-12)).astype(np.int64)
-        _, labels = np.unique((cells[:, 0] * (parts + 1) + cells[:, 1]) * (parts + 1) + cells[:, 2], return_inverse=True)
+        _, labels = np.unique(
+            (cells[:, 0] * (parts + 1) + cells[:, 1]) * (parts + 1) + cells[:, 2], return_inverse=True
+        )
         count = int(labels.max()) + 1
         if count < LEAST_BLOCKS:
             break

@@ -139,7 +139,9 @@ def _damped_step(state: _State[F], damping: float) -> Floats:
 def _check(state: _State[F], size: float) -> None:
     """Whether the points hold the feature at all."""
     scale = np.linalg.norm(state.jacobian, axis=0)
-    values = np.linalg.svd(state.jacobian / np.maximum(scale, 1e-300), compute_uv=False) if scale.min() > 0 else np.zeros(1)
+    values = (
+        np.linalg.svd(state.jacobian / np.maximum(scale, 1e-300), compute_uv=False) if scale.min() > 0 else np.zeros(1)
+    )
     endless = any(name.endswith("radius") and value > 1e4 * size for name, value in state.feature.sizes.items())
     if not np.isfinite(state.cost) or values[-1] < LOOSE * values[0] or endless:
         raise FitError(state.feature.loose[0], next=state.feature.loose[1])

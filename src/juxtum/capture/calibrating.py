@@ -113,13 +113,27 @@ def check_kind(kind: CalibrationKind, nominal: Nominal | None) -> None:
     if kind is CalibrationKind.SHAPE and nominal is not None:
         found = symmetry_warnings(nominal)
         if found:
-            raise InputError("the part looks the same after a turn, so its shape does not tell how far the table turned", "turntable", "Use the board")
+            raise InputError(
+                "the part looks the same after a turn, so its shape does not tell how far the table turned",
+                "turntable",
+                "Use the board",
+            )
 
 
 def poses_for(model: InstrumentModel) -> tuple[HandPose, ...]:
     """Where to hold the scanner: near, far and tilted, so that scale and depth come apart."""
     near, best, far = model.modes[0].stand_off
-    distances = (best, near + 0.15 * (best - near), far - 0.15 * (far - best), best, best, best, best, near + 0.5 * (best - near), far - 0.5 * (far - best))
+    distances = (
+        best,
+        near + 0.15 * (best - near),
+        far - 0.15 * (far - best),
+        best,
+        best,
+        best,
+        best,
+        near + 0.5 * (best - near),
+        far - 0.5 * (far - best),
+    )
     leans = ((0, 0), (0, 0), (0, 0), (20, 0), (-20, 0), (0, 20), (0, -20), (12, 12), (-12, -12))
     return tuple(HandPose(round(d, 1), float(t), float(n)) for d, (t, n) in zip(distances, leans, strict=True))
 
@@ -194,7 +208,9 @@ def bar_requests(length: float, diameter: float, model: InstrumentModel) -> tupl
     return tuple(Message("bar", common | {"tilt": tilt, "lean": lean}) for tilt, lean in turns)
 
 
-def evaluate_bar(answers: Sequence[Message], length: float, diameter: float, u: float, model: InstrumentModel) -> CheckResult:
+def evaluate_bar(
+    answers: Sequence[Message], length: float, diameter: float, u: float, model: InstrumentModel
+) -> CheckResult:
     """Errors of a bar measured in several places; the limits are those of the instrument and of the bar's certificate."""
     if not answers:
         raise FitError("the bar was not measured", "check", "Measure it in several places")

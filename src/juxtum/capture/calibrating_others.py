@@ -71,7 +71,9 @@ def solve_tip(answers: Sequence[Message], model: InstrumentModel) -> Calibration
     """Sphere of least squares through the middles of the tip; its radius less the ball's is the tip's."""
     middles = np.array([message.vector("middle") for message in answers])
     if len(middles) < 5:
-        raise FitError(f"{len(middles)} touches are too few for a sphere", "probe tip", "Touch the ball from at least five sides")
+        raise FitError(
+            f"{len(middles)} touches are too few for a sphere", "probe tip", "Touch the ball from at least five sides"
+        )
     rows = np.column_stack([2 * middles, np.ones(len(middles))])
     x, y, z, c = np.linalg.lstsq(rows, (middles**2).sum(1), rcond=None)[0]
     radius = float(np.sqrt(c + x * x + y * y + z * z))
@@ -108,17 +110,29 @@ def solve_shape(answers: Sequence[Message], model: InstrumentModel) -> Calibrati
         believed = RigidTransform(message.vector("pose", 16).reshape(4, 4))
         shot = held.take(message, believed)
         if seen and shot.overlap < LEAST_OVERLAP:
-            raise FitError(f"shot {len(seen) + 1} overlaps with those before it by {100 * shot.overlap:.0f} % only", "turntable", "Use the board")
+            raise FitError(
+                f"shot {len(seen) + 1} overlaps with those before it by {100 * shot.overlap:.0f} % only",
+                "turntable",
+                "Use the board",
+            )
         seen.append((shot.move @ believed).inverse)
-    points = answers[0].points()["place"][:: max(1, len(answers[0].points()) // 500)].astype(np.float64) if answers else np.empty((0, 3))
+    points = (
+        answers[0].points()["place"][:: max(1, len(answers[0].points()) // 500)].astype(np.float64)
+        if answers
+        else np.empty((0, 3))
+    )
     moves = [now @ seen[0].inverse for now in seen[1:]]
     return _about_one_axis(CalibrationKind.SHAPE, moves, points, SHAPE_LIMIT * model.modes[0].noise)
 
 
-def _about_one_axis(kind: CalibrationKind, moves: Sequence[RigidTransform], points: Floats, limit: float) -> CalibrationResult:
+def _about_one_axis(
+    kind: CalibrationKind, moves: Sequence[RigidTransform], points: Floats, limit: float
+) -> CalibrationResult:
     """One axis for all turns: its direction from the turns, its place where they leave it still; what is left on points (N, 3)."""
     if len(moves) < 3:
-        raise FitError(f"{len(moves) + 1} turns are too few for an axis", kind.value, "Turn the table at least four times")
+        raise FitError(
+            f"{len(moves) + 1} turns are too few for an axis", kind.value, "Turn the table at least four times"
+        )
     axes = np.array([move.axis for move in moves if 5 < move.angle < 175])
     axis = (axes * np.sign(axes @ axes[0])[:, None]).mean(0)
     axis /= np.linalg.norm(axis)
@@ -129,7 +143,13 @@ def _about_one_axis(kind: CalibrationKind, moves: Sequence[RigidTransform], poin
         turn = rotation_from_vector(np.radians(TURN * k) * axis)
         left.append(_rms(point + (points - point) @ turn.T - move.apply(points)))
     value = float(np.sqrt(np.mean(np.square(left))))
-    return CalibrationResult(kind, 0.0, value, limit, f"{1000 * value:.0f} \u00b5m left of all turns about one axis, {1000 * limit:.0f} \u00b5m allowed")
+    return CalibrationResult(
+        kind,
+        0.0,
+        value,
+        limit,
+        f"{1000 * value:.0f} \u00b5m left of all turns about one axis, {1000 * limit:.0f} \u00b5m allowed",
+    )
 
 
 def _rms(offsets: Floats) -> float:

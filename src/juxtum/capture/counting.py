@@ -52,7 +52,9 @@ class FrameLog:
         return sum(n for _, n in self._rates[1:]) / (self._rates[-1][0] - self._rates[0][0])
 
 
-def count_frame(coverage: Coverage, patch: Patch, points: Points, places: Floats, poses: tuple[RigidTransform, RigidTransform]) -> None:
+def count_frame(
+    coverage: Coverage, patch: Patch, points: Points, places: Floats, poses: tuple[RigidTransform, RigidTransform]
+) -> None:
     """Count the points of a frame, as they lie in the map (N, 3).
 
     Parameters

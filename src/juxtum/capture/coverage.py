@@ -68,7 +68,11 @@ def make_cells(nominal: Nominal, faces: tuple[int, ...], spacing: float) -> Cell
     samples = nominal.samples
     size = max(POINTS_ACROSS * spacing, 1.2 * samples.size, nominal.diagonal / 260)
     rows = np.flatnonzero(faces_mask(samples.faces, faces))
-    centres, normals, areas = samples.centres[rows], samples.mesh.triangle_normals[rows], samples.mesh.triangle_areas[rows]
+    centres, normals, areas = (
+        samples.centres[rows],
+        samples.mesh.triangle_normals[rows],
+        samples.mesh.triangle_areas[rows],
+    )
     octant = ((normals > 0.5).astype(np.int64) - (normals < -0.5)) + 1
     keys = row_keys(np.column_stack([samples.faces[rows], np.floor(centres / size).astype(np.int64), octant]))
     _, first, owners = np.unique(keys, return_index=True, return_inverse=True)
@@ -76,7 +80,9 @@ def make_cells(nominal: Nominal, faces: tuple[int, ...], spacing: float) -> Cell
     means = np.stack([np.bincount(owners, areas * centres[:, k]) / total for k in range(3)], 1)
     facing = unit(np.stack([np.bincount(owners, areas * normals[:, k]) for k in range(3)], 1))
     numbers = frozen(samples.faces[rows][first] + 1, np.int32)
-    return Cells(frozen(means), frozen(facing), frozen(total), numbers, frozen(rows, np.int64), frozen(owners, np.int64), size)
+    return Cells(
+        frozen(means), frozen(facing), frozen(total), numbers, frozen(rows, np.int64), frozen(owners, np.int64), size
+    )
 
 
 class Coverage:
@@ -116,7 +122,9 @@ class Coverage:
     def seen(self) -> Ints:
         """What there is of each cell (C,), values of `Seen`."""
         share = self.counts / self.needed
-        return np.where(share >= ENOUGH, Seen.ENOUGH, np.where(share >= ONE_PASS, Seen.ONE_PASS, Seen.NOT_YET)).astype(np.int8)
+        return np.where(share >= ENOUGH, Seen.ENOUGH, np.where(share >= ONE_PASS, Seen.ONE_PASS, Seen.NOT_YET)).astype(
+            np.int8
+        )
 
     def share(self, least: Seen = Seen.ENOUGH, among: Bools | None = None) -> float:
         """Share of the area of which there is at least so much, 0 to 1."""

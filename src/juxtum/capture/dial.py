@@ -79,7 +79,11 @@ def read_dial(mode: Mode, stand_off: float | None) -> DialReading:
     hold = 0.5 - HOLD_SHARE / 2, 0.5 + HOLD_SHARE / 2
     if stand_off is None or not np.isfinite(stand_off):
         return DialReading(float("nan"), 1.0, hold, best)
-    share = 0.5 * (stand_off - near) / max(best - near, 1e-9) if stand_off < best else 0.5 + 0.5 * (stand_off - best) / max(far - best, 1e-9)
+    share = (
+        0.5 * (stand_off - near) / max(best - near, 1e-9)
+        if stand_off < best
+        else 0.5 + 0.5 * (stand_off - best) / max(far - best, 1e-9)
+    )
     return DialReading(float(stand_off), float(np.clip(share, 0, 1)), hold, best)
 
 

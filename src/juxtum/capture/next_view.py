@@ -49,10 +49,15 @@ def missing_patches(coverage: Coverage, ground: Ground) -> Floats:
     lacks = np.zeros(int(max(cells.samples.max(initial=0), ground.patches.samples.max(initial=0))) + 1)
     lacks[cells.samples] = coverage.seen[cells.owners] < Seen.ENOUGH
     areas = ground.nominal.samples.mesh.triangle_areas[ground.patches.samples]
-    return np.asarray(np.bincount(ground.patches.owners, areas * lacks[ground.patches.samples], len(ground.patches.areas)), dtype=np.float64)
+    return np.asarray(
+        np.bincount(ground.patches.owners, areas * lacks[ground.patches.samples], len(ground.patches.areas)),
+        dtype=np.float64,
+    )
 
 
-def next_view(coverage: Coverage, planner: Planner, tracks: Bools, position: int, shunned: frozenset[int] = frozenset()) -> NextView | None:
+def next_view(
+    coverage: Coverage, planner: Planner, tracks: Bools, position: int, shunned: frozenset[int] = frozenset()
+) -> NextView | None:
     """The planned pose that would bring most of what is missing; None when nothing is left that a pose sees.
 
     Parameters
@@ -65,7 +70,11 @@ def next_view(coverage: Coverage, planner: Planner, tracks: Bools, position: int
     ground = planner.ground()
     missing = missing_patches(coverage, ground)
     gains = ground.covers @ missing
-    worth = gains * np.where(tracks, 1.0, UNTRACKED_WORTH) * np.where(ground.views.setups == position, 1.0, OTHER_POSITION_WORTH)
+    worth = (
+        gains
+        * np.where(tracks, 1.0, UNTRACKED_WORTH)
+        * np.where(ground.views.setups == position, 1.0, OTHER_POSITION_WORTH)
+    )
     worth[list(shunned)] = 0
     best = int(np.argmax(worth))
     if gains[best] < 0.002 * float(coverage.cells.areas.sum()) or worth[best] <= 0:
@@ -75,7 +84,9 @@ def next_view(coverage: Coverage, planner: Planner, tracks: Bools, position: int
     by_face = np.bincount(ground.patches.faces, here)
     face = int(np.argmax(by_face)) + 1
     stop = Stop(views.eyes[best], views.axes[best], views.ups[best], int(views.setups[best]))
-    return NextView(stop, ground.patches.places[patch], face, name_of(planner, face), float(gains[best]), stop.position != position)
+    return NextView(
+        stop, ground.patches.places[patch], face, name_of(planner, face), float(gains[best]), stop.position != position
+    )
 
 
 def pose_of(planner: Planner, view: NextView) -> int:

@@ -36,8 +36,13 @@ def photo_run(planner: Planner, link: Link, out: Path, progress: Progress) -> An
     progress.phase("adjusting the photos", 0.85)
     adjusted, usable = walk.adjust()
     enough = sum(v.is_enough for v in walk.verdicts)
-    rows = [{"target": int(t) + 1, "place": [round(float(v), 5) for v in p]} for t, p in zip(np.flatnonzero(usable), adjusted.points, strict=True)]
-    lines = [f"{len(walk.photos)} photos, {enough} of them enough by themselves; {len(rows)} targets, RMS {adjusted.rms:.2f} of the noise"]
+    rows = [
+        {"target": int(t) + 1, "place": [round(float(v), 5) for v in p]}
+        for t, p in zip(np.flatnonzero(usable), adjusted.points, strict=True)
+    ]
+    lines = [
+        f"{len(walk.photos)} photos, {enough} of them enough by themselves; {len(rows)} targets, RMS {adjusted.rms:.2f} of the noise"
+    ]
     document = {
         "schema": "juxtum-photo-map-1", "photos": [v.words for v in walk.verdicts], "rms": round(adjusted.rms, 4),
         "redundancy": adjusted.redundancy, "focal": round(adjusted.lens.focal, 5), "targets": rows,
@@ -53,7 +58,9 @@ def probe_run(planner: Planner, link: Link, out: Path, progress: Progress) -> An
     faces = [(f, a.title) for spot in planner.blind(progress.part(0, 0.3)) if spot.method is Method.PROBE for f in spot.faces
              for a in planner.task.aims if f in a.faces]  # fmt: skip
     if not faces:
-        raise InputError("the plan has nothing to probe", "probing", "Scan it; or name thin or deep features as characteristics")
+        raise InputError(
+            "the plan has nothing to probe", "probing", "Scan it; or name thin or deep features as characteristics"
+        )
     features, lines = [], []
     for face, title in dict(faces).items():
         task = task_for(planner.nominal, face, title)
@@ -63,12 +70,25 @@ def probe_run(planner: Planner, link: Link, out: Path, progress: Progress) -> An
             contact = ask(link, Message("touch", request), "contact")
             middles.append(to_part.apply(contact.vector("middle")[None])[0])
         found = evaluate(task, middles, tip)
-        entry: dict[str, Any] = {"feature": title, "face": face, "touches": len(middles), "distances": [round(float(d), 4) for d in found.distances]}
+        entry: dict[str, Any] = {
+            "feature": title,
+            "face": face,
+            "touches": len(middles),
+            "distances": [round(float(d), 4) for d in found.distances],
+        }
         words = f"{title}: largest {np.abs(found.distances).max():.3f} mm from the nominal"
         if found.circle is not None and task.hole is not None:
-            entry |= {"diameter": round(2 * found.circle.feature.radius, 4), "centre": [round(float(v), 4) for v in found.circle.feature.point]}
-            entry |= {"diameter_u": round(4 * found.circle.standards['radius'], 4), "nominal_diameter": round(task.hole.diameter, 4)}
-            words = f"{title}: \u00d8{2 * found.circle.feature.radius:.3f} mm, nominal \u00d8{task.hole.diameter:.3f} mm"
+            entry |= {
+                "diameter": round(2 * found.circle.feature.radius, 4),
+                "centre": [round(float(v), 4) for v in found.circle.feature.point],
+            }
+            entry |= {
+                "diameter_u": round(4 * found.circle.standards["radius"], 4),
+                "nominal_diameter": round(task.hole.diameter, 4),
+            }
+            words = (
+                f"{title}: \u00d8{2 * found.circle.feature.radius:.3f} mm, nominal \u00d8{task.hole.diameter:.3f} mm"
+            )
         features.append(entry)
         lines.append(words)
     return {"schema": "juxtum-probed-1", "tip_radius": round(tip, 5), "features": features}, lines, True
@@ -88,7 +108,17 @@ def tray_run(planner: Planner, link: Link, out: Path, progress: Progress) -> Ans
     scan = scan_tray(link, progress)
     write_atomically(out / "tray.ply", lambda path: write_points(path, scan.points))
     lines = [f"{scan.parts} parts in one scan, {len(scan.points)} points"]
-    return {"schema": "juxtum-tray-1", "parts": scan.parts, "points": len(scan.points), "spacing": scan.spacing, "file": "tray.ply"}, lines, True
+    return (
+        {
+            "schema": "juxtum-tray-1",
+            "parts": scan.parts,
+            "points": len(scan.points),
+            "spacing": scan.spacing,
+            "file": "tray.ply",
+        },
+        lines,
+        True,
+    )
 
 
 RUNS: dict[DeviceKind, Callable[[Planner, Link, Path, Progress], Answer]] = {

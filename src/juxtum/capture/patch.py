@@ -26,7 +26,14 @@ class State(StrEnum):
     GONE = "no device"
 
 
-STATES = {"tracking": State.SCANNING, "weak": State.WEAK, "lost": State.LOST, "paused": State.PAUSED, "hidden": State.HIDDEN, "tracker moved": State.MOVED}
+STATES = {
+    "tracking": State.SCANNING,
+    "weak": State.WEAK,
+    "lost": State.LOST,
+    "paused": State.PAUSED,
+    "hidden": State.HIDDEN,
+    "tracker moved": State.MOVED,
+}
 
 
 @dataclass(frozen=True)

@@ -58,7 +58,10 @@ class PhotoWalk:
     def request(self, index: int) -> Message:
         """What is sent for a planned photo."""
         views = self.plan.views
-        fields = {name: [round(float(v), 3) for v in rows[index]] for name, rows in (("eye", views.eyes), ("axis", views.axes), ("up", views.ups))}
+        fields = {
+            name: [round(float(v), 3) for v in rows[index]]
+            for name, rows in (("eye", views.eyes), ("axis", views.axes), ("up", views.ups))
+        }
         return Message("shoot", fields)
 
     def take(self, message: Message) -> PhotoVerdict:
@@ -111,7 +114,11 @@ class PhotoWalk:
         good = (seen & usable).sum(1) >= 4
         usable &= seen[good].sum(0) >= 3
         if usable.sum() < 6 or good.sum() < 3:
-            raise FitError(f"{int(usable.sum())} targets and {int(good.sum())} photos are too few to adjust", "photos", "Take more photos")
+            raise FitError(
+                f"{int(usable.sum())} targets and {int(good.sum())} photos are too few to adjust",
+                "photos",
+                "Take more photos",
+            )
         bars = tuple(bar for bar in self.bars if usable[bar.first] and usable[bar.second])
         if not bars:
             raise FitError("no scale bar is in enough photos", "photos", "Take photos of the bars")
@@ -145,7 +152,11 @@ def map_rows(walk: PhotoWalk, planned: Floats) -> list[list[float]]:
     """
     adjusted, usable = walk.adjust()
     away, rows = kd_tree(walk.plan.points[usable]).query(planned)
-    return [[float(k), *map(float, adjusted.points[row]), 1.0] for k, (d, row) in enumerate(zip(away, rows, strict=True)) if d < 0.01]
+    return [
+        [float(k), *map(float, adjusted.points[row]), 1.0]
+        for k, (d, row) in enumerate(zip(away, rows, strict=True))
+        if d < 0.01
+    ]
 
 
 def begin_walk(plan: PhotoPlan, link: Link) -> PhotoWalk:
@@ -158,7 +169,11 @@ def begin_walk(plan: PhotoPlan, link: Link) -> PhotoWalk:
     about = ask(link, Message("hello", {"version": 1}), "about")
     bars = tuple(BarTie(int(a), int(b), length, u) for a, b, length, u in about.table("bars", 4))
     if any(not 0 <= end < len(plan.points) for bar in bars for end in (bar.first, bar.second)):
-        raise DeviceError("the camera names a bar whose ends are not planned", "camera", "Use the camera with the plan that it was set up for")
+        raise DeviceError(
+            "the camera names a bar whose ends are not planned",
+            "camera",
+            "Use the camera with the plan that it was set up for",
+        )
     return PhotoWalk(plan, bars or None)
 
 

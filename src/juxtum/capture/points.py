@@ -63,7 +63,13 @@ class PointStore:
                 self._blocks.append(np.empty(BLOCK, dtype=POINT))
             at = self._count % BLOCK
             n = min(BLOCK - at, len(points) - start)
-            kernels.take(points[start : start + n], pose.rotation, pose.offset, self._blocks[-1][at : at + n], places[start : start + n])
+            kernels.take(
+                points[start : start + n],
+                pose.rotation,
+                pose.offset,
+                self._blocks[-1][at : at + n],
+                places[start : start + n],
+            )
             self._count += n
             start += n
         return places
@@ -100,7 +106,11 @@ class Budget:
     def take(self, size: int) -> None:
         """Use some."""
         if self.used + size > self.limit:
-            raise MemoryFull("the memory for points is full", "capture", "Stop this patch, make the surface, or scan coarser; nothing is lost")
+            raise MemoryFull(
+                "the memory for points is full",
+                "capture",
+                "Stop this patch, make the surface, or scan coarser; nothing is lost",
+            )
         self.used += size
 
     def give(self, size: int) -> None:
@@ -120,7 +130,9 @@ def normals_of(points: Points) -> Floats:
     return frozen(normals / np.where(length > 0, length, 1))
 
 
-PLY_POINT = np.dtype([("x", "<f4"), ("y", "<f4"), ("z", "<f4"), ("nx", "<f4"), ("ny", "<f4"), ("nz", "<f4"), ("quality", "u1")])
+PLY_POINT = np.dtype(
+    [("x", "<f4"), ("y", "<f4"), ("z", "<f4"), ("nx", "<f4"), ("ny", "<f4"), ("nz", "<f4"), ("quality", "u1")]
+)
 
 
 def read_points(path: Path) -> Points:
@@ -138,7 +150,9 @@ def read_points(path: Path) -> Points:
         count = re.search(rb"element vertex (\d{1,12})\n", head[: max(end, 0)])
         start = end + len(b"end_header\n")
         if end < 0 or count is None or size - start != int(count[1]) * PLY_POINT.itemsize:
-            raise InputError("this is not a patch of a capture, or it is damaged", str(path), "Discard it and capture it again")
+            raise InputError(
+                "this is not a patch of a capture, or it is damaged", str(path), "Discard it and capture it again"
+            )
         file.seek(start)
         rows = np.fromfile(file, PLY_POINT)
     points = np.empty(len(rows), dtype=POINT)
@@ -151,7 +165,10 @@ def read_points(path: Path) -> Points:
 def write_points(path: Path, points: Points) -> None:
     """Write points as binary PLY: places in mm, normals, quality 0 to 255."""
     header = ["ply", "format binary_little_endian 1.0", "comment units mm", f"element vertex {len(points)}"]
-    header += [f"property float {name}" for name in ("x", "y", "z", "nx", "ny", "nz")] + ["property uchar quality", "end_header"]
+    header += [f"property float {name}" for name in ("x", "y", "z", "nx", "ny", "nz")] + [
+        "property uchar quality",
+        "end_header",
+    ]
     with path.open("wb") as file:
         file.write(("\n".join(header) + "\n").encode())
         for start in range(0, len(points), BLOCK):

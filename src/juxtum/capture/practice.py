@@ -292,13 +292,26 @@ def debrief_bars(planner: Planner, ends: tuple[tuple[float, ...], ...], seconds:
         middle, along = placed[k].mean(0), placed[k][1] - placed[k][0]
         along = along / max(float(np.linalg.norm(along)), 1e-9) * plan.bars[k].length / 2
         points[first + 2 * k], points[first + 2 * k + 1] = middle - along, middle + along
-    network = network_of(points, plan.views, plan.seen, plan.bars, plan.camera, NetworkWish(len(plan.bars), planner.plan.self_calibration))
+    network = network_of(
+        points,
+        plan.views,
+        plan.seen,
+        plan.bars,
+        plan.camera,
+        NetworkWish(len(plan.bars), planner.plan.self_calibration),
+    )
     mine, theirs = predict(network), plan.prediction
     i, j = _farthest(points[:first])
     u, best = 2 * mine.length_uncertainty(i, j), 2 * theirs.length_uncertainty(i, j)
     directions = [(p[1] - p[0]) / max(float(np.linalg.norm(p[1] - p[0])), 1e-9) for p in placed[:2]]
-    angle = float(np.degrees(np.arccos(np.clip(abs(directions[0] @ directions[1]), 0, 1)))) if len(directions) > 1 else 0.0
-    facts = (("U of the longest", f"{u:.3f}, planned {best:.3f} mm"), ("angle between the bars", f"{angle:.0f}\u00b0"), ("time", f"{seconds:.0f} s"))
+    angle = (
+        float(np.degrees(np.arccos(np.clip(abs(directions[0] @ directions[1]), 0, 1)))) if len(directions) > 1 else 0.0
+    )
+    facts = (
+        ("U of the longest", f"{u:.3f}, planned {best:.3f} mm"),
+        ("angle between the bars", f"{angle:.0f}\u00b0"),
+        ("time", f"{seconds:.0f} s"),
+    )
     advice = []
     if angle < 20:
         advice.append("Let the bars point in different directions: two alike say the same thing twice.")

@@ -44,7 +44,9 @@ class ProbePoint:
     @property
     def start(self) -> Floats:
         """Where the middle of the tip waits before it moves in (3,)."""
-        return np.asarray(self.place + self.normal * (TIP_RADIUS + APPROACH if self.purpose is not Purpose.EDGE else TIP_RADIUS + 0.5))
+        return np.asarray(
+            self.place + self.normal * (TIP_RADIUS + APPROACH if self.purpose is not Purpose.EDGE else TIP_RADIUS + 0.5)
+        )
 
 
 @dataclass(frozen=True, eq=False)
@@ -76,7 +78,9 @@ def task_for(nominal: Nominal, face: int, name: str = "") -> ProbeTask:
     inner = nominal.edge_distances(centres, 2 * TIP_RADIUS) >= min(1.5 * TIP_RADIUS, 2.0)
     centres, normals = (centres[inner], normals[inner]) if inner.sum() >= ON_FACE else (centres, normals)
     chosen = _spread(centres, ON_FACE)
-    return ProbeTask(title, face, tuple(ProbePoint(Purpose.FACE, frozen(centres[k]), frozen(normals[k])) for k in chosen))
+    return ProbeTask(
+        title, face, tuple(ProbePoint(Purpose.FACE, frozen(centres[k]), frozen(normals[k])) for k in chosen)
+    )
 
 
 def _spread(points: Floats, count: int) -> list[int]:
@@ -108,7 +112,9 @@ def _plane_points(nominal: Nominal, hole: Hole) -> tuple[ProbePoint, ...]:
     middle, normal = _mouth(nominal, hole)
     frame = orthonormal_frame(normal)
     angles = np.arange(24) * 2 * np.pi / 24
-    ring = middle + (hole.axis.radius + BESIDE + TIP_RADIUS) * (np.cos(angles)[:, None] * frame[0] + np.sin(angles)[:, None] * frame[1])
+    ring = middle + (hole.axis.radius + BESIDE + TIP_RADIUS) * (
+        np.cos(angles)[:, None] * frame[0] + np.sin(angles)[:, None] * frame[1]
+    )
     found = nominal.projector.project(ring, limit=1.0)
     good = found.found & (found.normals @ normal > 0.98)
     rows = np.flatnonzero(good)
@@ -126,7 +132,9 @@ def _edge_points(nominal: Nominal, hole: Hole) -> tuple[ProbePoint, ...]:
     points = []
     for angle in np.arange(ON_EDGE) * 2 * np.pi / ON_EDGE + 0.2:
         outward = np.cos(angle) * frame[0] + np.sin(angle) * frame[1]
-        points.append(ProbePoint(Purpose.EDGE, frozen(middle - depth * normal + hole.axis.radius * outward), frozen(-outward)))
+        points.append(
+            ProbePoint(Purpose.EDGE, frozen(middle - depth * normal + hole.axis.radius * outward), frozen(-outward))
+        )
     return tuple(points)
 
 
@@ -163,7 +171,12 @@ def guide(point: ProbePoint, tip: Floats) -> Guidance:
     parts = [names[k][0 if offset[k] > 0 else 1] for k in order if abs(offset[k]) > 0.35 * np.abs(offset).max()]
     octaves = np.clip(distance / 200, 0, 1)
     frequency = float(HIGH_TONE * (LOW_TONE / HIGH_TONE) ** octaves)
-    return Guidance(distance, offset, f"{distance:.0f} mm: {', '.join(parts)}", Tone(round(frequency, 1), round(2 + 6 * (1 - octaves), 2), 0.5))
+    return Guidance(
+        distance,
+        offset,
+        f"{distance:.0f} mm: {', '.join(parts)}",
+        Tone(round(frequency, 1), round(2 + 6 * (1 - octaves), 2), 0.5),
+    )
 
 
 @dataclass(frozen=True, eq=False)
@@ -202,7 +215,9 @@ def evaluate(task: ProbeTask, middles: Sequence[Floats], tip_radius: float) -> P
         When touches are missing.
     """
     if len(middles) < len(task.points):
-        raise FitError(f"{len(task.points) - len(middles)} touches are missing", task.name, "Touch the points that are left")
+        raise FitError(
+            f"{len(task.points) - len(middles)} touches are missing", task.name, "Touch the points that are left"
+        )
     places = np.array(middles)
     normals = np.array([p.normal for p in task.points])
     planned = np.array([p.place for p in task.points])
@@ -214,4 +229,6 @@ def evaluate(task: ProbeTask, middles: Sequence[Floats], tip_radius: float) -> P
     if is_edge.any() and plane is not None:
         raw = fit_circle(places[is_edge], plane.feature)
         circle = replace(raw, feature=replace(raw.feature, radius=raw.feature.radius + tip_radius))
-    return ProbedFeature(task.name, plane, circle, frozen(surface), frozen(np.einsum("nd,nd->n", surface - planned, normals)))
+    return ProbedFeature(
+        task.name, plane, circle, frozen(surface), frozen(np.einsum("nd,nd->n", surface - planned, normals))
+    )

@@ -55,7 +55,9 @@ def kept_points(record: CaptureRecord, locate: Callable[[InputFile], Path]) -> t
     return tuple(PatchPoints(read_points(locate(p.file)), p.position, p.spacing) for p in record.patches)
 
 
-def surface_of(patches: Sequence[PatchPoints], spacing: float | None = None, progress: Progress | None = None) -> TriangleMesh:
+def surface_of(
+    patches: Sequence[PatchPoints], spacing: float | None = None, progress: Progress | None = None
+) -> TriangleMesh:
     """One open surface of all patches, in the coordinates of the map, without the table.
 
     Raises
@@ -95,7 +97,13 @@ def write_patch(patch: Patch, folder: Path) -> Path:
     return path
 
 
-def record_of(session: CaptureSession, files: dict[int, InputFile], device: str, seed: int | None, times: tuple[str, str] = ("", "")) -> CaptureRecord:
+def record_of(
+    session: CaptureSession,
+    files: dict[int, InputFile],
+    device: str,
+    seed: int | None,
+    times: tuple[str, str] = ("", ""),
+) -> CaptureRecord:
     """The record of a capture whose patches were written.
 
     Parameters
@@ -115,13 +123,22 @@ def record_of(session: CaptureSession, files: dict[int, InputFile], device: str,
     planned = session.map.planned_rows
     targets = tuple(
         FoundTarget(
-            handle=k, place=(round(float(x), 4), round(float(y), 4), round(float(z), 4)), planned=planned[k] + 1 if k in planned else None
+            handle=k,
+            place=(round(float(x), 4), round(float(y), 4), round(float(z), 4)),
+            planned=planned[k] + 1 if k in planned else None,
         )
-        for k, (x, y, z) in sorted(session.map.targets.items(), key=lambda item: (item[0] not in planned, item[0]))[:MOST_TARGETS]
+        for k, (x, y, z) in sorted(session.map.targets.items(), key=lambda item: (item[0] not in planned, item[0]))[
+            :MOST_TARGETS
+        ]
     )
     if len(session.map.targets) > MOST_TARGETS:
-        session.note("targets", f"the device names {len(session.map.targets)} targets; {MOST_TARGETS} are kept in the record, planned ones first")
-    matrix = None if session.map.to_part is None else tuple(round(float(v), 10) for v in session.map.to_part.matrix.ravel())
+        session.note(
+            "targets",
+            f"the device names {len(session.map.targets)} targets; {MOST_TARGETS} are kept in the record, planned ones first",
+        )
+    matrix = (
+        None if session.map.to_part is None else tuple(round(float(v), 10) for v in session.map.to_part.matrix.ravel())
+    )
     return CaptureRecord(
         device=device, seed=seed, began=times[0], ended=times[1], patches=patches, targets=targets, to_part=matrix,
         coverage=round(session.coverage.share(), 4), one_pass=round(session.coverage.share(Seen.ONE_PASS), 4), seconds=round(session.seconds, 2),

@@ -30,7 +30,14 @@ def take_up(session: CaptureSession, record: CaptureRecord, locate: Callable[[In
     session.map.targets = {t.handle: np.array(t.place) for t in record.targets}
     session.happenings = [Happening(e.time, e.word, e.why) for e in record.events]
     for kept in record.patches:
-        patch = Patch(kept.number, kept.position, kept.mode, kept.spacing, PointStore(session.budget), np.zeros(len(session.coverage.counts)))
+        patch = Patch(
+            kept.number,
+            kept.position,
+            kept.mode,
+            kept.spacing,
+            PointStore(session.budget),
+            np.zeros(len(session.coverage.counts)),
+        )
         patch.seconds, patch.frames, patch.times_lost = kept.seconds, kept.frames, kept.times_lost
         patch.held = round(kept.held * kept.frames)
         session.restore(patch, read_points(locate(kept.file)))

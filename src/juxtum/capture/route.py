@@ -44,10 +44,14 @@ def tracked_poses(planner: Planner) -> TrackedPoses:
     ground, placed, holds = planner.ground(), planner.plan.placed, planner.holding()
     if planner.model.tracker is not None or not placed:
         return TrackedPoses(holds, np.zeros((len(ground.views), 0), dtype=bool))
-    return TrackedPoses(holds, ground.seen_targets(np.array([t.place for t in placed]), np.array([t.normal for t in placed])))
+    return TrackedPoses(
+        holds, ground.seen_targets(np.array([t.place for t in placed]), np.array([t.normal for t in placed]))
+    )
 
 
-def path(ground: Ground, poses: TrackedPoses, wanted: Bools | None = None, known: Sequence[int] = ()) -> tuple[Stop, ...]:
+def path(
+    ground: Ground, poses: TrackedPoses, wanted: Bools | None = None, known: Sequence[int] = ()
+) -> tuple[Stop, ...]:
     """Fewest poses, by greedy choice, that see every patch twice and track; each tied by targets to those before it.
 
     Parameters
@@ -92,7 +96,9 @@ def _ordered(ground: Ground, chosen: list[int], poses: TrackedPoses, beforehand:
             tied = [k for k in left if not known.any() or (seen[k] & known).sum() >= ties]
             if tied:
                 now = order[-1] if order else tied[0]
-                apart = np.linalg.norm(views.eyes[tied] - views.eyes[now], axis=1) + 200 * np.linalg.norm(views.axes[tied] - views.axes[now], axis=1)
+                apart = np.linalg.norm(views.eyes[tied] - views.eyes[now], axis=1) + 200 * np.linalg.norm(
+                    views.axes[tied] - views.axes[now], axis=1
+                )
                 nearest = tied[int(np.argmin(apart))]
                 left.remove(nearest)
             else:
@@ -135,7 +141,9 @@ def hands(stops: tuple[Stop, ...], mode: Mode, spacing: float, start: float = 0.
         for k in range(frames):
             along = sweep * ((k + 0.5) / frames - 0.5)
             across = along * (0.6 if mode.pattern == "cross" else 0.0)
-            offset = right * (along if mode.pattern != "single" else 0.0) + stop.up * (across if mode.pattern != "single" else along)
+            offset = right * (along if mode.pattern != "single" else 0.0) + stop.up * (
+                across if mode.pattern != "single" else along
+            )
             yield _hand(stop.eye + offset, stop.axis, stop.up, stop.position, time)
             time += 1 / FRAMES
         before = stop
@@ -144,7 +152,11 @@ def hands(stops: tuple[Stop, ...], mode: Mode, spacing: float, start: float = 0.
 def frames_at_stop(mode: Mode, spacing: float) -> int:
     """Frames until a stop's field is covered at a spacing, given what lines and rate allow."""
     width, height = mode.field if mode.pattern != "single" else (mode.field[0], mode.field[0])
-    per_frame = min(mode.lines * width / max(spacing, mode.spacing[0]), mode.rate / FRAMES) if mode.lines else width * height / spacing**2
+    per_frame = (
+        min(mode.lines * width / max(spacing, mode.spacing[0]), mode.rate / FRAMES)
+        if mode.lines
+        else width * height / spacing**2
+    )
     return int(np.clip(np.ceil(0.8 * width * height / spacing**2 / max(per_frame, 1)), 4, 400))
 
 

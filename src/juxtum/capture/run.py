@@ -109,7 +109,11 @@ def _gaps(session: CaptureSession, ask: Ask, stations: TrackerStations | None, p
         before = session.coverage.share()
         if before >= session.goal or session.state is State.FULL or in_vain == MOST_IN_VAIN:
             return
-        tied = poses.holds if stations is not None else poses.holds & (poses.seen[:, sorted(set(session.map.planned_rows.values()))].sum(1) > least)
+        tied = (
+            poses.holds
+            if stations is not None
+            else poses.holds & (poses.seen[:, sorted(set(session.map.planned_rows.values()))].sum(1) > least)
+        )
         view = next_view(session.coverage, session.planner, tied, session.position, frozenset(shunned))
         if view is None:
             return
@@ -139,7 +143,9 @@ def station_at(session: CaptureSession, ask: Ask, number: int) -> None:
     if stations is None or not 0 <= number < len(stations.plan.stations):
         raise DeviceError(f"there is no tracker station {number + 1}", "tracker", "Choose one of the plan")
     if not set_up_tracker(session, ask, stations, stations.at(number, session.position)):
-        raise DeviceError(session.happenings[-1].why, "tracker", "Choose a station that shares more targets with the others")
+        raise DeviceError(
+            session.happenings[-1].why, "tracker", "Choose a station that shares more targets with the others"
+        )
 
 
 def set_up_tracker(session: CaptureSession, ask: Ask, stations: TrackerStations, requests: tuple[Message, ...]) -> bool:

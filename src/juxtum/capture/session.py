@@ -86,7 +86,15 @@ class CaptureSession:
         """Start a new patch; one that runs is accepted."""
         self.accept()
         number = 1 + max((p.number for p in self.patches), default=0)
-        patch = Patch(number, self.position, self.mode.name, spacing or self.spacing, PointStore(self.budget), np.zeros(len(self.coverage.counts)), zone)
+        patch = Patch(
+            number,
+            self.position,
+            self.mode.name,
+            spacing or self.spacing,
+            PointStore(self.budget),
+            np.zeros(len(self.coverage.counts)),
+            zone,
+        )
         self.patches.append(patch)
         self.current = patch
         if self.state in (State.READY, State.JUMP):

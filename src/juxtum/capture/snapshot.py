@@ -93,7 +93,15 @@ def take_snapshot(session: CaptureSession, view: NextView | None) -> Snapshot:
     expected = session.planner.plan.expected
     rows = tuple(
         PatchRow(
-            p.number, p.position, p.mode, len(p.store), p.seconds, p.held / max(p.frames, 1), p.has_jumped, p is session.current, p.zone is not None
+            p.number,
+            p.position,
+            p.mode,
+            len(p.store),
+            p.seconds,
+            p.held / max(p.frames, 1),
+            p.has_jumped,
+            p is session.current,
+            p.zone is not None,
         )
         for p in session.patches
     )

@@ -81,7 +81,11 @@ def _zero_level(points: Floats, normals: Floats, spacing: float) -> tuple[Floats
     shape = np.ceil((high - low) / spacing).astype(int) + 1
     if int(np.prod(shape, dtype=np.int64)) > MOST_CELLS:
         finest = float((np.prod(high - low) / MOST_CELLS) ** (1 / 3))
-        raise InputError(f"a spacing of {spacing:g} mm is too fine for so large a capture", "surface", f"Choose {finest:.1f} mm or more")
+        raise InputError(
+            f"a spacing of {spacing:g} mm is too fine for so large a capture",
+            "surface",
+            f"Choose {finest:.1f} mm or more",
+        )
     cloud, places = vtkPolyData(), vtkPoints()
     places.SetData(numpy_to_vtk(np.ascontiguousarray(points, dtype=np.float32), deep=True))
     cloud.SetPoints(places)

@@ -79,5 +79,10 @@ class TrackerStations:
         place = station.place + np.array([0.0, 0.0, rise])
         aim = station.place + station.axis * 0.5 * (self.plan.nearest + self.plan.farthest)
         axis = (aim - place) / np.linalg.norm(aim - place)
-        fields = {"place": [round(float(v), 2) for v in place], "axis": [round(float(v), 5) for v in axis], "position": self.position, "station": number}
+        fields = {
+            "place": [round(float(v), 2) for v in place],
+            "axis": [round(float(v), 5) for v in axis],
+            "position": self.position,
+            "station": number,
+        }
         return Message("tracker", fields)

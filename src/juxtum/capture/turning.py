@@ -66,7 +66,9 @@ class TurnRun:
         self.session, self.plan = session, plan
         self.model = model or shipped(Kind.HEAD)
         self._moves = laid_down(session.planner.nominal, plan.tilts)
-        self.stops = tuple(TurnStop(position, 360 * k / plan.steps) for position in range(len(self._moves)) for k in range(plan.steps))
+        self.stops = tuple(
+            TurnStop(position, 360 * k / plan.steps) for position in range(len(self._moves)) for k in range(plan.steps)
+        )
         self.facts: list[TurnShotFacts] = []
         self._held = TurnedShots(self._floor(0))
         session.set_mode(self.model.modes[0])
@@ -102,7 +104,13 @@ class TurnRun:
         shot = self._held.take(frame, RigidTransform(frame.vector("pose", 16).reshape(4, 4)))
         patch = self._keep(frame, shot, stop)
         facts = TurnShotFacts(
-            stop, patch.number, len(shot.places), shot.overlap, shot.rms, frame.number("dark", 0.0), frame.number("bloomed", 0.0)
+            stop,
+            patch.number,
+            len(shot.places),
+            shot.overlap,
+            shot.rms,
+            frame.number("dark", 0.0),
+            frame.number("bloomed", 0.0),
         )
         self.facts.append(facts)
         return facts
@@ -134,7 +142,9 @@ class TurnRun:
         session.take(Message("frame", fields, frame.payload))
         if len(patch.store) == 0:
             session.accept()
-            raise DeviceError("the head sees nothing of the part", "turntable", "Check the light, and that the part stands before it")
+            raise DeviceError(
+                "the head sees nothing of the part", "turntable", "Check the light, and that the part stands before it"
+            )
         session.accept()
         # Frames are counted by a few of their points; a shot is one whole frame.
         session.recount(patch)

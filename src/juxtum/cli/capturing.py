@@ -53,11 +53,17 @@ def capture(options: argparse.Namespace) -> int:
     job, nominal, planner = _planned(job, files, options)
     check_folder(options.out)
     kind = DeviceKind(options.device)
-    link = SocketLink(options.port) if options.port else DirectLink(_stand_in(kind, job, nominal, planner, options.seed))
+    link = (
+        SocketLink(options.port) if options.port else DirectLink(_stand_in(kind, job, nominal, planner, options.seed))
+    )
     try:
         about = ask(link, Message("hello", {"version": 1}), "about", 60.0)
         if about.text("device") != kind.value:
-            raise DeviceError(f"this device is a {about.text('device') or 'thing without a name'}, not a {kind}", "device", "Name it with --device")
+            raise DeviceError(
+                f"this device is a {about.text('device') or 'thing without a name'}, not a {kind}",
+                "device",
+                "Name it with --device",
+            )
         if kind in (DeviceKind.HANDHELD, DeviceKind.TRACKED):
             document, lines, met = _scanned(job, files, planner, link, options)
         elif kind is DeviceKind.HEAD:
@@ -79,12 +85,20 @@ def device(options: argparse.Namespace) -> int:
     job = open_part(options.part, files, options.nominal_unit)
     options.upper, options.lower, options.spacing = 0.2, -0.2, None
     kind = DeviceKind(options.kind)
-    job, nominal, planner = _planned(job, files, options, needs_targets=kind in (DeviceKind.HANDHELD, DeviceKind.TRACKED))
+    job, nominal, planner = _planned(
+        job, files, options, needs_targets=kind in (DeviceKind.HANDHELD, DeviceKind.TRACKED)
+    )
     made = _stand_in(kind, job, nominal, planner, options.seed)
     token = os.environ.get(TOKEN) or secrets.token_urlsafe(24)
     if TOKEN not in os.environ:
         print(f"clients need {TOKEN}={token}", flush=True)
-    serve(made, options.port, lambda port: print(f"{kind} listens on port {port}", flush=True), token=token, once=options.once)
+    serve(
+        made,
+        options.port,
+        lambda port: print(f"{kind} listens on port {port}", flush=True),
+        token=token,
+        once=options.once,
+    )
     return 0
 
 
@@ -94,7 +108,9 @@ def _stand_in(kind: DeviceKind, job: Job, nominal: Nominal, planner: Planner, se
     return make_stand_in(kind, body_for(job.nominal, nominal, planner.plan, seed), planner, seed)
 
 
-def _planned(job: Job, files: FileStore, options: argparse.Namespace, *, needs_targets: bool = True) -> tuple[Job, Nominal, Planner]:
+def _planned(
+    job: Job, files: FileStore, options: argparse.Namespace, *, needs_targets: bool = True
+) -> tuple[Job, Nominal, Planner]:
     """The job with its plan; targets are planned where there are none yet."""
     nominal = Runner(files).nominal(job, show_progress())
     if not job.procedure.characteristics:
@@ -104,7 +120,11 @@ def _planned(job: Job, files: FileStore, options: argparse.Namespace, *, needs_t
     assert job.plan is not None
     given = getattr(options, "instrument", None)
     model = instrument_named(given) if given else None
-    if model is None and getattr(options, "device", getattr(options, "kind", "")) == "tracked" and job.plan.instrument.kind is not Kind.TRACKED:
+    if (
+        model is None
+        and getattr(options, "device", getattr(options, "kind", "")) == "tracked"
+        and job.plan.instrument.kind is not Kind.TRACKED
+    ):
         model = shipped(Kind.TRACKED)
     plan = job.plan if model is None else job.plan.model_copy(update={"instrument": model, "mode": "", "chain": ""})
     planner = Planner(nominal, task_of(job), plan, Grounds())
@@ -112,7 +132,9 @@ def _planned(job: Job, files: FileStore, options: argparse.Namespace, *, needs_t
         planner = Planner(nominal, planner.task, planner.planned(show_progress()), planner.grounds)
     elif model is not None:
         # The targets are stuck already; what they promise is another thing with a tracker.
-        planner = Planner(nominal, planner.task, planner.with_expectation(planner.assess(show_progress())), planner.grounds)
+        planner = Planner(
+            nominal, planner.task, planner.with_expectation(planner.assess(show_progress())), planner.grounds
+        )
     return job.model_copy(update={"plan": planner.plan}), nominal, planner
 
 
@@ -151,7 +173,9 @@ def with_alignment(job: Job) -> Job:
     return job.model_copy(update={"procedure": Procedure(steps=(*usual, *procedure.steps))})
 
 
-def _scanned(job: Job, files: FileStore, planner: Planner, link: Link, options: argparse.Namespace) -> tuple[dict[str, Any], list[str], bool]:
+def _scanned(
+    job: Job, files: FileStore, planner: Planner, link: Link, options: argparse.Namespace
+) -> tuple[dict[str, Any], list[str], bool]:
     """Scan along the plan; patches, surface, record, and a job that goes on with them."""
     session = CaptureSession(planner, capture_memory(), options.spacing)
     if planner.model.chain(planner.plan.chain).needs == "bars" and not options.port:
@@ -168,7 +192,9 @@ def _scanned(job: Job, files: FileStore, planner: Planner, link: Link, options: 
     return _document(record), lines, record.one_pass >= expected - SLACK
 
 
-def _turned(job: Job, files: FileStore, planner: Planner, link: Link, options: argparse.Namespace) -> tuple[dict[str, Any], list[str], bool]:
+def _turned(
+    job: Job, files: FileStore, planner: Planner, link: Link, options: argparse.Namespace
+) -> tuple[dict[str, Any], list[str], bool]:
     """A turn of the table in each position of the part; patches, surface, record, and a job that goes on with them."""
     run = begin_turns(planner, capture_memory(), show_progress())
     while run.next_stop is not None:

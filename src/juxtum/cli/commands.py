@@ -63,12 +63,20 @@ def inspect(options: argparse.Namespace) -> int:
     steps += [
         Measure(lower=options.lower, upper=options.upper),
         Decide(alignment=frame, rule=DecisionRule(options.rule)),
-        Profile(id="1", title="Profile of the whole part", lower=options.lower, upper=options.upper, least_seen=options.least_seen),
+        Profile(
+            id="1",
+            title="Profile of the whole part",
+            lower=options.lower,
+            upper=options.upper,
+            least_seen=options.least_seen,
+        ),
     ]
     files = FileStore()
     job = Job(
         circumstances=Circumstances(instrument=instrument, environment=room),
-        inputs=inputs_of(files.adopt(options.nominal, options.nominal_unit), files.adopt(options.scan, options.scan_unit)),
+        inputs=inputs_of(
+            files.adopt(options.nominal, options.nominal_unit), files.adopt(options.scan, options.scan_unit)
+        ),
         procedure=Procedure(steps=tuple(steps)),
     )
     check_folder(options.out)

@@ -48,7 +48,12 @@ def _joined_numbers(arguments: list[str]) -> list[str]:
     """`--lower -0,2` as one word, since what starts with a minus is taken for an option."""
     result: list[str] = []
     for word in arguments:
-        if result and result[-1] in ("--lower", "--upper") and word.startswith("-") and word[1:2] in set("0123456789.,"):
+        if (
+            result
+            and result[-1] in ("--lower", "--upper")
+            and word.startswith("-")
+            and word[1:2] in set("0123456789.,")
+        ):
             result[-1] += "=" + word
         else:
             result.append(word)

@@ -54,7 +54,9 @@ def make_parser() -> argparse.ArgumentParser:
     opened = commands.add_parser("open", help="open the desk")
     opened.add_argument("files", type=Path, nargs="*", metavar="FILE")
     demo = commands.add_parser("demo", help="open the desk on the demo job")
-    demo.add_argument("--out", type=Path, default=Path("demo-out"), metavar="DIR", help="for a machine without a display")
+    demo.add_argument(
+        "--out", type=Path, default=Path("demo-out"), metavar="DIR", help="for a machine without a display"
+    )
     commands.add_parser("prepare", help="make the demo scan and warm the caches")
     return parser
 
@@ -73,13 +75,17 @@ def _add_inspect(commands: argparse._SubParsersAction[_Parser]) -> None:
     _add_instrument(inspect)
     inspect.add_argument("--temperature", type=_temperature, metavar="DEGREES", help="of the part while it was scanned")
     inspect.add_argument("--expansion", type=_positive, metavar="1e-6/K", help="of its material")
-    inspect.add_argument("--least-seen", type=_share, default=0.9, metavar="SHARE", help="of the area, before it is decided")
+    inspect.add_argument(
+        "--least-seen", type=_share, default=0.9, metavar="SHARE", help="of the area, before it is decided"
+    )
     inspect.add_argument("--rule", default="guarded", choices=("simple", "guarded"))
     _add_output(inspect)
 
 
 def _add_instrument(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--instrument", metavar="NAME|FILE.json", help="what it was scanned with: handheld, tracked, ... or a document")
+    parser.add_argument(
+        "--instrument", metavar="NAME|FILE.json", help="what it was scanned with: handheld, tracked, ... or a document"
+    )
     parser.add_argument("--chain", metavar="NAME", help="of that instrument; its first one when not given")
 
 
@@ -99,7 +105,9 @@ PLANS = ("suitability", "targets", "photos", "stations", "blind", "turntable", "
 def _add_plan(commands: argparse._SubParsersAction[_Parser]) -> None:
     plan = commands.add_parser("plan", help="what can be computed before anyone touches the part")
     plan.add_argument("what", choices=PLANS, metavar="|".join(PLANS))
-    plan.add_argument("nominal", metavar="NOMINAL", help="a nominal, a .juxtum job, or demo:BC-220, demo:HB-36, demo:VC-8")
+    plan.add_argument(
+        "nominal", metavar="NOMINAL", help="a nominal, a .juxtum job, or demo:BC-220, demo:HB-36, demo:VC-8"
+    )
     plan.add_argument("--instrument", action="append", metavar="NAME|FILE.json", help="may be given several times")
     plan.add_argument("--mode", metavar="NAME")
     plan.add_argument("--chain", metavar="NAME")
@@ -109,13 +117,19 @@ def _add_plan(commands: argparse._SubParsersAction[_Parser]) -> None:
     plan.add_argument("--nominal-unit", type=_unit, metavar="mm|cm|m|in")
     plan.add_argument("--diameter", type=_positive, metavar="MM", help="of the targets")
     plan.add_argument("--target-spacing", type=_band, metavar="NEAR-FAR", help="for example 30-100, mm")
-    plan.add_argument("--allow-faces", type=_faces, metavar="1,2", help="measured or datum faces that may carry targets all the same")
-    plan.add_argument("--datums", type=_faces, metavar="14,51,16", help="datum faces: lengths start there, targets keep clear")
+    plan.add_argument(
+        "--allow-faces", type=_faces, metavar="1,2", help="measured or datum faces that may carry targets all the same"
+    )
+    plan.add_argument(
+        "--datums", type=_faces, metavar="14,51,16", help="datum faces: lengths start there, targets keep clear"
+    )
     plan.add_argument("--goal", type=_share, metavar="SHARE", help="share of poses that shall track, 0 to 1")
     plan.add_argument("--keep", action="store_true", help="keep the job's targets and only score them")
     plan.add_argument("--bars", type=_count, metavar="N")
     plan.add_argument("--fixed-camera", action="store_true", help="the camera is known and not solved with the rest")
-    plan.add_argument("--finish", action="append", metavar="FACE=glossy", help="dark, glossy, mirror-like or clear faces")
+    plan.add_argument(
+        "--finish", action="append", metavar="FACE=glossy", help="dark, glossy, mirror-like or clear faces"
+    )
     plan.add_argument("--spacing", type=_positive, metavar="MM")
     plan.add_argument("--coat", choices=("none", "vanishing", "slow vanishing", "powder"))
     plan.add_argument("--start", type=_clock, metavar="HH:MM")
@@ -131,26 +145,38 @@ SERVED = (*DEVICES, "turntable", "projector")
 
 def _add_capture(commands: argparse._SubParsersAction[_Parser]) -> None:
     capture = commands.add_parser("capture", help="let a stand-in measure a part along its plan")
-    capture.add_argument("nominal", metavar="NOMINAL", help="a nominal, a .juxtum job, or demo:BC-220, demo:HB-36, demo:VC-8")
-    capture.add_argument("--plan", type=Path, metavar="FILE", help="a plan (plan.json of 'juxtum plan targets --out') or a .juxtum job")
+    capture.add_argument(
+        "nominal", metavar="NOMINAL", help="a nominal, a .juxtum job, or demo:BC-220, demo:HB-36, demo:VC-8"
+    )
+    capture.add_argument(
+        "--plan", type=Path, metavar="FILE", help="a plan (plan.json of 'juxtum plan targets --out') or a .juxtum job"
+    )
     capture.add_argument("--device", choices=DEVICES, default="handheld", metavar="|".join(DEVICES))
     capture.add_argument("--instrument", metavar="NAME|FILE.json", help="instead of the plan's")
     capture.add_argument("--seed", type=_seed, default=0, metavar="N")
     capture.add_argument("--spacing", type=_positive, metavar="MM")
-    capture.add_argument("--port", type=_port, metavar="P", help="of a device that is served already, instead of a stand-in of its own")
+    capture.add_argument(
+        "--port", type=_port, metavar="P", help="of a device that is served already, instead of a stand-in of its own"
+    )
     capture.add_argument("--nominal-unit", type=_unit, metavar="mm|cm|m|in")
-    capture.add_argument("--upper", type=_length, default=0.2, metavar="MM", help="for a nominal without characteristics")
+    capture.add_argument(
+        "--upper", type=_length, default=0.2, metavar="MM", help="for a nominal without characteristics"
+    )
     capture.add_argument("--lower", type=_length, default=-0.2, metavar="MM")
     capture.add_argument("--out", type=Path, required=True, metavar="DIR")
     capture.add_argument("--json", action="store_true", help="print the capture's document and nothing else")
-    capture.add_argument("--strict", action="store_true", help="exit status 1 when less is captured than the plan expected")
+    capture.add_argument(
+        "--strict", action="store_true", help="exit status 1 when less is captured than the plan expected"
+    )
 
 
 def _add_device(commands: argparse._SubParsersAction[_Parser]) -> None:
     device = commands.add_parser("device", help="run a stand-in of a device as a process of its own")
     device.add_argument("what", choices=("serve",), metavar="serve")
     device.add_argument("kind", choices=SERVED, metavar="|".join(SERVED))
-    device.add_argument("--part", default="demo:BC-220", metavar="FILE", help="a nominal, a .juxtum job, or a demo part")
+    device.add_argument(
+        "--part", default="demo:BC-220", metavar="FILE", help="a nominal, a .juxtum job, or a demo part"
+    )
     device.add_argument("--plan", type=Path, metavar="FILE", help="tells where targets are stuck")
     device.add_argument("--nominal-unit", type=_unit, metavar="mm|cm|m|in")
     device.add_argument("--seed", type=_seed, default=0, metavar="N")

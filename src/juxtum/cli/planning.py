@@ -164,7 +164,9 @@ def _suitability(planner: Planner, options: argparse.Namespace) -> Answer:
     lines = []
     for aim in planner.task.aims:
         best = table.of_aim(aim.id)[0]
-        lines.append(f"{aim.id:>3}  {aim.title}: {best.verdict} with {best.instrument}, {best.chain}; U {best.expanded:.3f} mm; {best.reason}")
+        lines.append(
+            f"{aim.id:>3}  {aim.title}: {best.verdict} with {best.instrument}, {best.chain}; U {best.expanded:.3f} mm; {best.reason}"
+        )
     lines += [f"     {sentence}" for sentence in chart.sentences(table)]
     for price in planner.prices():
         lines.append(f"     spacing {price.title}: {price.effort.capture:.0f} min, {price.effort.peak / 1e9:.1f} GB")
@@ -177,14 +179,19 @@ def _targets(planner: Planner, options: argparse.Namespace) -> Answer:
     if options.keep and planner.plan.targets:
         made = planner
     else:
-        made = Planner(planner.nominal, planner.task, planner.with_targets_planned(progress.part(0, 0.6)), planner.grounds)
+        made = Planner(
+            planner.nominal, planner.task, planner.with_targets_planned(progress.part(0, 0.6)), planner.grounds
+        )
     assessment = made.assess(progress.part(0.6, 0.7))
     schools = made.schools(progress.part(0.7, 1))
     lines = [
         f"{len(assessment.targets)} targets: {100 * assessment.share:.1f} % of {len(assessment.tracking.counts)} poses track; "
         f"weakest zone: {assessment.weakest_words}"
     ]
-    lines += [f"     {s.school}: {s.targets} targets, {100 * s.share:.0f} % tracked, {s.minutes:.0f} min; {s.words}" for s in schools]
+    lines += [
+        f"     {s.school}: {s.targets} targets, {100 * s.share:.0f} % tracked, {s.minutes:.0f} min; {s.words}"
+        for s in schools
+    ]
     document = results.targets_document(made, assessment, schools)
     return Answer(document, lines, assessment.share >= planner.plan.goal, made.with_expectation(assessment))
 
@@ -195,7 +202,9 @@ def _photos(planner: Planner, options: argparse.Namespace) -> Answer:
         f"{len(made.views)} photos ({int(made.rolled.sum())} rolled), {made.codes} codes, {len(made.bars)} bars; "
         f"U = {made.a:.3f} + {made.b:.3f} L/m mm, {made.minutes:.0f} min"
     ]
-    lines += [f"     {v.title}: U {v.expanded:.3f} mm at the longest length, {v.ratio:.2f} times" for v in made.variants]
+    lines += [
+        f"     {v.title}: U {v.expanded:.3f} mm at the longest length, {v.ratio:.2f} times" for v in made.variants
+    ]
     document = results.photos_document(made)
     return Answer(document, lines, all(t["enough"] for t in document["targets"]))
 
@@ -207,7 +216,10 @@ def _stations(planner: Planner, options: argparse.Namespace) -> Answer:
         f"{len(made.stations)} stations ({proven} to be the fewest) serve {100 * made.share:.1f} % of the poses; "
         f"range {made.nearest / 1000:.1f} to {made.farthest / 1000:.1f} m, error up to {made.worst_error:.3f} mm"
     ]
-    lines += [f"     station {k + 1} at {', '.join(f'{v:.0f}' for v in s.place)}: {s.poses} poses" for k, s in enumerate(made.stations)]
+    lines += [
+        f"     station {k + 1} at {', '.join(f'{v:.0f}' for v in s.place)}: {s.poses} poses"
+        for k, s in enumerate(made.stations)
+    ]
     lines += [f"     stations {a} and {b} share {n} reference targets" for a, b, n in made.ties]
     return Answer(results.stations_document(made), lines, made.share >= 0.95)
 
@@ -216,7 +228,11 @@ def _blind(planner: Planner, options: argparse.Namespace) -> Answer:
     del options
     spots = planner.blind(show_progress())
     lines = [f"{s.cause}, face {', '.join(map(str, s.faces))}: {s.reason}; {s.instead}" for s in spots]
-    return Answer(results.blind_document(planner, spots), lines or ["scanning will give everything"], not any(s.aims for s in spots))
+    return Answer(
+        results.blind_document(planner, spots),
+        lines or ["scanning will give everything"],
+        not any(s.aims for s in spots),
+    )
 
 
 def _turntable(planner: Planner, options: argparse.Namespace) -> Answer:
@@ -230,7 +246,9 @@ def _turntable(planner: Planner, options: argparse.Namespace) -> Answer:
 
 def _tray(planner: Planner, options: argparse.Namespace) -> Answer:
     made = planner.tray(_of_kind(options, Kind.CABINET))
-    lines = [f"{made.count} parts, tilted by {made.tilt:g} degrees: {made.minutes_each:.1f} min a part, {made.minutes_single:.0f} min one by one"]
+    lines = [
+        f"{made.count} parts, tilted by {made.tilt:g} degrees: {made.minutes_each:.1f} min a part, {made.minutes_single:.0f} min one by one"
+    ]
     return Answer(results.tray_document(made), lines, made.count >= (planner.plan.parts_in_tray or 1))
 
 
@@ -243,7 +261,9 @@ def _effort(planner: Planner, options: argparse.Namespace) -> Answer:
     ]
     lines += [f"     {e.clock}  {e.minutes:4.0f} min  {e.what}" for e in made.schedule.entries]
     lines += [f"     {w}" for w in made.schedule.warnings]
-    return Answer(results.effort_document(made), lines, made.effort.peak < 0.7 * made.memory and not made.schedule.warnings)
+    return Answer(
+        results.effort_document(made), lines, made.effort.peak < 0.7 * made.memory and not made.schedule.warnings
+    )
 
 
 ANSWERS: dict[str, Callable[[Planner, argparse.Namespace], Answer]] = {
@@ -274,7 +294,11 @@ def _table(rows: list[dict[str, Any]]) -> str:
     """Rows as CSV; vectors become one column an axis."""
     text = io.StringIO()
     flat = [
-        {f"{k}_{'xyz'[i]}" if isinstance(v, list) else k: x for k, v in row.items() for i, x in enumerate(v if isinstance(v, list) else [v])}
+        {
+            f"{k}_{'xyz'[i]}" if isinstance(v, list) else k: x
+            for k, v in row.items()
+            for i, x in enumerate(v if isinstance(v, list) else [v])
+        }
         for row in rows
     ]
     writer = csv.DictWriter(text, fieldnames=list(flat[0]))

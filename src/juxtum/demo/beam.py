@@ -37,9 +37,7 @@ def _body() -> Any:
     lower = box((-half, -WIDTH / 2, 0), (LENGTH, WIDTH, FLANGE))
     upper = box((-half, -WIDTH / 2, HEIGHT - FLANGE), (LENGTH, WIDTH, FLANGE))
     web = box((-half, -WEB / 2, FLANGE - 1), (LENGTH, WEB, inner + 2))
-    hinges = [
-        cylinder((sign * HINGE_X, -WIDTH / 2, HINGE_HEIGHT), (0, 1, 0), HINGE_RADIUS, WIDTH) for sign in (-1, 1)
-    ]
+    hinges = [cylinder((sign * HINGE_X, -WIDTH / 2, HINGE_HEIGHT), (0, 1, 0), HINGE_RADIUS, WIDTH) for sign in (-1, 1)]
     seats = [box((x - SEAT[0] / 2, -SEAT[1] / 2, HEIGHT - 1), (SEAT[0], SEAT[1], SEAT[2] + 1)) for x in SEATS]
     sheets = [
         box((x - SHEET / 2, side, FLANGE - 1), (SHEET, WIDTH / 2 - WEB / 2 - 4, inner + 2))

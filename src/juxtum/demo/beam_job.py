@@ -37,7 +37,9 @@ def characteristics() -> tuple[Profile, ...]:
     """The lines of the drawing."""
 
     def line(number: int, title: str, limit: float, *names: str) -> Profile:
-        return Profile(id=str(number), title=title, lower=-limit, upper=limit, faces=tuple(FACES[name] for name in names))
+        return Profile(
+            id=str(number), title=title, lower=-limit, upper=limit, faces=tuple(FACES[name] for name in names)
+        )
 
     return (
         line(1, "Profile, whole beam", 3.0),
@@ -63,4 +65,10 @@ def beam_job(files: FileStore) -> Job:
         *characteristics(),
     )
     plan = Plan(stance=Stance.STANDS, chain="with photo set and bars", start="07:30", goal=0.85)
-    return Job(brief=BRIEF, circumstances=CIRCUMSTANCES, inputs=inputs_of(files.adopt(nominal_path("HB-36"))), procedure=Procedure(steps=steps), plan=plan)
+    return Job(
+        brief=BRIEF,
+        circumstances=CIRCUMSTANCES,
+        inputs=inputs_of(files.adopt(nominal_path("HB-36"))),
+        procedure=Procedure(steps=steps),
+        plan=plan,
+    )

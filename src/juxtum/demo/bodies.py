@@ -45,7 +45,9 @@ def made_carrier() -> Nominal:
 def made_surface() -> tuple[TriangleMesh, Ints]:
     """Fine mesh of the made BC-220 and the face number of each triangle; made once and kept in the user's cache."""
     names = ("data/truth.json", "carrier.py", "solids.py", "bodies.py")
-    recipe = hashlib.sha256(b"".join(files("juxtum.demo").joinpath(name).read_bytes() for name in names)).hexdigest()[:12]
+    recipe = hashlib.sha256(b"".join(files("juxtum.demo").joinpath(name).read_bytes() for name in names)).hexdigest()[
+        :12
+    ]
     path = cache_folder() / f"BC-220-made-{recipe}.npz"
     if not path.exists():
         made = made_carrier()

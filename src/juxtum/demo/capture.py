@@ -63,8 +63,13 @@ def _make(job: Job, folder: Path, progress: Progress) -> None:
     run_by_itself(session, DirectLink(scanner), progress.part(0.3, 1.0))
     kept = {p.number: store.adopt(write_patch(p, unfinished)) for p in session.good}
     record = record_of(session, kept, scanner.kind, SEED, TIMES)
-    write_atomically(unfinished / "plan.json", lambda path: path.write_text(planner.plan.model_dump_json(by_alias=True), "utf-8"))
-    write_atomically(unfinished / "capture.json", lambda path: path.write_text(json.dumps(json.loads(record.model_dump_json())), "utf-8"))
+    write_atomically(
+        unfinished / "plan.json", lambda path: path.write_text(planner.plan.model_dump_json(by_alias=True), "utf-8")
+    )
+    write_atomically(
+        unfinished / "capture.json",
+        lambda path: path.write_text(json.dumps(json.loads(record.model_dump_json())), "utf-8"),
+    )
     try:
         os.replace(unfinished, folder)
     except OSError:

@@ -75,8 +75,6 @@ def _openings(made: CarrierErrors) -> list[Any]:
     return tools
 
 
-
-
 def _chamfer_ring(sign: int) -> Any:
     """A cone that breaks the edge of the bore by 2 mm at one end."""
     from OCP.BRepPrimAPI import BRepPrimAPI_MakeCone
@@ -103,7 +101,6 @@ def _rib(sign: int, y: float) -> Any:
     low, inner = PLATE[2] - 1, SEAT_WIDTH / 2 - 1
     profile = [(sign * inner, low), (sign * 94.0, low), (sign * 94.0, low + 7), (sign * inner, 66.0)]
     return extruded([(x, y - 4, z) for x, z in profile], (0, 8, 0))
-
 
 
 def _tilted_cutter(tilt: float) -> Any:
@@ -164,10 +161,6 @@ def _spline(points: list[Any]) -> Any:
     interpolation = GeomAPI_Interpolate(array, False, 1e-7)
     interpolation.Perform()
     return interpolation.Curve()
-
-
-
-
 
 
 def _edges(shape: Any) -> list[Any]:

@@ -26,8 +26,12 @@ def trial_network(targets: int, photos: int, *, bars: int = 2, solved: bool = Tr
         x, y = np.cos(roll) * right + np.sin(roll) * down, np.cos(roll) * down - np.sin(roll) * right
         rotations.append([x, y, axis])
         centres.append(centre)
-    ties = tuple(BarTie(2 * k, 2 * k + 1, float(np.linalg.norm(points[2 * k] - points[2 * k + 1])), 0.006) for k in range(bars))
+    ties = tuple(
+        BarTie(2 * k, 2 * k + 1, float(np.linalg.norm(points[2 * k] - points[2 * k + 1])), 0.006) for k in range(bars)
+    )
     poses = Photos(np.array(rotations), np.array(centres))
     q = np.einsum("mij,mtj->mti", poses.rotations, points[None] - poses.centres[:, None])
-    photo, target = np.nonzero((q[..., 2] > 0) & (np.abs(24 * q[..., 0] / q[..., 2]) < 13.5) & (np.abs(24 * q[..., 1] / q[..., 2]) < 9))
+    photo, target = np.nonzero(
+        (q[..., 2] > 0) & (np.abs(24 * q[..., 0] / q[..., 2]) < 13.5) & (np.abs(24 * q[..., 1] / q[..., 2]) < 9)
+    )
     return Network(points, poses, Rays(photo, target, np.zeros((len(photo), 2)), NOISE), ties, LENS, solved)

@@ -30,7 +30,9 @@ BLOCK = 4
 def simulate_scan(truth: Truth, progress: Progress | None = None) -> TriangleMesh:
     """The scan in the device frame, deterministic for the truth's seed."""
     rng = np.random.default_rng(truth.seed)
-    return _with_fragments(with_noise(seen_surface(truth, rng, progress or silent()), truth.noise, rng), rng).moved(truth.pose)
+    return _with_fragments(with_noise(seen_surface(truth, rng, progress or silent()), truth.noise, rng), rng).moved(
+        truth.pose
+    )
 
 
 def seen_surface(truth: Truth, rng: np.random.Generator, progress: Progress) -> TriangleMesh:
@@ -116,7 +118,9 @@ def _settled(raw: TriangleMesh, made: Nominal, bump: Bump) -> Floats:
     on_table = smooth[:, 2] < np.abs(exact.distances)
     target = np.where(on_table[:, None], smooth * [1, 1, 0], exact.feet)
     near = made.edge_distances(smooth, 3.0)
-    near = np.minimum(near, np.where(smooth[:, 2] < 2, np.abs(np.abs(exact.distances) - smooth[:, 2]) + smooth[:, 2], 9))
+    near = np.minimum(
+        near, np.where(smooth[:, 2] < 2, np.abs(np.abs(exact.distances) - smooth[:, 2]) + smooth[:, 2], 9)
+    )
     share = np.clip((near - EDGE_ROUNDING) / EDGE_ROUNDING, 0, 1)[:, None]
     points = smooth + (target - smooth) * share
     return points + exact.normals * bump_height(points, bump)[:, None]
@@ -169,11 +173,16 @@ def _with_fragments(scan: TriangleMesh, rng: np.random.Generator) -> TriangleMes
     for _ in range(7):
         size = int(rng.integers(5, 22))
         u, v = np.meshgrid(np.arange(size) * 0.55, np.arange(size) * 0.55, indexing="ij")
-        sheet = np.stack([u, v, 0.04 * (u - v) ** 2 / size], axis=-1).reshape(-1, 3) + rng.normal(0, 0.08, (size * size, 3))
+        sheet = np.stack([u, v, 0.04 * (u - v) ** 2 / size], axis=-1).reshape(-1, 3) + rng.normal(
+            0, 0.08, (size * size, 3)
+        )
         centre = np.array([rng.uniform(-140, 140), rng.uniform(-105, 105), rng.uniform(150, 190)])
         frame, _ = np.linalg.qr(rng.normal(size=(3, 3)))
         points.append(sheet @ frame + centre)
         corner = (np.arange(size - 1)[:, None] * size + np.arange(size - 1)).ravel() + count
-        triangles += [np.stack([corner, corner + size, corner + 1], 1), np.stack([corner + 1, corner + size, corner + size + 1], 1)]
+        triangles += [
+            np.stack([corner, corner + size, corner + 1], 1),
+            np.stack([corner + 1, corner + size, corner + size + 1], 1),
+        ]
         count += size * size
     return TriangleMesh(np.concatenate(points), np.concatenate(triangles))

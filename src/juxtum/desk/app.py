@@ -66,4 +66,3 @@ def _catch_all(window: object) -> None:
             window.notice.tell_failure(problem)
 
     sys.excepthook = hook
-

@@ -29,8 +29,26 @@ class Appearance:
     def own_actions(self) -> tuple[Action, ...]:
         """Sizes and look."""
         return (
-            Action("floor sizes", "Floor-readable sizes", "View/5", self.toggle_sizes, "Shift+F11", "type", "Larger text", checked=lambda: self.is_large),
-            Action("dark", "Dark look", "View/5", self.toggle_look, "", "moon", "For dim halls", checked=lambda: self.is_dark),
+            Action(
+                "floor sizes",
+                "Floor-readable sizes",
+                "View/5",
+                self.toggle_sizes,
+                "Shift+F11",
+                "type",
+                "Larger text",
+                checked=lambda: self.is_large,
+            ),
+            Action(
+                "dark",
+                "Dark look",
+                "View/5",
+                self.toggle_look,
+                "",
+                "moon",
+                "For dim halls",
+                checked=lambda: self.is_dark,
+            ),
         )
 
     @property

@@ -38,7 +38,9 @@ class Asking:
 
     def job(self) -> Path | None:
         """A job to open."""
-        return self._remember(QFileDialog.getOpenFileName(self._window, "Open job", self._folder, f"Jobs (*{SUFFIX})")[0])
+        return self._remember(
+            QFileDialog.getOpenFileName(self._window, "Open job", self._folder, f"Jobs (*{SUFFIX})")[0]
+        )
 
     def target(self, suggestion: str) -> Path | None:
         """Where to save a job."""
@@ -48,31 +50,43 @@ class Asking:
     def procedure(self) -> Path | None:
         """Where to write a procedure."""
         start = str(Path(self._folder) / "procedure.json")
-        return self._remember(QFileDialog.getSaveFileName(self._window, "Export procedure", start, "Procedures (*.json)")[0])
+        return self._remember(
+            QFileDialog.getSaveFileName(self._window, "Export procedure", start, "Procedures (*.json)")[0]
+        )
 
     def nominal(self) -> Path | None:
         """A nominal."""
         kinds = " ".join(f"*{s}" for s in NOMINAL_SUFFIXES)
-        return self._remember(QFileDialog.getOpenFileName(self._window, "Import CAD model", self._folder, f"Nominals ({kinds})")[0])
+        return self._remember(
+            QFileDialog.getOpenFileName(self._window, "Import CAD model", self._folder, f"Nominals ({kinds})")[0]
+        )
 
     def scan(self) -> Path | None:
         """A scan."""
         kinds = " ".join(f"*{s}" for s in SCAN_SUFFIXES)
-        return self._remember(QFileDialog.getOpenFileName(self._window, "Import scan", self._folder, f"Scans ({kinds})")[0])
+        return self._remember(
+            QFileDialog.getOpenFileName(self._window, "Import scan", self._folder, f"Scans ({kinds})")[0]
+        )
 
     def instrument(self) -> Path | None:
         """An instrument document."""
-        return self._remember(QFileDialog.getOpenFileName(self._window, "Load instrument", self._folder, "Instruments (*.json)")[0])
+        return self._remember(
+            QFileDialog.getOpenFileName(self._window, "Load instrument", self._folder, "Instruments (*.json)")[0]
+        )
 
     def instrument_copy(self, suggestion: str) -> Path | None:
         """Where to write an instrument's document."""
         start = str(Path(self._folder) / suggestion)
-        return self._remember(QFileDialog.getSaveFileName(self._window, "Save a copy of the instrument", start, "Instruments (*.json)")[0])
+        return self._remember(
+            QFileDialog.getSaveFileName(self._window, "Save a copy of the instrument", start, "Instruments (*.json)")[0]
+        )
 
     def cloud(self, suggestion: str) -> Path | None:
         """Where to write a cloud of points."""
         start = str(Path(self._folder) / suggestion)
-        return self._remember(QFileDialog.getSaveFileName(self._window, "Save the cloud", start, "Point clouds (*.ply)")[0])
+        return self._remember(
+            QFileDialog.getSaveFileName(self._window, "Save the cloud", start, "Point clouds (*.ply)")[0]
+        )
 
     def folder(self) -> Path | None:
         """A folder for the report."""
@@ -99,7 +113,11 @@ class UnitDialog(QDialog):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(18, 16, 18, 14)
         layout.addWidget(label(f"'{name}' names no unit.", "heading"))
-        hint = f"The nominal is {reference:.0f} mm across; this looks like {guess.plural}." if reference > 0 else "In which unit are its numbers?"
+        hint = (
+            f"The nominal is {reference:.0f} mm across; this looks like {guess.plural}."
+            if reference > 0
+            else "In which unit are its numbers?"
+        )
         layout.addWidget(label(hint, "soft", wrap=True))
         self._options: dict[Unit, QRadioButton] = {}
         for unit in Unit:

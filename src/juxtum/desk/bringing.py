@@ -77,7 +77,11 @@ class Bringing:
             self.scan(path, then)
         else:
             self._session.failed.emit(
-                InputError(f"'{suffix or path.name}' files are not read", str(path), "Bring a job, CAD, a mesh or a list of points")
+                InputError(
+                    f"'{suffix or path.name}' files are not read",
+                    str(path),
+                    "Bring a job, CAD, a mesh or a list of points",
+                )
             )
 
     def nominal(self, path: Path, then: Callable[[], None] = lambda: None) -> None:
@@ -114,7 +118,9 @@ class Bringing:
         try:
             known = named_fingerprints(before, runner.nominal(before, progress))
         except JuxtumError:
-            return made, ("The nominal before it could not be read: see whether every characteristic and datum has the right faces",)
+            return made, (
+                "The nominal before it could not be read: see whether every characteristic and datum has the right faces",
+            )
         return revised(made, known, runner.nominal(made, progress))
 
     def scan(self, path: Path, then: Callable[[], None] = lambda: None) -> None:
@@ -210,7 +216,8 @@ class Bringing:
             self._session.compute(lambda _: beam_job(self._session.files), lambda job: self._start(job))
             return
         self._session.compute(
-            lambda progress: with_capture(demo_job(self._session.files, progress), self._session.files, progress), lambda job: self._start(job)
+            lambda progress: with_capture(demo_job(self._session.files, progress), self._session.files, progress),
+            lambda job: self._start(job),
         )
 
     def _start(self, job: object) -> None:

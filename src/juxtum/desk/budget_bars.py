@@ -64,7 +64,9 @@ class BudgetBars(QWidget):
             middle += tall if self._is_long(c) else 0
             if math.isfinite(c.standard):
                 painter.fillRect(QRectF(width * 0.6, middle - 3, width * 0.2, 6), colour("field"))
-                painter.fillRect(QRectF(width * 0.6, middle - 3, width * 0.2 * c.standard / largest, 6), colour("ink_soft"))
+                painter.fillRect(
+                    QRectF(width * 0.6, middle - 3, width * 0.2 * c.standard / largest, 6), colour("ink_soft")
+                )
             painter.setFont(font(SMALL, mono=True))
             painter.setPen(colour("ink"))
             number = standard_words(c.standard, 4)

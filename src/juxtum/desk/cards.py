@@ -36,14 +36,21 @@ class Cards:
         return next((r.label for r, box in self.boxes if box is not None and box.holds(x, y)), "")
 
     def paint(
-        self, painter: QPainter, visible: Bools, room: tuple[int, int], project: Callable[[Floats], Floats], scale: MapScale
+        self,
+        painter: QPainter,
+        visible: Bools,
+        room: tuple[int, int],
+        project: Callable[[Floats], Floats],
+        scale: MapScale,
     ) -> None:
         """Leader lines first, then places, then cards, for all readings that nothing hides."""
         known = len(visible) == len(self.readings)
         shown = [r for k, r in enumerate(self.readings) if not known or visible[k]]
         carded = shown if len(shown) <= MOST else [r for r in shown if r.label == self.selected]
         anchors = project(np.array([r.place for r in carded]).reshape(-1, 3))
-        boxes = place_cards(anchors, overlays.card_size(), Box(8, 52, room[0] - 16, room[1] - 92), part=project(self.part))
+        boxes = place_cards(
+            anchors, overlays.card_size(), Box(8, 52, room[0] - 16, room[1] - 92), part=project(self.part)
+        )
         self.boxes = list(zip(carded, boxes, strict=True))
         for (_, box), spot in zip(self.boxes, anchors, strict=True):
             if box is not None:

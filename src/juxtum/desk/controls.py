@@ -56,8 +56,19 @@ class StageControls:
             Action("view right", "Right", "View/2", look(View.RIGHT), "4"),
             Action("view top", "Top", "View/2", look(View.TOP), "5"),
             Action("view below", "Below", "View/2", look(View.BELOW), "6"),
-            Action("section", "Section plane", "View/3", self.toggle_section, "X", "slice", "Look inside", checked=lambda: self.section_is_on),
-            Action("nominal", "Nominal: shown, see-through, hidden", "View/3", self.cycle_nominal, "N", "eye", "", has_map),
+            Action(
+                "section",
+                "Section plane",
+                "View/3",
+                self.toggle_section,
+                "X",
+                "slice",
+                "Look inside",
+                checked=lambda: self.section_is_on,
+            ),
+            Action(
+                "nominal", "Nominal: shown, see-through, hidden", "View/3", self.cycle_nominal, "N", "eye", "", has_map
+            ),
             Action("data", "Scan: shown, see-through, hidden", "View/3", self.cycle_data, "M", "layers", "", has_map),
         )
 

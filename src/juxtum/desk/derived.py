@@ -82,7 +82,6 @@ class Derived:
     area: Histogram | None = None
     comparison: Comparison | None = None
 
-
     @property
     def part(self) -> Nominal | None:
         """What is planned on."""
@@ -154,7 +153,9 @@ class Deriver:
         """How the plan has each characteristic measured, as far as the drawing alone tells."""
         if job.plan is None or not job.procedure.characteristics:
             return {}
-        planner = Planner(nominal, task_of(job), job.plan.model_copy(update={"targets": (), "expected": None}), Grounds())
+        planner = Planner(
+            nominal, task_of(job), job.plan.model_copy(update={"targets": (), "expected": None}), Grounds()
+        )
         question = f"methods {planner.task} {planner.plan.model_dump_json()}"
         return self._of(question, nominal, lambda: _methods_of(planner))
 

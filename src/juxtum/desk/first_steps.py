@@ -25,14 +25,46 @@ class Lesson:
 
 
 LESSONS = (
-    Lesson(Key.BRIEF, "What is asked", "The nominal from CAD and eight profiles from the drawing are here. Turn the part with the left mouse button."),
-    Lesson(Key.PLAN, "Before anyone touches the part", "Is the scanner good enough, where do targets go, what will not be seen? Plan the targets; drag one about.", "plan targets"),
-    Lesson(Key.READY, "Ready?", "Surface, temperature, calibration, checks: go through the list. Let the calibration run by itself."),
-    Lesson(Key.CAPTURE, "Scan with a stand-in", "Connect the scanner, then hold it with the pointer, or let the plan run. F11 shows the floor view."),
+    Lesson(
+        Key.BRIEF,
+        "What is asked",
+        "The nominal from CAD and eight profiles from the drawing are here. Turn the part with the left mouse button.",
+    ),
+    Lesson(
+        Key.PLAN,
+        "Before anyone touches the part",
+        "Is the scanner good enough, where do targets go, what will not be seen? Plan the targets; drag one about.",
+        "plan targets",
+    ),
+    Lesson(
+        Key.READY,
+        "Ready?",
+        "Surface, temperature, calibration, checks: go through the list. Let the calibration run by itself.",
+    ),
+    Lesson(
+        Key.CAPTURE,
+        "Scan with a stand-in",
+        "Connect the scanner, then hold it with the pointer, or let the plan run. F11 shows the floor view.",
+    ),
     Lesson(Key.ASSEMBLE, "Cut the table off", "The scan still stands on its table. Trim it off.", "trim table"),
-    Lesson(Key.ASSEMBLE, "Remove loose fragments", "Reflections left pieces in the air. Keep the largest piece.", "drop pieces"),
-    Lesson(Key.ALIGN, "Into part coordinates", "The pose is found from the shape, then fitted to the whole surface.", "align automatically"),
-    Lesson(Key.MEASURE, "Where is it proud, where shy?", "Ochre to rust is proud, teal is shy. Pin a reading at the worst place, or click (P) anywhere.", "pin worst"),
+    Lesson(
+        Key.ASSEMBLE,
+        "Remove loose fragments",
+        "Reflections left pieces in the air. Keep the largest piece.",
+        "drop pieces",
+    ),
+    Lesson(
+        Key.ALIGN,
+        "Into part coordinates",
+        "The pose is found from the shape, then fitted to the whole surface.",
+        "align automatically",
+    ),
+    Lesson(
+        Key.MEASURE,
+        "Where is it proud, where shy?",
+        "Ochre to rust is proud, teal is shy. Pin a reading at the worst place, or click (P) anywhere.",
+        "pin worst",
+    ),
     Lesson(Key.REPORT, "Hand it over", "PDF, tables and the coloured scan go into one folder.", "write report"),
 )
 

@@ -33,7 +33,15 @@ class Help:
     def own_actions(self) -> tuple[Action, ...]:
         """Pages of help."""
         return (
-            Action("method", "Method", "Help/2", self.show_method, "Shift+F1", "info", "Formula and reference of the numbers on this page"),
+            Action(
+                "method",
+                "Method",
+                "Help/2",
+                self.show_method,
+                "Shift+F1",
+                "info",
+                "Formula and reference of the numbers on this page",
+            ),
             Action("keys", "Keys", "Help/2", self.show_keys, "", "keyboard"),
             Action("log", "Show log", "Help/3", self.show_log, "", "scroll-text"),
             Action("about", "About Juxtum", "Help/4", self.show_about, "", "info"),

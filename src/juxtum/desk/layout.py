@@ -38,8 +38,18 @@ class Layout:
     def own_actions(self) -> tuple[Action, ...]:
         """What is shown beside the stage."""
         return (
-            Action("ledger", "Ledger", "View/4", self.toggle_ledger, "F9", "panel-bottom", checked=self.ledger.isVisible),
-            Action("marks only", "Route as marks only", "View/4", self.toggle_route, "F8", "panel-left", checked=lambda: self.route.is_narrow),
+            Action(
+                "ledger", "Ledger", "View/4", self.toggle_ledger, "F9", "panel-bottom", checked=self.ledger.isVisible
+            ),
+            Action(
+                "marks only",
+                "Route as marks only",
+                "View/4",
+                self.toggle_route,
+                "F8",
+                "panel-left",
+                checked=lambda: self.route.is_narrow,
+            ),
         )
 
     def arrange(self, worksheets: Iterable[QWidget], table: QWidget) -> None:

@@ -6,7 +6,14 @@ import math
 
 from PyQt6.QtCore import QAbstractTableModel, QItemSelectionModel, QModelIndex, QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QGuiApplication, QKeyEvent, QKeySequence, QPainter, QPen, QResizeEvent
-from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QStyledItemDelegate, QStyleOptionViewItem, QTableView, QWidget
+from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QHeaderView,
+    QStyledItemDelegate,
+    QStyleOptionViewItem,
+    QTableView,
+    QWidget,
+)
 
 from juxtum.desk.marks import paint_mark, paint_ruler, symbol_path, verdict_colour
 from juxtum.desk.style import THEME, colour, font
@@ -55,7 +62,10 @@ class LedgerModel(QAbstractTableModel):
         if orientation is Qt.Orientation.Horizontal and role == Qt.ItemDataRole.DisplayRole:
             return COLUMNS[section]
         if orientation is Qt.Orientation.Horizontal and role == Qt.ItemDataRole.TextAlignmentRole:
-            return int((Qt.AlignmentFlag.AlignRight if section in (2, 3, 4, 5) else Qt.AlignmentFlag.AlignLeft) | Qt.AlignmentFlag.AlignVCenter)
+            return int(
+                (Qt.AlignmentFlag.AlignRight if section in (2, 3, 4, 5) else Qt.AlignmentFlag.AlignLeft)
+                | Qt.AlignmentFlag.AlignVCenter
+            )
         return None
 
     def data(self, index: QModelIndex, role: int = 0) -> object:
@@ -122,7 +132,9 @@ class _Painted(QStyledItemDelegate):
         if column == RULER:
             value = result.value if result is not None else math.nan
             expanded = result.expanded if result is not None else math.nan
-            paint_ruler(painter, box.adjusted(8, 0, -8, 0), (line.limits.lower, line.limits.upper), value, expanded, verdict)
+            paint_ruler(
+                painter, box.adjusted(8, 0, -8, 0), (line.limits.lower, line.limits.upper), value, expanded, verdict
+            )
         else:
             paint_mark(painter, QPointF(box.left() + 12, box.center().y()), verdict, 11)
             painter.setPen(verdict_colour(verdict))
@@ -233,5 +245,8 @@ class Ledger(QTableView):
         columns = [c for c in range(len(COLUMNS)) if c != RULER]
         lines = ["\t".join(COLUMNS[c] for c in columns)]
         model = self._model
-        lines += ["\t".join(model.method(x) if c == METHOD else cell_text(x, result, c) for c in columns) for x, result in model.rows]
+        lines += [
+            "\t".join(model.method(x) if c == METHOD else cell_text(x, result, c) for c in columns)
+            for x, result in model.rows
+        ]
         return "\n".join(lines)

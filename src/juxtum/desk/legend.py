@@ -48,7 +48,9 @@ class Legend:
         """Which limit's handle is under the pointer."""
         if not self.box.contains(here):
             return None
-        near = {name: abs(here.y() - self._y(v)) for name, v in (("lower", self.scale.lower), ("upper", self.scale.upper))}
+        near = {
+            name: abs(here.y() - self._y(v)) for name, v in (("lower", self.scale.lower), ("upper", self.scale.upper))
+        }
         name = min(near, key=lambda n: near[n])
         return name if near[name] < 9 else None
 
@@ -91,7 +93,9 @@ class Legend:
         # The square root lets small shares far out be seen beside the large one in the middle.
         lengths = np.sqrt(shares / max(float(shares.max()), 1e-12)) * (self.box.right() - bar.right() - 8)
         painter.setPen(Qt.PenStyle.NoPen)
-        for low, high, length, shade in zip(edges, edges[1:], lengths, colours(middles, self.scale, THEME.look), strict=False):
+        for low, high, length, shade in zip(
+            edges, edges[1:], lengths, colours(middles, self.scale, THEME.look), strict=False
+        ):
             top, bottom = self._y(float(high)), self._y(float(low))
             if bottom < bar.top() - 1 or top > bar.bottom() + 1:
                 continue

@@ -45,7 +45,12 @@ def paint_mark(painter: QPainter, centre: QPointF, verdict: Verdict | None, size
 
 
 def paint_ruler(
-    painter: QPainter, box: QRectF, limits: tuple[float | None, float | None], value: float, expanded: float, verdict: Verdict | None
+    painter: QPainter,
+    box: QRectF,
+    limits: tuple[float | None, float | None],
+    value: float,
+    expanded: float,
+    verdict: Verdict | None,
 ) -> None:
     """A tolerance ruler: zone, guard bands, limits as ticks, value as mark, uncertainty as whisker."""
     r = lay_out(limits[0], limits[1], value, expanded)

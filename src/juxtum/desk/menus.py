@@ -21,7 +21,9 @@ class Menus:
         Runs an action by its id.
     """
 
-    def __init__(self, window: QMainWindow, session: Session, actions: tuple[Action, ...], perform: Callable[[str], None]) -> None:
+    def __init__(
+        self, window: QMainWindow, session: Session, actions: tuple[Action, ...], perform: Callable[[str], None]
+    ) -> None:
         self._window, self._session, self._perform = window, session, perform
         self._all = actions
         self.actions: dict[str, QAction] = {}

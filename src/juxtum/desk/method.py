@@ -70,7 +70,10 @@ def method_text(key: Key) -> str:
 
 def keys_text(actions: Sequence[Action]) -> str:
     """All keys, by menu, as HTML."""
-    parts = ["<h2>Keys</h2>", "<p>Left drag turns, right drag or Shift shifts, the wheel zooms, a double click sets the place to turn about.</p>"]
+    parts = [
+        "<h2>Keys</h2>",
+        "<p>Left drag turns, right drag or Shift shifts, the wheel zooms, a double click sets the place to turn about.</p>",
+    ]
     for menu in MENUS:
         rows = "".join(
             f"<tr><td width='130'><b>{escape(a.key)}</b></td><td>{escape(a.title)}</td></tr>"

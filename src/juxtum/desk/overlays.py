@@ -73,10 +73,15 @@ def paint_card(painter: QPainter, box: Box, reading: Reading, scale: MapScale, s
         offset = QFontMetricsF(painter.font()).horizontalAdvance(text)
         painter.setFont(font(SMALL, mono=True))
         painter.setPen(colour("ink_soft"))
-        painter.drawText(QPointF(box.x + 12 * k + offset, box.y + 31 * k), "\u00b1" + uncertainty(reading.expanded) if np.isfinite(reading.expanded) else "U?")
+        painter.drawText(
+            QPointF(box.x + 12 * k + offset, box.y + 31 * k),
+            "\u00b1" + uncertainty(reading.expanded) if np.isfinite(reading.expanded) else "U?",
+        )
         line = QRectF(box.x + 8 * k, box.y + 36 * k, box.width - 16 * k, 10 * k)
         # Without limits of its own the map's say how far it is, and nothing is decided.
-        paint_ruler(painter, line, reading.limits or (scale.lower, scale.upper), reading.deviation, reading.expanded, verdict)
+        paint_ruler(
+            painter, line, reading.limits or (scale.lower, scale.upper), reading.deviation, reading.expanded, verdict
+        )
 
 
 def paint_pin(painter: QPainter, x: float, y: float, text: str, token: str) -> None:
@@ -115,7 +120,9 @@ def paint_axes(painter: QPainter, eye: Eye, width: int, height: int) -> None:
         near = colour("ink") if float(axis @ eye.towards) > -0.3 else colour("ink_soft")
         painter.setPen(QPen(near, 1.5))
         painter.drawLine(centre, centre + QPointF(x, y) * 22)
-        painter.drawText(QRectF(centre.x() + x * 31 - 8, centre.y() + y * 31 - 8, 16, 16), Qt.AlignmentFlag.AlignCenter, letter)
+        painter.drawText(
+            QRectF(centre.x() + x * 31 - 8, centre.y() + y * 31 - 8, 16, 16), Qt.AlignmentFlag.AlignCenter, letter
+        )
 
 
 def paint_caption(painter: QPainter, text: str, width: int, height: int) -> None:

@@ -55,7 +55,9 @@ class CommandPalette(QDialog):
 
     def _fill(self, query: str) -> None:
         self.list.clear()
-        ranked = [(match(query, a.title), k, a) for k, a in enumerate(self._actions) if a.enabled() and a.id != "palette"]
+        ranked = [
+            (match(query, a.title), k, a) for k, a in enumerate(self._actions) if a.enabled() and a.id != "palette"
+        ]
         for _, _, action in sorted((r for r in ranked if r[0] is not None), key=lambda r: (r[0], r[1])):
             item = QListWidgetItem(action.title + (f"     {action.key}" if action.key else ""))
             if action.icon:

@@ -61,7 +61,9 @@ class Stop(QAbstractButton):
         painter.drawEllipse(centre, 11, 11)
         painter.setPen(colour("on_accent" if here else "ink_soft"))
         painter.setFont(font(SMALL, bold=True))
-        painter.drawText(QRectF(centre.x() - 11, centre.y() - 11, 22, 22), Qt.AlignmentFlag.AlignCenter, str(self.number))
+        painter.drawText(
+            QRectF(centre.x() - 11, centre.y() - 11, 22, 22), Qt.AlignmentFlag.AlignCenter, str(self.number)
+        )
         if not self.narrow:
             self._paint_words(painter, here)
         if self.hasFocus():
@@ -74,7 +76,9 @@ class Stop(QAbstractButton):
         room = self.width() - 54 - (18 if self.finding.verdict else 4)
         painter.setPen(colour("ink"))
         painter.setFont(font(BODY, bold=here or self.finding.state is State.DONE))
-        painter.drawText(QRectF(48, 9 * THEME.scale, room, 18 * THEME.scale), Qt.AlignmentFlag.AlignVCenter, self.key.caption)
+        painter.drawText(
+            QRectF(48, 9 * THEME.scale, room, 18 * THEME.scale), Qt.AlignmentFlag.AlignVCenter, self.key.caption
+        )
         painter.setPen(colour("ink_soft"))
         painter.setFont(font(SMALL))
         text = QFontMetricsF(painter.font()).elidedText(self.finding.text, Qt.TextElideMode.ElideRight, room + 8)

@@ -123,7 +123,9 @@ class Session(QObject):
             self._afterwards[draft] = then
         self._derive_next()
 
-    def edit_slowly(self, label: str, change: SlowEdit, merge: str = "", then: Callable[[], None] | None = None) -> None:
+    def edit_slowly(
+        self, label: str, change: SlowEdit, merge: str = "", then: Callable[[], None] | None = None
+    ) -> None:
         """Change the job by work that takes a while; edits made meanwhile stay, and its result is put on top of them."""
         self._slow.append(_SlowEdit(label, change, merge, then))
         self._work_next()
@@ -244,7 +246,9 @@ class Session(QObject):
 
         self.workbench.ask(work, lambda _: None, self.failed.emit, Lane.DISK, is_quiet=True)
 
-    def start(self, job: Job, path: Path | None = None, saved: Saved | None = None, then: Callable[[], None] | None = None) -> None:
+    def start(
+        self, job: Job, path: Path | None = None, saved: Saved | None = None, then: Callable[[], None] | None = None
+    ) -> None:
         """Work on another job; refused while something runs that belongs to this one.
 
         A job that is left without having been saved is set aside, and can be gone on with.
@@ -275,7 +279,9 @@ class Session(QObject):
         job, path = self.job, self.path
         if self.is_saved or not is_worth_keeping(job):
             return
-        self.workbench.ask(lambda _: self.recovery.set_aside(job, path), lambda _: None, self.failed.emit, Lane.DISK, is_quiet=True)
+        self.workbench.ask(
+            lambda _: self.recovery.set_aside(job, path), lambda _: None, self.failed.emit, Lane.DISK, is_quiet=True
+        )
         self.news.emit(f"'{job.title}' was not saved; it is kept under File > Recent jobs")
 
     def open(self, path: Path) -> None:
@@ -324,7 +330,9 @@ class Session(QObject):
             self.path, self._saved, self._on_disk = saved.path, job, saved
             self.remember(saved.path)
             self.autosave()
-            kept_both = f"; {target.name} was changed by somebody else and stays as it is" if saved.path != target else ""
+            kept_both = (
+                f"; {target.name} was changed by somebody else and stays as it is" if saved.path != target else ""
+            )
             self.news.emit(f"Saved as {saved.path.name}{kept_both}")
             self.changed.emit()
 

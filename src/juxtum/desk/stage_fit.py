@@ -83,6 +83,8 @@ class FittingView(QWidget):
             towards = towards / np.linalg.norm(towards)
             if abs(towards[2]) > 0.95:
                 up = np.array([0.0, 1.0, 0.0])
-        self.stage.eye.fit(np.stack([middle - half, middle + half]), self._free_aspect, towards, up if towards is not None else None)
+        self.stage.eye.fit(
+            np.stack([middle - half, middle + half]), self._free_aspect, towards, up if towards is not None else None
+        )
         self._clear_legend()
         self.redraw()

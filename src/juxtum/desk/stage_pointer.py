@@ -157,7 +157,9 @@ class StagePointer(QObject):
     def _finish_outline(self) -> None:
         points, self._outline = self._outline, []
         if len(points) >= 3:
-            corners = np.array([[2 * p.x() / self._view.width() - 1, 1 - 2 * p.y() / self._view.height()] for p in points])
+            corners = np.array(
+                [[2 * p.x() / self._view.width() - 1, 1 - 2 * p.y() / self._view.height()] for p in points]
+            )
             keep = np.linspace(0, len(corners) - 1, min(len(corners), 300)).astype(int)
             self._view.outlined.emit(corners[keep], self._view.stage.matrix(self._view.aspect))
         self._view.update()
@@ -180,7 +182,13 @@ class StagePointer(QObject):
         hit = self._view.hit(event.position())
         if hit is not None and self._view.mode is Mode.LOOK:
             eye = self._view.stage.eye
-            eye.place(hit.place, eye.towards, eye.up, eye.height, float(np.linalg.norm(np.ptp(self._view.stage.bounds, axis=0))))
+            eye.place(
+                hit.place,
+                eye.towards,
+                eye.up,
+                eye.height,
+                float(np.linalg.norm(np.ptp(self._view.stage.bounds, axis=0))),
+            )
             self._view.redraw()
 
     def _key(self, event: QKeyEvent) -> bool:

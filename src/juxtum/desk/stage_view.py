@@ -101,7 +101,11 @@ class StageView(FittingView):
     def set_mode(self, mode: Mode, caption: str = "") -> None:
         """What clicking does now, and a line that says so."""
         self.mode, self.caption = mode, caption
-        shapes = {Mode.LOOK: Qt.CursorShape.ArrowCursor, Mode.PICK: Qt.CursorShape.CrossCursor, Mode.OUTLINE: Qt.CursorShape.CrossCursor}
+        shapes = {
+            Mode.LOOK: Qt.CursorShape.ArrowCursor,
+            Mode.PICK: Qt.CursorShape.CrossCursor,
+            Mode.OUTLINE: Qt.CursorShape.CrossCursor,
+        }
         self.setCursor(shapes[mode])
         self.pointer.forget_outline()
         self.update()
@@ -214,7 +218,13 @@ class StageView(FittingView):
         painter.end()
 
     def _paint_cards(self, painter: QPainter) -> None:
-        self.cards.paint(painter, self._reading_visible, (round(self.width() - self._covered), self.height()), self.project, self.stage.scale)
+        self.cards.paint(
+            painter,
+            self._reading_visible,
+            (round(self.width() - self._covered), self.height()),
+            self.project,
+            self.stage.scale,
+        )
 
     def _paint_pins(self, painter: QPainter) -> None:
         for pin in self.pins:

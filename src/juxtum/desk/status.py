@@ -70,7 +70,9 @@ class StatusStrip(QWidget):
         if hit is None:
             self._text.setText("")
         else:
-            place = "   ".join(f"{letter} {v:.3f}".replace("-", "\u2212") for letter, v in zip("XYZ", hit.place, strict=True))
+            place = "   ".join(
+                f"{letter} {v:.3f}".replace("-", "\u2212") for letter, v in zip("XYZ", hit.place, strict=True)
+            )
             name = "nominal" if hit.layer == "ghost" else hit.layer
             self._text.setText(f"{name}:   {place}{self._deviation(hit, d)}")
 

@@ -102,7 +102,20 @@ def stylesheet() -> str:
     text = _RULES.replace("@arrow", _arrow())
     for name, value in sizes.items():
         text = text.replace(f"@{name}px", f"{THEME.px(value)}px")
-    for name in ("accent_wash", "on_accent", "ink_soft", "not_conforming", "undecided", "conforms", "paper", "panel", "rule", "field", "ink", "accent"):
+    for name in (
+        "accent_wash",
+        "on_accent",
+        "ink_soft",
+        "not_conforming",
+        "undecided",
+        "conforms",
+        "paper",
+        "panel",
+        "rule",
+        "field",
+        "ink",
+        "accent",
+    ):
         text = text.replace(f"@{name}", getattr(look, name))
     return text.replace("@words", FAMILY).replace("@mono", MONO_FAMILY)
 

@@ -48,9 +48,18 @@ class MainWindow(QMainWindow):
         super().__init__()
         self.settings = settings
         self.session, self.view = Session(settings, self), StageView()
-        self.asking, self.desk_book, self.judging = Asking(self, self.session), DeskBook(self.session), Judging(self.session)
+        self.asking, self.desk_book, self.judging = (
+            Asking(self, self.session),
+            DeskBook(self.session),
+            Judging(self.session),
+        )
         self.parts = Layout(self.view)
-        self.strip, self.route, self.ledger, self.status = self.parts.strip, self.parts.route, self.parts.ledger, self.parts.status
+        self.strip, self.route, self.ledger, self.status = (
+            self.parts.strip,
+            self.parts.route,
+            self.parts.ledger,
+            self.parts.status,
+        )
         # What floats over the stage comes first: stations place their own bars below it.
         self.notice, self.guide = Notice(self.view), FirstSteps(self.view)
         self.controls = StageControls(self.view, lambda: self.station.dress(), self.perform)
@@ -66,8 +75,18 @@ class MainWindow(QMainWindow):
         self.bringing = Bringing(self, self, self.asking)
         self.appearance = Appearance(self._restyle)
         self.help = Help(self, lambda: self.station.key, lambda: self.all_actions)
-        owners: tuple[Owner, ...] = (self.bringing, *self.stations.by_key.values(), self.judging, self.controls, self.parts, self.appearance, self.help)
-        self.all_actions = in_order((*self.own_actions(), *(action for owner in owners for action in owner.own_actions())))
+        owners: tuple[Owner, ...] = (
+            self.bringing,
+            *self.stations.by_key.values(),
+            self.judging,
+            self.controls,
+            self.parts,
+            self.appearance,
+            self.help,
+        )
+        self.all_actions = in_order(
+            (*self.own_actions(), *(action for owner in owners for action in owner.own_actions()))
+        )
         self.menus = Menus(self, self.session, self.all_actions, self.perform)
         self.setAcceptDrops(True)
         self.setMinimumSize(1000, 640)

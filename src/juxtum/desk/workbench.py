@@ -118,7 +118,13 @@ class Workbench(QObject):
         return self._pending > 0
 
     def ask(
-        self, work: Callable[[Progress], T], done: Callable[[T], object], failed: Callable[[Exception], None], lane: Lane = Lane.WORK, *, is_quiet: bool = False
+        self,
+        work: Callable[[Progress], T],
+        done: Callable[[T], object],
+        failed: Callable[[Exception], None],
+        lane: Lane = Lane.WORK,
+        *,
+        is_quiet: bool = False,
     ) -> None:
         """Compute `work(progress)`; then call `done` or `failed` on the interface thread.
 

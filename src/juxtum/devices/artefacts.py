@@ -60,9 +60,17 @@ class Calibratable:
 
     def bar(self, message: Message) -> list[Message]:
         """Both ends of a bar, with the diameters of its balls, at a distance."""
-        length, diameter, distance = message.number("length"), message.number("diameter", 0.0), message.number("distance")
+        length, diameter, distance = (
+            message.number("length"),
+            message.number("diameter", 0.0),
+            message.number("distance"),
+        )
         rng = self._rng()
-        along = rotation_from_vector(np.radians([0.0, message.number("tilt", 0.0), message.number("lean", 0.0)])) @ [1.0, 0, 0]
+        along = rotation_from_vector(np.radians([0.0, message.number("tilt", 0.0), message.number("lean", 0.0)])) @ [
+            1.0,
+            0,
+            0,
+        ]
         ends = np.array([-along, along]) * length / 2 + [0.0, 0.0, -distance]
         # A ball's middle is the mean of many points: noise alone is small, what is left is systematic.
         seen = ends * (1 + self.error) + rng.normal(0, self._noise / 2, ends.shape)

@@ -72,10 +72,18 @@ class Body:
     """Coefficient of expansion, 1e-6 per kelvin."""
 
     @classmethod
-    def of(cls, nominal: Nominal, stance: Stance, targets: tuple[Target, ...] = (), finishes: dict[int, Finish] | None = None) -> Body:
+    def of(
+        cls,
+        nominal: Nominal,
+        stance: Stance,
+        targets: tuple[Target, ...] = (),
+        finishes: dict[int, Finish] | None = None,
+    ) -> Body:
         """A part made exactly as drawn."""
         holes = find_holes(nominal) if nominal.is_exact else ()
-        return cls(nominal.mesh, nominal.triangle_faces + 1, standing(nominal, stance), finishes or {}, targets, holes=holes)
+        return cls(
+            nominal.mesh, nominal.triangle_faces + 1, standing(nominal, stance), finishes or {}, targets, holes=holes
+        )
 
     @cached_property
     def centre(self) -> Floats:
@@ -115,11 +123,17 @@ class Body:
         """For each hole its open ends: where along its axis, mm, and the direction (1 or -1) that leads out there."""
         found = []
         for hole in self.holes:
-            along = (self.mesh.corners[np.isin(self.faces, hole.faces)].reshape(-1, 3) - hole.axis.point) @ hole.axis.axis
+            along = (
+                self.mesh.corners[np.isin(self.faces, hole.faces)].reshape(-1, 3) - hole.axis.point
+            ) @ hole.axis.axis
             middle = (hole.axis.point + 0.5 * (along.min() + along.max()) * hole.axis.axis)[None]
             ends = ((float(along.max()), 1.0), (float(along.min()), -1.0))
             length = np.array([np.ptp(along) / 2 + 1.0])
-            found.append(tuple(end for end in ends if not self.caster.blocked(middle, (end[1] * hole.axis.axis)[None], length)[0]))
+            found.append(
+                tuple(
+                    end for end in ends if not self.caster.blocked(middle, (end[1] * hole.axis.axis)[None], length)[0]
+                )
+            )
         return tuple(found)
 
     @cached_property
@@ -152,7 +166,9 @@ class Scene:
         points, triangles, faces = body.mesh.points, body.mesh.triangles, np.asarray(body.faces)
         if with_table:
             low, high = turned.apply(points).min(0) - TABLE_MARGIN, turned.apply(points).max(0) + TABLE_MARGIN
-            square = np.array([[low[0], low[1], 0], [high[0], low[1], 0], [high[0], high[1], 0], [low[0], high[1], 0.0]])
+            square = np.array(
+                [[low[0], low[1], 0], [high[0], low[1], 0], [high[0], high[1], 0], [low[0], high[1], 0.0]]
+            )
             points = np.concatenate([points, turned.inverse.apply(square)])
             n = len(body.mesh.points)
             triangles = np.concatenate([triangles, [[n, n + 1, n + 2], [n, n + 2, n + 3]]])
@@ -207,7 +223,9 @@ class Pose:
         return RigidTransform.from_parts(np.stack([self.right, self.up, -self.axis], axis=1), self.eye)
 
 
-def in_sight(scene: Scene, pose: Pose, places: Floats, normals: Floats, limits: tuple[float, float, float, float, float]) -> Bools:
+def in_sight(
+    scene: Scene, pose: Pose, places: Floats, normals: Floats, limits: tuple[float, float, float, float, float]
+) -> Bools:
     """Which places (N, 3) a device sees: in the field and range, not too oblique, nothing in the way.
 
     Parameters
@@ -219,7 +237,12 @@ def in_sight(scene: Scene, pose: Pose, places: Floats, normals: Floats, limits: 
     sight = places - pose.eye
     depth = sight @ pose.axis
     distance = np.linalg.norm(sight, axis=1)
-    inside = (depth > near) & (depth < far) & (np.abs(sight @ pose.right) < depth * wide) & (np.abs(sight @ pose.up) < depth * high)
+    inside = (
+        (depth > near)
+        & (depth < far)
+        & (np.abs(sight @ pose.right) < depth * wide)
+        & (np.abs(sight @ pose.up) < depth * high)
+    )
     inside &= -np.einsum("ij,ij->i", sight, normals) > cosine * distance
     rows = np.flatnonzero(inside)
     if len(rows):

@@ -37,7 +37,12 @@ class TomographyCabinet(StandIn):
         rng = self._rng(3, index)
         about = RigidTransform.about([0, 0, 0], [*rng.normal(0, 0.6, 3), *np.radians(rng.normal(0, 1.0, 3))])
         lying = RigidTransform.from_parts(self.tray.rotation, np.zeros(3))
-        return RigidTransform.translation(self.tray.places[index]) @ about @ lying @ RigidTransform.translation(-self.body.centre)
+        return (
+            RigidTransform.translation(self.tray.places[index])
+            @ about
+            @ lying
+            @ RigidTransform.translation(-self.body.centre)
+        )
 
     def _scan(self, message: Message) -> Sequence[Message]:
         finest, coarsest = self.model.modes[0].spacing
@@ -53,7 +58,11 @@ class TomographyCabinet(StandIn):
             given += len(places)
             for start in range(0, len(places), AT_ONCE):
                 some = slice(start, start + AT_ONCE)
-                frame = packed(lying.apply(places[some]), lying.turn(normals[some]), np.full(len(places[some]), 200, dtype=np.uint8))
+                frame = packed(
+                    lying.apply(places[some]),
+                    lying.turn(normals[some]),
+                    np.full(len(places[some]), 200, dtype=np.uint8),
+                )
                 answers.append(Message("frame", {"state": "tracking", "points": len(places[some])}, frame))
         return [*answers, Message("done", {"points": given, "spacing": round(spacing, 4), "parts": self.tray.count})]
 

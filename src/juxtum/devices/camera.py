@@ -81,7 +81,11 @@ class PhotoCamera(StandIn):
         self.lens = Lens(TRUE_LENS.focal * scale, TRUE_LENS.centre, TRUE_LENS.radial)
         self._number = 0
         self.calibration = Calibratable(self, model.modes[0].noise, 2e-4, 5e-6)
-        self._answers |= {"board": self.calibration.board, "bar": self.calibration.bar, "correct": self.calibration.correct}
+        self._answers |= {
+            "board": self.calibration.board,
+            "bar": self.calibration.bar,
+            "correct": self.calibration.correct,
+        }
         self._answers |= {"shoot": self._shoot}
 
     def unsettle(self) -> None:
@@ -91,7 +95,12 @@ class PhotoCamera(StandIn):
     def about(self) -> dict[str, object]:
         """Lens as its document says, coded targets, and the bars with their certified lengths."""
         bars = [[bar.first, bar.second, bar.length, bar.uncertainty] for bar in self.targets.bars]
-        return {"focal": self.camera.focal, "targets": len(self.targets.places), "codes": self.targets.codes, "bars": bars}
+        return {
+            "focal": self.camera.focal,
+            "targets": len(self.targets.places),
+            "codes": self.targets.codes,
+            "bars": bars,
+        }
 
     def _shoot(self, message: Message) -> list[Message]:
         """One photo from where it is held; where that is, a real camera only guesses, and so does this one."""

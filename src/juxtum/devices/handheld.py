@@ -74,7 +74,11 @@ class HandheldScanner(StandIn):
 
     def about(self) -> dict[str, object]:
         """Modes and exposures."""
-        return {"modes": [m.name for m in self.model.modes], "exposures": [EXPOSURES[0], EXPOSURES[-1]], "least_targets": self.needs.least}
+        return {
+            "modes": [m.name for m in self.model.modes],
+            "exposures": [EXPOSURES[0], EXPOSURES[-1]],
+            "least_targets": self.needs.least,
+        }
 
     # -- settings ---------------------------------------------------------------------------------------------
 
@@ -129,7 +133,12 @@ class HandheldScanner(StandIn):
         """One frame as seen from a pose."""
         rng = self._rng(2, self._number)
         shot = self._shot(pose, scene, time, rng)
-        head: dict[str, object] = {"number": self._number, "time": round(time, 4), "exposure": self.exposure, "mode": self.mode.name}
+        head: dict[str, object] = {
+            "number": self._number,
+            "time": round(time, 4),
+            "exposure": self.exposure,
+            "mode": self.mode.name,
+        }
         head |= {"stand_off": None if np.isnan(shot.stand_off) else round(shot.stand_off, 1)}
         head |= {"dark": round(shot.dark, 3), "bloomed": round(shot.bloomed, 3)}
         fields, located = self._tracked(pose, scene, rng)
@@ -163,7 +172,9 @@ class HandheldScanner(StandIn):
         local = pose.to_part.inverse.apply(places) + rng.normal(0, self.needs.noise, (len(handles), 3))
         return [int(k) for k in handles], local * self.scale
 
-    def _tracked(self, pose: Pose, scene: Scene, rng: np.random.Generator) -> tuple[dict[str, object], RigidTransform | None]:
+    def _tracked(
+        self, pose: Pose, scene: Scene, rng: np.random.Generator
+    ) -> tuple[dict[str, object], RigidTransform | None]:
         """State and pose of a frame; no pose where tracking is lost."""
         handles, local = self.observed(pose, scene, rng)
         known = self.map.known(handles)
@@ -177,7 +188,10 @@ class HandheldScanner(StandIn):
         rows = [handles.index(k) for k in known]
         found, moved = self.map.locate(known, local[rows])
         spread = found.spread_at(found.pose.apply([[0.0, 0.0, -self.mode.stand_off[1]]])[0])
-        fields |= {"spread": round(spread, 4), "covariance": [float(f"{v:.6g}") for v in found.covariance[np.triu_indices(6)]]}
+        fields |= {
+            "spread": round(spread, 4),
+            "covariance": [float(f"{v:.6g}") for v in found.covariance[np.triu_indices(6)]],
+        }
         fields |= {"centre": [round(float(v), 4) for v in found.centre]}
         if moved:
             self.map.forget(moved)
@@ -224,7 +238,9 @@ class HandheldScanner(StandIn):
         linked: dict[int, set[int]] = {}
         for a, b in near:
             linked.setdefault(a, set()).add(b)
-        rows = np.array([(a, b, c) for a, b in near for c in linked.get(a, set()) & linked.get(b, set())], dtype=np.int64).reshape(-1, 3)
+        rows = np.array(
+            [(a, b, c) for a, b in near for c in linked.get(a, set()) & linked.get(b, set())], dtype=np.int64
+        ).reshape(-1, 3)
         if len(rows) < 2:
             return rows
         p = places[rows]

@@ -51,7 +51,12 @@ class StructuredLightHead(Turntable):
         self.is_calibrated = True
         self._number = 0
         self.calibration = Calibratable(self, model.modes[0].noise, 3e-4, 1e-5)
-        self._answers |= {"board": self.calibration.board, "bar": self.calibration.bar, "correct": self._correct, "table": self._table}
+        self._answers |= {
+            "board": self.calibration.board,
+            "bar": self.calibration.bar,
+            "correct": self._correct,
+            "table": self._table,
+        }
         self._answers |= {"shoot": self._shoot, "exposure": self._expose, "spacing": self._space, "position": self._lay}
 
     def _expose(self, message: Message) -> list[Message]:
@@ -79,13 +84,17 @@ class StructuredLightHead(Turntable):
         direction = np.array([np.cos(a) * np.cos(rise), np.sin(a) * np.cos(rise), np.sin(rise)])
         aim = turned.apply(self.body.centre[None])[0]
         eye = turned.inverse.apply((aim + direction * self.model.modes[0].stand_off[1])[None])[0]
-        return Pose.looking(eye, turned.inverse.turn(-direction[None])[0], turned.inverse.turn(np.array([[0.0, 0, 1]]))[0])
+        return Pose.looking(
+            eye, turned.inverse.turn(-direction[None])[0], turned.inverse.turn(np.array([[0.0, 0, 1]]))[0]
+        )
 
     def _wrong(self) -> RigidTransform:
         """What it gets wrong about a pose: the error of the axis turns with the table."""
         shift, turn = (BEST_SHIFT, BEST_TURN) if self.is_calibrated else (AXIS_SHIFT, AXIS_TURN)
         rng = self._rng(5)
-        axis = RigidTransform.from_parts(rotation_from_vector(np.radians(rng.normal(0, turn, 3))), rng.normal(0, shift, 3))
+        axis = RigidTransform.from_parts(
+            rotation_from_vector(np.radians(rng.normal(0, turn, 3))), rng.normal(0, shift, 3)
+        )
         table = RigidTransform.about(self.body.centre, [0, 0, 0, 0, 0, np.radians(-self.angle)])
         return table @ axis @ table.inverse
 
@@ -106,7 +115,11 @@ class StructuredLightHead(Turntable):
         axis = rotation_from_vector(np.radians(lean)) @ [0.0, 0, 1]
         middle = self._rng(5, 1).normal(0, 5.0, 3)
         dots = middle + (board_dots() - middle) @ rotation_from_vector(np.radians(degrees) * axis).T
-        return [Message("board", {"dots": np.round(dots + rng.normal(0, self.model.modes[0].noise, dots.shape), 5).tolist()})]
+        return [
+            Message(
+                "board", {"dots": np.round(dots + rng.normal(0, self.model.modes[0].noise, dots.shape), 5).tolist()}
+            )
+        ]
 
     def _shoot(self, message: Message) -> list[Message]:
         self._number += 1
@@ -115,7 +128,16 @@ class StructuredLightHead(Turntable):
         setting = Setting(mode, self.exposure, message.number("time", 0.0) / 60, self.warmth)
         shot = shoot(self.body, self.body.scenes[self.position], pose, rays_of(mode, self.spacing, rng), setting, rng)
         found = self._wrong() @ pose.to_part
-        head: dict[str, object] = {"number": self._number, "degrees": self.angle, "points": len(shot.places), "state": "tracking"}
-        head |= {"pose": [round(float(v), 9) for v in found.matrix.ravel()], "dark": round(shot.dark, 3), "bloomed": round(shot.bloomed, 3)}
+        head: dict[str, object] = {
+            "number": self._number,
+            "degrees": self.angle,
+            "points": len(shot.places),
+            "state": "tracking",
+        }
+        head |= {
+            "pose": [round(float(v), 9) for v in found.matrix.ravel()],
+            "dark": round(shot.dark, 3),
+            "bloomed": round(shot.bloomed, 3),
+        }
         head |= {"stand_off": None if np.isnan(shot.stand_off) else round(shot.stand_off, 1)}
         return [Message("frame", head, packed(shot.places, shot.normals, shot.qualities.astype(np.uint8)))]

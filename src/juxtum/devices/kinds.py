@@ -48,7 +48,9 @@ def model_for(kind: DeviceKind, planner: Planner) -> InstrumentModel:
     return planner.model if planner.model.kind is MODELS[kind] else shipped(MODELS[kind])
 
 
-def make_stand_in(kind: DeviceKind, body: Body, planner: Planner, seed: int = 0, progress: Progress | None = None) -> StandIn:
+def make_stand_in(
+    kind: DeviceKind, body: Body, planner: Planner, seed: int = 0, progress: Progress | None = None
+) -> StandIn:
     """A stand-in before a part.
 
     Parameters
@@ -58,7 +60,9 @@ def make_stand_in(kind: DeviceKind, body: Body, planner: Planner, seed: int = 0,
     """
     model = model_for(kind, planner)
     if kind is DeviceKind.CAMERA:
-        return PhotoCamera(body, model, PhotoTargets.of(planner.photos(progress=progress), seed, body.target_places), seed)
+        return PhotoCamera(
+            body, model, PhotoTargets.of(planner.photos(progress=progress), seed, body.target_places), seed
+        )
     if kind is DeviceKind.HEAD:
         # The part is laid on the table as the turns are planned.
         laid = laid_down(planner.nominal, planner.turntable(model, progress).tilts)

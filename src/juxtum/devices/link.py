@@ -115,7 +115,9 @@ class SocketLink:
                 break
             except OSError as problem:
                 if time.monotonic() > end or not isinstance(problem, ConnectionRefusedError):
-                    raise DeviceError(f"no device answers at port {port}", "connection", "Start it, or check the port") from problem
+                    raise DeviceError(
+                        f"no device answers at port {port}", "connection", "Start it, or check the port"
+                    ) from problem
                 time.sleep(0.05)
         self._socket.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
         self._socket.setblocking(False)
@@ -131,7 +133,9 @@ class SocketLink:
             while data:
                 if not select.select([], [self._socket], [], 0.2)[1]:
                     if time.monotonic() > end:
-                        raise DeviceError("the device takes nothing any more", "connection", "Check it, then connect again")
+                        raise DeviceError(
+                            "the device takes nothing any more", "connection", "Check it, then connect again"
+                        )
                     continue
                 data = data[self._socket.send(data) :]
         except OSError as problem:
@@ -157,7 +161,11 @@ class SocketLink:
                         return messages
                     raise _lost()
                 messages += self._parser.feed(data)
-                if len(messages) > 64 or (taken > MOST_AT_ONCE and messages) or (not messages and time.monotonic() > end):
+                if (
+                    len(messages) > 64
+                    or (taken > MOST_AT_ONCE and messages)
+                    or (not messages and time.monotonic() > end)
+                ):
                     break
         except (OSError, ValueError) as problem:
             if isinstance(problem, DeviceError):
@@ -189,7 +197,9 @@ class DeviceProcess:
         command = [sys.executable, "-m", "juxtum", "device", "serve", kind, "--port", "0", "--once", *arguments]
         self.token = secrets.token_urlsafe(24)
         surroundings = {**os.environ, TOKEN: self.token}
-        self._process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True, env=surroundings)
+        self._process = subprocess.Popen(
+            command, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True, env=surroundings
+        )
         self._port = 0
 
     @property

@@ -33,7 +33,13 @@ class TouchProbe(StandIn):
         self.tip_error = float(self._rng(1).normal(0, 0.002))
         """What calibration leaves of the tip's radius, mm."""
         self._number = 0
-        self._answers |= {"touch": self._touch, "tip?": self._tip, "targets?": self._targets, "ball": self._ball, "tip": self._take_tip}
+        self._answers |= {
+            "touch": self._touch,
+            "tip?": self._tip,
+            "targets?": self._targets,
+            "ball": self._ball,
+            "tip": self._take_tip,
+        }
 
     def about(self) -> dict[str, object]:
         """The tip's radius as calibrated."""
@@ -78,7 +84,11 @@ class TouchProbe(StandIn):
         sideways = float(np.sqrt(max(0.0, 1 - float(along @ normal) ** 2)))
         late = LATE * (0.5 + sideways)
         noisy = middle + along * late + rng.normal(0, self.model.modes[0].noise / np.sqrt(3), 3)
-        return [Message("contact", {"number": self._number, "middle": [round(float(v), 5) for v in START.apply(noisy[None])[0]]})]
+        return [
+            Message(
+                "contact", {"number": self._number, "middle": [round(float(v), 5) for v in START.apply(noisy[None])[0]]}
+            )
+        ]
 
     def _met(self, start: Floats, along: Floats) -> Floats | None:
         """The middle of the tip when it first touches: it may always go as far as the surface is away."""

@@ -36,7 +36,9 @@ class LaserProjector(StandIn):
 
     def _show(self, message: Message) -> list[Message]:
         if self._wrong is None:
-            raise DeviceError("the projector does not know where the part is", "projector", "Locate it by targets first")
+            raise DeviceError(
+                "the projector does not know where the part is", "projector", "Locate it by targets first"
+            )
         line = message.table("line", 3)
         shown = self._wrong.apply(line) + self._rng(3, len(line)).normal(0, self.model.modes[0].noise / 3, line.shape)
         return [Message("shown", {"line": np.round(shown, 4).tolist()})]

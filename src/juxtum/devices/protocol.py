@@ -80,7 +80,9 @@ class Message:
         return array if (np.abs(array) < LARGEST).all() else self._bad(name)
 
     def _bad(self, name: str) -> Floats:
-        raise DeviceError(f"'{name}' of a '{self.kind}' message is not a list of numbers", "device", "Restart the device")
+        raise DeviceError(
+            f"'{name}' of a '{self.kind}' message is not a list of numbers", "device", "Restart the device"
+        )
 
     def points(self) -> Points:
         """The point frame; places that are not finite, or farther than any room is wide, are left out."""
@@ -187,7 +189,9 @@ def _parsed(line: bytes) -> tuple[str, dict[str, Any]]:
 
 
 def _garbage(what: str) -> DeviceError:
-    return DeviceError(f"the device sent {what}", "connection", "It was closed; what was captured is kept. Connect again")
+    return DeviceError(
+        f"the device sent {what}", "connection", "It was closed; what was captured is kept. Connect again"
+    )
 
 
 def packed(places: Floats, normals: Floats, qualities: npt.NDArray[np.uint8]) -> bytes:

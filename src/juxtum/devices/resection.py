@@ -61,7 +61,9 @@ def resect(observed: Floats, known: Floats, variances: Floats) -> Resection:
     b = known - to_centre
     pose = rigid_from_pairs(observed, known, w)
     residuals = known - pose.apply(observed)
-    moment = np.einsum("n,nij->ij", w, np.einsum("ni,ni->n", b, b)[:, None, None] * np.eye(3) - np.einsum("ni,nj->nij", b, b))
+    moment = np.einsum(
+        "n,nij->ij", w, np.einsum("ni,ni->n", b, b)[:, None, None] * np.eye(3) - np.einsum("ni,nj->nij", b, b)
+    )
     covariance = np.zeros((6, 6))
     covariance[:3, :3] = np.eye(3) / total
     covariance[3:, 3:] = np.linalg.pinv(moment, rcond=1e-12)
@@ -76,7 +78,11 @@ def resect_robust(observed: Floats, known: Floats, variances: Floats, least: int
         if len(rows) <= least or found.chi.max() < MOVED:
             return found, moved
         # The one without which the others agree best.
-        sums = [resect(observed[r], known[r], variances[r]).chi.sum() for k in range(len(rows)) for r in [rows[:k] + rows[k + 1 :]]]
+        sums = [
+            resect(observed[r], known[r], variances[r]).chi.sum()
+            for k in range(len(rows))
+            for r in [rows[:k] + rows[k + 1 :]]
+        ]
         worst = int(np.argmin(sums))
         if sums[worst] > 0.5 * found.chi.sum():
             return found, moved

@@ -73,7 +73,10 @@ def _attend(device: Device, client: socket.socket, token: str) -> None:
                     is_known = is_known or secrets.compare_digest(message.text("token").encode(), token.encode())
                     continue
                 if not is_known:
-                    what, next = "this device is another's, or its token is wrong", f"Set {TOKEN} to what the device was started with"
+                    what, next = (
+                        "this device is another's, or its token is wrong",
+                        f"Set {TOKEN} to what the device was started with",
+                    )
                     client.sendall(encode(Message("error", {"what": what, "next": next})))
                     raise Stranger
                 for answer in answers(device, message):
@@ -92,7 +95,12 @@ def answers(device: Device, message: Message) -> Sequence[Message]:
         return [Message("error", {"what": problem.what, "next": problem.next})]
     except (ValueError, LookupError, ArithmeticError, TypeError) as problem:
         LOG.error("a stand-in failed at '%s'", message.kind, exc_info=problem)
-        return [Message("error", {"what": f"the device cannot do '{message.kind}' as it was asked", "next": "Ask it for something else"})]
+        return [
+            Message(
+                "error",
+                {"what": f"the device cannot do '{message.kind}' as it was asked", "next": "Ask it for something else"},
+            )
+        ]
 
 
 def _wire(answer: Message) -> bytes:

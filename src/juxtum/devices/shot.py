@@ -56,7 +56,9 @@ class Setting:
     warmth: float = 0.0
 
 
-def shoot(body: Body, scene: Scene, pose: Pose, rays: tuple[Floats, Ints], setting: Setting, rng: np.random.Generator) -> Shot:
+def shoot(
+    body: Body, scene: Scene, pose: Pose, rays: tuple[Floats, Ints], setting: Setting, rng: np.random.Generator
+) -> Shot:
     """Cast the rays of one frame (directions (N, 3) in the device's own coordinates and their lines (N,))."""
     own, lines = rays
     directions = own @ pose.to_part.rotation.T

@@ -47,7 +47,11 @@ class StandIn:
         """
         answer = self._answers.get(message.kind)
         if answer is None:
-            raise DeviceError(f"this {self.kind} does not know '{message.kind}'", "device", f"It knows: {', '.join(sorted(self._answers))}")
+            raise DeviceError(
+                f"this {self.kind} does not know '{message.kind}'",
+                "device",
+                f"It knows: {', '.join(sorted(self._answers))}",
+            )
         return answer(message)
 
     def _rng(self, *numbers: int) -> np.random.Generator:
@@ -62,8 +66,18 @@ class StandIn:
 
     def _hello(self, message: Message) -> list[Message]:
         if message.number("version", VERSION) != VERSION:
-            raise DeviceError(f"this device speaks version {VERSION} of the protocol", "connection", "Use a newer desk or an older device")
-        head: dict[str, object] = {"version": VERSION, "device": self.kind, "name": self.model.name, "model": self.model.id, "stand_in": True}
+            raise DeviceError(
+                f"this device speaks version {VERSION} of the protocol",
+                "connection",
+                "Use a newer desk or an older device",
+            )
+        head: dict[str, object] = {
+            "version": VERSION,
+            "device": self.kind,
+            "name": self.model.name,
+            "model": self.model.id,
+            "stand_in": True,
+        }
         return [Message("about", head | self.about())]
 
     def _fault(self, message: Message) -> list[Message]:
@@ -79,8 +93,14 @@ class StandIn:
         elif name == "target":
             index = int(message.number("index"))
             if not 0 <= index < len(self.body.targets):
-                raise DeviceError(f"there is no target {index}", "fault", f"Targets are 0 to {len(self.body.targets) - 1}")
+                raise DeviceError(
+                    f"there is no target {index}", "fault", f"Targets are 0 to {len(self.body.targets) - 1}"
+                )
             self.knocked.add(index)
         else:
-            raise DeviceError(f"there is no fault '{name}'", "fault", f"Faults are: {', '.join((*CONNECTION_FAULTS, 'temperature', 'target', 'uncalibrated'))}")
+            raise DeviceError(
+                f"there is no fault '{name}'",
+                "fault",
+                f"Faults are: {', '.join((*CONNECTION_FAULTS, 'temperature', 'target', 'uncalibrated'))}",
+            )
         return [Message("done", {"fault": name})]

@@ -47,7 +47,9 @@ class Light:
     bloom: Floats
 
 
-def light_back(mode: Mode, exposure: int, finishes: Ints, cosines: Floats, distances: Floats, rng: np.random.Generator) -> Light:
+def light_back(
+    mode: Mode, exposure: int, finishes: Ints, cosines: Floats, distances: Floats, rng: np.random.Generator
+) -> Light:
     """Light that comes back from finishes (N,), indices into `KINDS`, under angles (cosines (N,)) from distances (N,)."""
     angle = np.degrees(np.arccos(np.clip(cosines, -1, 1)))
     kinds = np.array([DIFFUSE[f] for f in KINDS])[finishes]

@@ -154,11 +154,16 @@ class TrackedScanner(HandheldScanner):
             self.position, self._to_map = int(message.number("position", 0)), None
         return super()._hand(message)
 
-    def _tracked(self, pose: Pose, scene: Scene, rng: np.random.Generator) -> tuple[dict[str, object], RigidTransform | None]:
+    def _tracked(
+        self, pose: Pose, scene: Scene, rng: np.random.Generator
+    ) -> tuple[dict[str, object], RigidTransform | None]:
         references = len(self.visible_references()[0])
         fields: dict[str, object] = {"targets": references, "known": references}
         if self._to_map is None:
-            return fields | {"state": "tracker moved", "why": "the tracker's place is not known: measure the reference targets"}, None
+            return fields | {
+                "state": "tracker moved",
+                "why": "the tracker's place is not known: measure the reference targets",
+            }, None
         cage = pose.eye - CAGE_BEHIND * pose.axis
         why = self._hidden(cage, pose, scene)
         if why:
@@ -180,4 +185,6 @@ class TrackedScanner(HandheldScanner):
         eye = self._tracker_pose.offset
         if unit(eye - cage) @ -pose.axis < np.cos(np.radians(self.tracker.facing)):
             return "the back of the scanner is turned away from the tracker"
-        return "the part stands between scanner and tracker" if blocked_between(scene.caster, cage[None], eye)[0] else ""
+        return (
+            "the part stands between scanner and tracker" if blocked_between(scene.caster, cage[None], eye)[0] else ""
+        )

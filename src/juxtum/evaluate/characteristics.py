@@ -84,7 +84,9 @@ def extreme_of(tiles: Tiles, sign: float, limit: float | None) -> Extreme:
     correction = choice_of_the_largest(tiles, sign)
     heights = sign * tiles.means
     best = _deciding(heights, tiles.noise, sign * limit if limit is not None else np.inf, correction.bias)
-    return Extreme(float(sign * (heights[best] - correction.bias)), max(correction.standard, float(tiles.noise[best])), best)
+    return Extreme(
+        float(sign * (heights[best] - correction.bias)), max(correction.standard, float(tiles.noise[best])), best
+    )
 
 
 def _deciding(heights: Floats, noise: Floats, limit: float, bias: float) -> int:

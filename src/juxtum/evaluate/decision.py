@@ -71,9 +71,13 @@ def decide(
         return Decision(Verdict.DOES_NOT_CONFORM, probability, f"{-room:.3f} mm beyond {limit}")
     band = guard * expanded
     if room >= band:
-        return Decision(Verdict.CONFORMS, probability, f"{room:.3f} mm inside {limit}, more than the guard band {band:.3f}")
+        return Decision(
+            Verdict.CONFORMS, probability, f"{room:.3f} mm inside {limit}, more than the guard band {band:.3f}"
+        )
     if room < -band:
-        return Decision(Verdict.DOES_NOT_CONFORM, probability, f"{-room:.3f} mm beyond {limit}, more than the guard band {band:.3f}")
+        return Decision(
+            Verdict.DOES_NOT_CONFORM, probability, f"{-room:.3f} mm beyond {limit}, more than the guard band {band:.3f}"
+        )
     side = "inside" if room >= 0 else "beyond"
     reason = f"{abs(room):.3f} mm {side} {limit}, less than the guard band {band:.3f}"
     return Decision(Verdict.NOT_DECIDED, probability, reason)

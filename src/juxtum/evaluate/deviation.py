@@ -175,7 +175,12 @@ def _strange(points: Floats, feet: Projection, nominal: Nominal, margin: float) 
 
 
 def _widened(
-    points: Floats, directions: Floats | None, feet: Projection, foreign: tuple[ForeignPatch, ...], nominal: Nominal, angle: float
+    points: Floats,
+    directions: Floats | None,
+    feet: Projection,
+    foreign: tuple[ForeignPatch, ...],
+    nominal: Nominal,
+    angle: float,
 ) -> Projection:
     """With the search widened where a patch grows out of the part: a bump of 8 mm is a deviation of 8 mm."""
     rows = np.concatenate([p.rows for p in foreign if p.is_grown] or [np.empty(0, dtype=np.int64)])

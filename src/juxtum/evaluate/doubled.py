@@ -32,7 +32,9 @@ class Doubling:
     @property
     def sentence(self) -> str:
         """What is wrong, and where it may come from."""
-        return f"the scan is double over {100 * self.share:.0f} % of its area: two layers about {self.apart:.2f} mm apart"
+        return (
+            f"the scan is double over {100 * self.share:.0f} % of its area: two layers about {self.apart:.2f} mm apart"
+        )
 
 
 def find_doubling(deviation: Deviation) -> Doubling | None:

@@ -79,7 +79,9 @@ class PassedPatch:
     @property
     def sentence(self) -> str:
         """What is missing, how large and where."""
-        return f"missing surface, {_area(self.area)} at {_place(self.place)}: the scan goes on around it without an edge"
+        return (
+            f"missing surface, {_area(self.area)} at {_place(self.place)}: the scan goes on around it without an edge"
+        )
 
 
 def _area(area: float) -> str:
@@ -119,7 +121,11 @@ def find_foreign(scan: Scan, points: Floats, strange: Bools, nominal: Nominal) -
         numbers = tuple(int(n) + 1 for n in np.unique(near.faces[near.faces >= 0]))
         spot = frozen(points[mine[int(np.argmax(away))]])
         grown = bool(is_open[labels == label].mean() <= OPEN_RIM) if len(scan.triangles) else False
-        found.append(ForeignPatch(float(sizes[label]), spot, float(away.min()), float(away.max()), frozen(mine, np.int64), numbers, grown))
+        found.append(
+            ForeignPatch(
+                float(sizes[label]), spot, float(away.min()), float(away.max()), frozen(mine, np.int64), numbers, grown
+            )
+        )
     return tuple(found)
 
 
@@ -205,7 +211,9 @@ class _Rim:
         ends = points[border_points(scan)]
         self._ends = np.zeros(len(places), dtype=bool)
         if len(ends):
-            away, _ = cKDTree(ends).query(places, distance_upper_bound=max(3 * scan.spacing, 2.4 * samples.size), workers=2)
+            away, _ = cKDTree(ends).query(
+                places, distance_upper_bound=max(3 * scan.spacing, 2.4 * samples.size), workers=2
+            )
             self._ends = np.isfinite(away)
 
     def is_passed(self, rows: Ints) -> bool:

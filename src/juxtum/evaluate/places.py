@@ -58,7 +58,9 @@ def cubes(deviation: MapPoints, rows: Rows, size: float) -> tuple[Rows, Rows]:
     cells = np.floor(deviation.feet[rows] / size).astype(np.int64)
     cells -= cells.min(0)
     span = cells.max(0) + 1
-    return cells, ((deviation.faces[rows].astype(np.int64) * span[0] + cells[:, 0]) * span[1] + cells[:, 1]) * span[2] + cells[:, 2]
+    return cells, ((deviation.faces[rows].astype(np.int64) * span[0] + cells[:, 0]) * span[1] + cells[:, 1]) * span[
+        2
+    ] + cells[:, 2]
 
 
 def sorted_into_places(deviation: MapPoints, rows: Rows, size: float) -> tuple[Rows, Rows, Rows]:

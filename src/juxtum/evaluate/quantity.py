@@ -221,7 +221,9 @@ def judged(line: Line, measured: Measured, objection: str, doubts: tuple[str, ..
         verdict, reason = Verdict.NOT_DECIDED, doubts[0] + more
     if verdict is Verdict.CONFORMS and measured.area_seen < line.least_seen:
         verdict = Verdict.NOT_DECIDED
-        reason = f"only {100 * measured.area_seen:.0f} % of its area was seen, and {100 * line.least_seen:.0f} % must be"
+        reason = (
+            f"only {100 * measured.area_seen:.0f} % of its area was seen, and {100 * line.least_seen:.0f} % must be"
+        )
     if objection:
         verdict, reason = Verdict.NOT_DECIDED, objection
     return LineResult(line, measured, side, verdict, probability, reason)

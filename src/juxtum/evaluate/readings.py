@@ -80,7 +80,9 @@ def take_reading(deviation: Deviation, alignment: Alignment, chain: Chain, place
     """
     foot = deviation.nominal.projector.project(np.asarray(place, dtype=np.float64)[None], limit=20.0)
     if foot.faces[0] < 0:
-        raise InputError("there is no nominal surface within 20 mm", f"reading at {_text(place)}", "Give a place on the part")
+        raise InputError(
+            "there is no nominal surface within 20 mm", f"reading at {_text(place)}", "Give a place on the part"
+        )
     spot, normal = foot.feet[0], foot.normals[0]
     rows = rows_near(deviation, spot, normal, max(RADIUS, 1.5 * deviation.spacing))
     values = deviation.distances[rows]
@@ -133,7 +135,9 @@ def grid_places(nominal: Nominal, face: int, spacing: float, margin: float = 2.0
         raise InputError("the spacing of the grid is not positive", f"face {face}", "Give a spacing in mm")
     area = nominal.face(face).area
     if area / spacing**2 > 400:
-        raise InputError(f"a spacing of {spacing:g} mm gives more than 400 readings", f"face {face}", "Choose a wider one")
+        raise InputError(
+            f"a spacing of {spacing:g} mm gives more than 400 readings", f"face {face}", "Choose a wider one"
+        )
     centres = nominal.samples.centres[nominal.samples.faces == face - 1]
     centres = centres[nominal.edge_distances(centres, margin) >= margin]
     if len(centres) == 0:

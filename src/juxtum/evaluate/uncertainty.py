@@ -126,7 +126,9 @@ class CoatLayer:
 
     def thickness_on(self, faces: Ints) -> Floats:
         """Thickness (N,) on faces (N,) by index from 0, mm."""
-        coated = np.isin(faces, np.array(self.faces, dtype=np.int64) - 1) if self.faces else np.ones(len(faces), dtype=bool)
+        coated = (
+            np.isin(faces, np.array(self.faces, dtype=np.int64) - 1) if self.faces else np.ones(len(faces), dtype=bool)
+        )
         return np.where(coated, self.thickness, 0.0)
 
 
@@ -188,7 +190,10 @@ class Chain:
     def _coat_lines(self, face: int) -> list[Contribution]:
         """Half the spread of a coat counts as rectangular (GUM 4.3.7); the thickness itself is taken off the value."""
         on = [coat for coat in self.coats if face and coat.is_on(face)]
-        return [Contribution(f"coat {1000 * c.thickness:.0f} \u00b1 {1000 * c.spread:.0f} \u00b5m", c.spread / np.sqrt(3)) for c in on]
+        return [
+            Contribution(f"coat {1000 * c.thickness:.0f} \u00b1 {1000 * c.spread:.0f} \u00b5m", c.spread / np.sqrt(3))
+            for c in on
+        ]
 
     def _instrument_lines(self, length: float) -> list[Contribution]:
         instrument = self.instrument
@@ -206,7 +211,9 @@ class Chain:
         if room.temperature is None:
             return Contribution("temperature not stated", 0.0)
         expansion = 1e-6 * room.expansion
-        heat = np.hypot(room.expansion_u * 1e-6 * length * abs(room.temperature - 20.0), expansion * length * room.temperature_u)
+        heat = np.hypot(
+            room.expansion_u * 1e-6 * length * abs(room.temperature - 20.0), expansion * length * room.temperature_u
+        )
         return Contribution(f"temperature {room.temperature:.1f} \u00b0C", float(heat))
 
 

@@ -60,7 +60,13 @@ def read_cad_arrays(path: Path, progress: Progress | None = None, limits: CadLim
         command = [sys.executable, "-P", "-m", __name__, str(path.resolve()), str(answer), str(limits.memory)]
         with (Path(folder) / "said").open("wb") as said:
             process = subprocess.Popen(
-                command, stdin=subprocess.DEVNULL, stdout=said, stderr=said, cwd=folder, env=_environment(), start_new_session=True
+                command,
+                stdin=subprocess.DEVNULL,
+                stdout=said,
+                stderr=said,
+                cwd=folder,
+                env=_environment(),
+                start_new_session=True,
             )
         try:
             code = _awaited(process, limits.seconds_for(size), progress or silent(), path)
@@ -105,7 +111,9 @@ def answer_of(code: int, answer: Path, path: Path) -> CadArrays:
         said = json.loads(answer.read_text("utf-8"))
         raise InputError(said["what"], str(path), said["next"])
     ended = f" ({signal.Signals(-code).name})" if code < 0 and -code in set(signal.Signals) else ""
-    raise InputError(f"the CAD library broke down on this file{ended}", str(path), "Export the model again, best as STEP")
+    raise InputError(
+        f"the CAD library broke down on this file{ended}", str(path), "Export the model again, best as STEP"
+    )
 
 
 def main(arguments: list[str]) -> int:

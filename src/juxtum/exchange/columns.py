@@ -49,8 +49,14 @@ def columns_of(header: str, path: Path) -> Columns | None:
     if header.strip()[:1] in _COMMENTS and sorted(names) != sorted(AXES):
         return None
     if sorted(names) != sorted(AXES):
-        refuse(path, f"the header does not name X, Y and Z once each: '{header[:60]}'", "Name the three columns, or leave the header out")
-    units = {unit for _, _, unit in named if unit} | {word.strip("[]()") for word in words if word.strip("[]()") in _SPELT_OUT}
+        refuse(
+            path,
+            f"the header does not name X, Y and Z once each: '{header[:60]}'",
+            "Name the three columns, or leave the header out",
+        )
+    units = {unit for _, _, unit in named if unit} | {
+        word.strip("[]()") for word in words if word.strip("[]()") in _SPELT_OUT
+    }
     if len(units) > 1:
         refuse(path, f"the header names more than one unit: '{header[:60]}'", "Give all three columns in one unit")
     word = units.pop() if units else ""
@@ -62,7 +68,12 @@ def columns_of(header: str, path: Path) -> Columns | None:
 
 def _normal_places(words: list[str]) -> tuple[int, int, int] | None:
     """Where the parts of a normal stand, by the usual names of their columns."""
-    for names in (("nx", "ny", "nz"), ("i", "j", "k"), ("normal x", "normal y", "normal z"), ("normal_x", "normal_y", "normal_z")):
+    for names in (
+        ("nx", "ny", "nz"),
+        ("i", "j", "k"),
+        ("normal x", "normal y", "normal z"),
+        ("normal_x", "normal_y", "normal_z"),
+    ):
         if all(words.count(name) == 1 for name in names):
             return words.index(names[0]), words.index(names[1]), words.index(names[2])
     return None

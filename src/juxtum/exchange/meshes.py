@@ -69,7 +69,9 @@ def read_mesh(path: Path) -> MeshFile:
     except (ValueError, TypeError, LookupError, ArithmeticError, zlib.error) as problem:
         if isinstance(problem, InputError):
             raise
-        raise InputError(f"the file is damaged ({type(problem).__name__})", str(path), "Copy or export it again") from problem
+        raise InputError(
+            f"the file is damaged ({type(problem).__name__})", str(path), "Copy or export it again"
+        ) from problem
     return _checked(raw, path)
 
 
@@ -99,7 +101,9 @@ def _usable(normals: npt.NDArray[np.float64] | None) -> npt.NDArray[np.float64] 
     return normals if bool((np.abs(np.linalg.norm(normals, axis=1) - 1) < 0.02).all()) else None
 
 
-def _checked_mesh(points: npt.NDArray[np.float64], triangles: npt.NDArray[np.int32], unit: Unit | None, path: Path) -> MeshFile:
+def _checked_mesh(
+    points: npt.NDArray[np.float64], triangles: npt.NDArray[np.int32], unit: Unit | None, path: Path
+) -> MeshFile:
     where = str(path)
     if len(triangles) == 0:
         raise InputError("the file holds no triangles", where, "Export the mesh, not only its points")

@@ -30,7 +30,9 @@ def read(path: Path) -> RawMesh:
     lines = [line for line in lines[first:] if line and line[:1] not in _COMMENTS]
     if not lines or len(words) > 50:
         refuse(path, "this file holds no list of points", "Give three columns of numbers: X, Y and Z")
-    columns = next((c for line in reversed(head[-50:]) if (c := columns_of(line.decode("latin-1"), path)) is not None), Columns())
+    columns = next(
+        (c for line in reversed(head[-50:]) if (c := columns_of(line.decode("latin-1"), path)) is not None), Columns()
+    )
     separator, comma = _layout(lines[0])
     normals = columns.normals or _unnamed_normals(lines, separator, named=bool(words))
     table = _table(path, lines, _Layout(separator, comma, (*columns.places, *(normals or ())), first))
@@ -65,7 +67,13 @@ def _table(path: Path, lines: list[bytes], layout: _Layout) -> npt.NDArray[np.fl
     if layout.comma:
         lines = [line.replace(b",", b".") for line in lines]
     try:
-        quick = np.loadtxt(io.BytesIO(b"\n".join(lines)), delimiter=_text(layout.separator), usecols=layout.places, comments=None, ndmin=2)
+        quick = np.loadtxt(
+            io.BytesIO(b"\n".join(lines)),
+            delimiter=_text(layout.separator),
+            usecols=layout.places,
+            comments=None,
+            ndmin=2,
+        )
         return np.asarray(quick, dtype=np.float64)
     except (ValueError, IndexError):
         # Row by row it takes longer, but the row that is wrong can be named.
@@ -83,5 +91,7 @@ def _row_by_row(path: Path, lines: list[bytes], layout: _Layout) -> npt.NDArray[
             values = line.split(layout.separator)
             result[number] = [float(values[place]) for place in layout.places]
         except (ValueError, IndexError):
-            refuse(path, f"row {number + layout.skipped + 1} does not hold three numbers: '{line[:40].decode('latin-1')}'")
+            refuse(
+                path, f"row {number + layout.skipped + 1} does not hold three numbers: '{line[:40].decode('latin-1')}'"
+            )
     return result

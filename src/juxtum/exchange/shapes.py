@@ -44,7 +44,9 @@ def cad_arrays(shape: Any, file_unit: str = "mm", rule: TessellationRule | None 
     problems = [*collector.problems]
     if loose:
         area = sum(exact_area(face) for face in loose)
-        problems.append(f"{len(loose)} {'face' if len(loose) == 1 else 'faces'} ({area:.4g} mm2) outside the solid left out")
+        problems.append(
+            f"{len(loose)} {'face' if len(loose) == 1 else 'faces'} ({area:.4g} mm2) outside the solid left out"
+        )
     closed, solids = is_closed(shape), count_of(shape, TopAbs_ShapeEnum.TopAbs_SOLID)
     if not closed:
         problems.append("the solid is not closed" if solids else OPEN)
@@ -190,7 +192,9 @@ class _Collector:
         from OCP.BRepAdaptor import BRepAdaptor_Surface
 
         kind = BRepAdaptor_Surface(face).GetType().name.removeprefix("GeomAbs_").lower()
-        self.problems.append(f"a {kind} face of {exact_area(face):.4g} mm2 cannot be cut into triangles and is left out")
+        self.problems.append(
+            f"a {kind} face of {exact_area(face):.4g} mm2 cannot be cut into triangles and is left out"
+        )
 
     def _note_cover(self, index: int, corners: Floats, row: SurfaceRow) -> None:
         crosses = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
@@ -239,7 +243,11 @@ class _Collector:
         return np.concatenate([nodes, *self.nodes]), together, np.concatenate([owners, fine_owners[stand_in]])
 
     def result(
-        self, coarse: tuple[Floats, Ints, Ints], bounds: tuple[Floats, float], volume: float, rest: tuple[int, str, tuple[str, ...]]
+        self,
+        coarse: tuple[Floats, Ints, Ints],
+        bounds: tuple[Floats, float],
+        volume: float,
+        rest: tuple[int, str, tuple[str, ...]],
     ) -> CadArrays:
         if not self.surfaces:
             raise InputError("no face of the model can be used", next="Export it again, best as STEP")

@@ -93,7 +93,9 @@ def read(path: Path) -> RawMesh:
         refuse(path, "the file holds no triangles")
     offsets = np.cumsum([0] + [len(points) for points, _ in parts[:-1]])
     points = np.concatenate([points for points, _ in parts]) * factor
-    return RawMesh(points, np.concatenate([t + o for (_, t), o in zip(parts, offsets, strict=True)]).astype(np.int32), unit)
+    return RawMesh(
+        points, np.concatenate([t + o for (_, t), o in zip(parts, offsets, strict=True)]).astype(np.int32), unit
+    )
 
 
 def _model(path: Path) -> _Model:

@@ -81,7 +81,11 @@ def _sweep(target: Path) -> None:
     mine = re.compile(re.escape(f".{target.name[:LONGEST]}.") + r"\d+(-[0-9a-f]+)?\.part$")
     try:
         for entry in os.scandir(target.parent):
-            if mine.match(entry.name) and entry.is_file(follow_symlinks=False) and time.time() - entry.stat(follow_symlinks=False).st_mtime > STALE:
+            if (
+                mine.match(entry.name)
+                and entry.is_file(follow_symlinks=False)
+                and time.time() - entry.stat(follow_symlinks=False).st_mtime > STALE
+            ):
                 os.unlink(entry.path)
     except OSError:
         return

@@ -33,7 +33,9 @@ def point_normals(points, triangles):
             lengths = length[k] * length[before]
             if lengths == 0.0:
                 continue
-            cosine = -(edge[k, 0] * edge[before, 0] + edge[k, 1] * edge[before, 1] + edge[k, 2] * edge[before, 2]) / lengths
+            cosine = (
+                -(edge[k, 0] * edge[before, 0] + edge[k, 1] * edge[before, 1] + edge[k, 2] * edge[before, 2]) / lengths
+            )
             angle = np.arccos(min(max(cosine, -1.0), 1.0)) / size
             p = triangles[t, k]
             total[p, 0] += angle * nx

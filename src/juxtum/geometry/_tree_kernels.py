@@ -188,7 +188,6 @@ def nearest(points, directions, cosine, either_side, limit, rows, normals, order
     return squared, index, weights, regions
 
 
-
 @nb.njit(cache=True, nogil=True)
 def first_hit(origin, direction, rows, order, boxes, left, first, count):  # type: ignore[no-untyped-def]
     """Triangle that a ray meets first and the distance along it; -1 for none (Moeller and Trumbore 1997)."""

@@ -217,4 +217,3 @@ def _checked_points(values: npt.ArrayLike) -> Floats:
     if not np.isfinite(points).all():
         raise InputError("some coordinates are not finite numbers", next="Export the file again")
     return frozen(points)
-

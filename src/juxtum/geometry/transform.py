@@ -80,7 +80,9 @@ class RigidTransform:
             and _is_near_rotation(matrix[:3, :3], matrix[:3, :3].T @ matrix[:3, :3], 1e-6)
         )
         if not rigid:
-            raise InputError("the matrix is not a rigid transform", next="Give a 4x4 matrix of rotation and translation")
+            raise InputError(
+                "the matrix is not a rigid transform", next="Give a 4x4 matrix of rotation and translation"
+            )
         object.__setattr__(self, "matrix", frozen(matrix))
 
     @classmethod
@@ -133,9 +135,7 @@ class RigidTransform:
         return np.asarray(vectors, dtype=np.float64) @ self.rotation.T
 
     def __matmul__(self, other: RigidTransform) -> RigidTransform:
-        return RigidTransform.from_parts(
-            self.rotation @ other.rotation, self.rotation @ other.offset + self.offset
-        )
+        return RigidTransform.from_parts(self.rotation @ other.rotation, self.rotation @ other.offset + self.offset)
 
     @property
     def angle(self) -> float:

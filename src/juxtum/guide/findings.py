@@ -102,7 +102,10 @@ def _ready(d: Known) -> Finding:
     ticked = len(d.job.prepared)
     if ticked == 0:
         return Finding("nothing prepared yet", State.OPEN)
-    return Finding(f"{ticked} things prepared" if ticked > 1 else "1 thing prepared", State.DONE if "safe" in d.job.prepared else State.OPEN)
+    return Finding(
+        f"{ticked} things prepared" if ticked > 1 else "1 thing prepared",
+        State.DONE if "safe" in d.job.prepared else State.OPEN,
+    )
 
 
 def _capture(d: Known) -> Finding:
@@ -110,7 +113,9 @@ def _capture(d: Known) -> Finding:
     if record is None or not record.patches:
         return Finding("nothing captured yet", State.OPEN)
     goal = d.job.plan.expected.coverage if d.job.plan is not None and d.job.plan.expected is not None else 0.95
-    words = f"{len(record.patches)} patch{'' if len(record.patches) == 1 else 'es'}, {percent(record.coverage, 0)} covered"
+    words = (
+        f"{len(record.patches)} patch{'' if len(record.patches) == 1 else 'es'}, {percent(record.coverage, 0)} covered"
+    )
     return Finding(words, State.DONE if record.coverage >= goal - 0.1 else State.OPEN)
 
 
@@ -154,7 +159,9 @@ def _measure(d: Known) -> Finding:
 def _report(d: Known) -> Finding:
     if d.evaluation is None:
         return Finding("nothing to report yet", State.OPEN)
-    missing = [name for name, value in (("serial", d.job.brief.serial), ("operator", d.job.brief.operator)) if not value]
+    missing = [
+        name for name, value in (("serial", d.job.brief.serial), ("operator", d.job.brief.operator)) if not value
+    ]
     if missing:
         return Finding(f"no {' and no '.join(missing)} named", State.OPEN)
     return Finding("ready to be written", State.DONE)
@@ -176,16 +183,33 @@ def next_action(key: Key, d: Known) -> NextAction:
 
 def _next_brief(d: Known) -> NextAction:
     if d.nominal is None:
-        return NextAction("bring the nominal", "everything is measured against it; CAD keeps its exact faces", "bring nominal", "Choose a file")
+        return NextAction(
+            "bring the nominal",
+            "everything is measured against it; CAD keeps its exact faces",
+            "bring nominal",
+            "Choose a file",
+        )
     if not d.job.procedure.characteristics:
         return NextAction(
-            "add the profile of the whole part", "without a characteristic nothing can conform or not", "add whole profile", "Add it"
+            "add the profile of the whole part",
+            "without a characteristic nothing can conform or not",
+            "add whole profile",
+            "Add it",
         )
     if d.scan is None and not (d.job.plan and d.job.plan.targets):
-        return NextAction("plan the measurement", "nominal and characteristics are here, and nothing is scanned yet", "go plan", "Go to Plan")
+        return NextAction(
+            "plan the measurement",
+            "nominal and characteristics are here, and nothing is scanned yet",
+            "go plan",
+            "Go to Plan",
+        )
     if d.scan is None:
-        return NextAction("bring the scan", "the nominal, the characteristics and a plan are here", "bring scan", "Choose a file")
-    return NextAction("look at the scan", "nominal, scan and characteristics are all here", "go assemble", "Go to Assemble")
+        return NextAction(
+            "bring the scan", "the nominal, the characteristics and a plan are here", "bring scan", "Choose a file"
+        )
+    return NextAction(
+        "look at the scan", "nominal, scan and characteristics are all here", "go assemble", "Go to Assemble"
+    )
 
 
 def _next_plan(d: Known) -> NextAction:
@@ -208,16 +232,28 @@ def _next_assemble(d: Known) -> NextAction:
         return NextAction("bring the scan", "there is nothing to clean yet", "bring scan", "Choose a file")
     if d.table is not None:
         return NextAction(
-            "trim off the table", "a flat region larger than the part lies under it and would be taken for the part", "trim table", "Trim it off"
+            "trim off the table",
+            "a flat region larger than the part lies under it and would be taken for the part",
+            "trim table",
+            "Trim it off",
         )
     if loose_pieces(d):
         number = loose_pieces(d)
         share = 1 - float(d.pieces.areas[0] / d.pieces.areas.sum()) if d.pieces is not None else 0
         words = f"{number} pieces hang in the air" if number > 1 else "1 piece hangs in the air"
-        return NextAction("remove loose fragments", f"{words}, {percent(share)} of the area", "drop pieces", "Remove loose fragments")
+        return NextAction(
+            "remove loose fragments", f"{words}, {percent(share)} of the area", "drop pieces", "Remove loose fragments"
+        )
     if d.nominal is None:
-        return NextAction("bring the nominal", "the scan is clean; it needs something to be held against", "bring nominal", "Choose a file")
-    return NextAction("put it into part coordinates", "the table and the loose fragments are gone", "go align", "Go to Align")
+        return NextAction(
+            "bring the nominal",
+            "the scan is clean; it needs something to be held against",
+            "bring nominal",
+            "Choose a file",
+        )
+    return NextAction(
+        "put it into part coordinates", "the table and the loose fragments are gone", "go align", "Go to Align"
+    )
 
 
 def _next_align(d: Known) -> NextAction:
@@ -226,26 +262,46 @@ def _next_align(d: Known) -> NextAction:
         return NextAction(f"bring the {what}", "an alignment needs both sides", f"bring {what}", "Choose a file")
     kinds = {step.kind for step in d.job.procedure.alignments}
     if not kinds:
-        return NextAction("align automatically", "the pose is found from the shape, then fitted to all of it", "align automatically", "Align")
+        return NextAction(
+            "align automatically",
+            "the pose is found from the shape, then fitted to all of it",
+            "align automatically",
+            "Align",
+        )
     if d.evaluation is not None and d.evaluation.alignment.alternatives:
         number = len(d.evaluation.alignment.alternatives)
         words = f"{number} other pose{'s' if number > 1 else ''} fit as well; look at the stage, take the next one or pick pairs"
         return NextAction("see whether it lies right", words, "next pose", "Take the next pose")
     if "datums" not in kinds:
         return NextAction(
-            "lock it to the drawing's datums", "a best fit spreads errors over the part; the drawing counts from its datums", "pick datums", "Pick datums"
+            "lock it to the drawing's datums",
+            "a best fit spreads errors over the part; the drawing counts from its datums",
+            "pick datums",
+            "Pick datums",
         )
-    return NextAction("read the map", f"the alignment '{d.in_force}' leaves nothing free", "go measure", "Go to Measure")
+    return NextAction(
+        "read the map", f"the alignment '{d.in_force}' leaves nothing free", "go measure", "Go to Measure"
+    )
 
 
 def _next_measure(d: Known) -> NextAction:
     if d.evaluation is None:
-        return NextAction("align the scan first", "deviations need scan and nominal in the same coordinates", "go align", "Go to Align")
+        return NextAction(
+            "align the scan first",
+            "deviations need scan and nominal in the same coordinates",
+            "go align",
+            "Go to Align",
+        )
     if not d.evaluation.ledger:
-        return NextAction("add the profile of the whole part", "the map has no verdict yet", "add whole profile", "Add it")
+        return NextAction(
+            "add the profile of the whole part", "the map has no verdict yet", "add whole profile", "Add it"
+        )
     if d.job.circumstances.instrument is None:
         return NextAction(
-            "say what it was scanned with", "without an instrument no value has an uncertainty and nothing is decided", "go brief", "Go to Brief"
+            "say what it was scanned with",
+            "without an instrument no value has an uncertainty and nothing is decided",
+            "go brief",
+            "Go to Brief",
         )
     worst = worst_result(d)
     if worst is not None and worst.place is not None and not _has_reading_near(d, worst):
@@ -271,7 +327,9 @@ def _has_reading_near(d: Known, worst: LineResult) -> bool:
 def _next_report(d: Known) -> NextAction:
     if d.evaluation is None:
         return NextAction("align and measure first", "there is nothing to hand over yet", "go align", "Go to Align")
-    return NextAction("write the report", "PDF, tables and the coloured scan go into one folder", "write report", "Write it")
+    return NextAction(
+        "write the report", "PDF, tables and the coloured scan go into one folder", "write report", "Write it"
+    )
 
 
 def alignment_facts(d: Known) -> list[tuple[str, str]]:
@@ -280,7 +338,12 @@ def alignment_facts(d: Known) -> list[tuple[str, str]]:
         return []
     a = d.evaluation.alignment
     share = float(d.evaluation.deviation.found.mean())
-    return [("method", a.method), ("RMS", f"{a.rms:.4f} mm"), ("points used", thousands(a.used)), ("scan near nominal", percent(share))]
+    return [
+        ("method", a.method),
+        ("RMS", f"{a.rms:.4f} mm"),
+        ("points used", thousands(a.used)),
+        ("scan near nominal", percent(share)),
+    ]
 
 
 def scan_facts(d: Known) -> list[tuple[str, str]]:
@@ -289,7 +352,10 @@ def scan_facts(d: Known) -> list[tuple[str, str]]:
         return []
     facts = [("points", thousands(len(d.scan.points))), ("spacing", f"{d.scan.spacing:.2f} mm")]
     if isinstance(d.scan, TriangleMesh):
-        facts += [("triangles", thousands(len(d.scan.triangles))), ("area", f"{thousands(round(d.scan.area))} mm\u00b2")]
+        facts += [
+            ("triangles", thousands(len(d.scan.triangles))),
+            ("area", f"{thousands(round(d.scan.area))} mm\u00b2"),
+        ]
     if d.pieces is not None:
         facts.append(("fragments", thousands(len(d.pieces.areas))))
     return facts
@@ -330,7 +396,9 @@ def numbered_warnings(d: Known) -> list[str]:
     places = d.evaluation.deviation.doubts_about(())
     words = [_sentence(note) for note in d.evaluation.doubts.notes]
     words += [f"{number}  {_sentence(text)}" for number, text in enumerate(places[:MOST_NUMBERED], 1)]
-    return words + ([f"{len(places) - MOST_NUMBERED} smaller places are in the report."] if len(places) > MOST_NUMBERED else [])
+    return words + (
+        [f"{len(places) - MOST_NUMBERED} smaller places are in the report."] if len(places) > MOST_NUMBERED else []
+    )
 
 
 def _sentence(text: str) -> str:

@@ -22,7 +22,9 @@ def headline(evaluation: Evaluation) -> str:
     parts = []
     if number[Verdict.DOES_NOT_CONFORM]:
         word = "do" if number[Verdict.DOES_NOT_CONFORM] > 1 or total > 1 else "does"
-        parts.append(f"{number[Verdict.DOES_NOT_CONFORM]} of {total} {word} not conform" if total > 1 else "does not conform")
+        parts.append(
+            f"{number[Verdict.DOES_NOT_CONFORM]} of {total} {word} not conform" if total > 1 else "does not conform"
+        )
     if number[Verdict.NOT_DECIDED]:
         parts.append(f"{number[Verdict.NOT_DECIDED]} not decided" if total > 1 else "not decided")
     unseen = [c.line.id for c in evaluation.ledger if c.area_seen < c.line.least_seen]

@@ -55,7 +55,9 @@ class Coating(BaseModel):
         """A coat of those on offer, put on now."""
         coat = COATS[name]
         lasts = coat.lasts if coat.lasts < 1e6 else None
-        return cls(name=coat.name, faces=faces, thickness=coat.thickness, spread=coat.spread, applied=applied, lasts=lasts)
+        return cls(
+            name=coat.name, faces=faces, thickness=coat.thickness, spread=coat.spread, applied=applied, lasts=lasts
+        )
 
     def is_on(self, began: datetime | None, ended: datetime | None) -> bool:
         """Whether it was on the part at any time between two moments; nobody's saying counts as yes."""
@@ -100,7 +102,9 @@ class Circumstances(BaseModel):
     @property
     def notes(self) -> tuple[str, ...]:
         """What is not known, in words."""
-        words = () if self.instrument is not None else (f"{NO_INSTRUMENT}: the uncertainty of every value is not known",)
+        words = (
+            () if self.instrument is not None else (f"{NO_INSTRUMENT}: the uncertainty of every value is not known",)
+        )
         return words if self.environment.temperature is not None else (*words, NO_TEMPERATURE)
 
 

@@ -238,7 +238,9 @@ class InstrumentModel(Document):
         for mode in self.modes:
             if mode.name == name:
                 return mode
-        raise InputError(f"{self.name} has no mode '{name}'", next=f"Modes are: {', '.join(m.name for m in self.modes)}")
+        raise InputError(
+            f"{self.name} has no mode '{name}'", next=f"Modes are: {', '.join(m.name for m in self.modes)}"
+        )
 
     def chain(self, name: str = "") -> ErrorChain:
         """A chain by its name; the first one when none is named.
@@ -253,7 +255,9 @@ class InstrumentModel(Document):
         for chain in self.chains:
             if chain.name == name:
                 return chain
-        raise InputError(f"{self.name} has no chain '{name}'", next=f"Chains are: {', '.join(c.name for c in self.chains)}")
+        raise InputError(
+            f"{self.name} has no chain '{name}'", next=f"Chains are: {', '.join(c.name for c in self.chains)}"
+        )
 
     def modes_of(self, chain: ErrorChain) -> tuple[Mode, ...]:
         """The modes in which a chain can be used."""
@@ -283,7 +287,11 @@ def parse_instrument(data: bytes, where: str) -> InstrumentModel:
         return parse_document(data, where, Form(InstrumentModel, "an instrument", "See docs/instrument-format.md"))
     except InputError as problem:
         if "schema" in problem.what and b"juxtum-instrument-1" in data:
-            raise InputError("this document only knows a length error", where, "Planning needs juxtum-instrument-2; see docs/instrument-format.md") from problem
+            raise InputError(
+                "this document only knows a length error",
+                where,
+                "Planning needs juxtum-instrument-2; see docs/instrument-format.md",
+            ) from problem
         raise
 
 
@@ -332,7 +340,9 @@ def instrument_named(text: str) -> InstrumentModel:
         if text in (model.kind.value, model.id) or ALSO_CALLED.get(text) is model.kind:
             return model
     names = ", ".join(f"{m.kind} ({m.id})" for m in shipped_instruments())
-    raise InputError(f"no instrument called '{text}' ships with Juxtum", "--instrument", f"Name a document, or one of {names}")
+    raise InputError(
+        f"no instrument called '{text}' ships with Juxtum", "--instrument", f"Name a document, or one of {names}"
+    )
 
 
 def stated_instrument(text: str, chain: str = "") -> Instrument:

@@ -138,7 +138,9 @@ class Procedure(BaseModel):
     def with_scan_renamed(self, old: str, new: str) -> Procedure:
         """With all cleaning and aligning of one scan done to another."""
         mine = (isinstance(s, CleaningModel | AlignModel) and s.scan == old for s in self.steps)
-        moved = (s.model_copy(update={"scan": new}) if is_mine else s for s, is_mine in zip(self.steps, mine, strict=True))
+        moved = (
+            s.model_copy(update={"scan": new}) if is_mine else s for s, is_mine in zip(self.steps, mine, strict=True)
+        )
         return Procedure(steps=tuple(moved))
 
     def without(self, step: Step) -> Procedure:

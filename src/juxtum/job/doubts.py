@@ -38,12 +38,16 @@ def doubts_about_inputs(nominal: Nominal, loaded: LoadedScan, reach: float) -> t
     notes = []
     if nominal.unit_is_assumed and loaded.unit_is_assumed:
         size = " x ".join(f"{v:.4g}" for v in np.ptp(nominal.mesh.bounds, axis=0))
-        notes.append(f"neither file names a unit: all numbers were taken as millimetres, which makes the part {size} mm")
+        notes.append(
+            f"neither file names a unit: all numbers were taken as millimetres, which makes the part {size} mm"
+        )
     if not nominal.is_exact and isinstance(loaded.scan, TriangleMesh) and look_swapped(nominal.mesh, loaded.scan):
         notes.append(SWAPPED)
     if loaded.scan.normals is None and (wall := thinnest_walls(nominal, reach)) is not None:
         what = f"the points come without normals, and walls are only {wall:.2g} mm thick"
-        notes.append(f"{what}: which side a point belongs to is taken from the nearer one; bring a mesh, or points with normals")
+        notes.append(
+            f"{what}: which side a point belongs to is taken from the nearer one; bring a mesh, or points with normals"
+        )
     return tuple(notes)
 
 
@@ -53,7 +57,8 @@ def doubts_about_scan(scan: Scan, deviation: Deviation, alignment: Alignment, pr
     doubling = find_doubling(deviation)
     if doubling is not None:
         objections.append(doubling.sentence)
-    elif is_opposite_hand(scan, deviation.nominal, Fit(alignment.transform, deviation.noise, deviation.area_seen), progress):
+    elif is_opposite_hand(
+        scan, deviation.nominal, Fit(alignment.transform, deviation.noise, deviation.area_seen), progress
+    ):
         objections.append(OPPOSITE_HAND)
     return tuple(objections)
-

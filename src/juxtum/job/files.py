@@ -82,7 +82,11 @@ class FileStore:
         """
         path = self.locate(taken)
         if content_hash(path) != taken.sha256:
-            raise JobError("the kept copy of this file was changed or cut off", f"{taken.name} in {path.parent}", "Bring it in again")
+            raise JobError(
+                "the kept copy of this file was changed or cut off",
+                f"{taken.name} in {path.parent}",
+                "Bring it in again",
+            )
         return path
 
     def locate(self, taken: InputFile) -> Path:

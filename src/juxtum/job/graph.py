@@ -99,7 +99,9 @@ class Graph:
         waiting, begun = [source], set[Source]()
         while waiting:
             now = waiting[-1]
-            missing = [] if now in self._keys else [read for read in self.node(now).reads.values() if read not in self._keys]
+            missing = (
+                [] if now in self._keys else [read for read in self.node(now).reads.values() if read not in self._keys]
+            )
             begun.add(now)
             for read in missing:
                 if read in begun:

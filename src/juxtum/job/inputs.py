@@ -97,7 +97,9 @@ def _check_with_table(file: MeshFile, scale: float, nominal: Nominal, path: Path
         ratio = file.size * scale / nominal.diagonal
         if not LARGEST_RATIO < ratio < LARGEST_WITH_TABLE or find_table(file.scan) is None:
             raise
-        return (f"the scan is {ratio:.3g} times as large as the nominal, which its table may explain; see that the unit is right",)
+        return (
+            f"the scan is {ratio:.3g} times as large as the nominal, which its table may explain; see that the unit is right",
+        )
     return ()
 
 
@@ -106,7 +108,9 @@ def check_guess(file: MeshFile, nominal: Nominal, path: Path) -> None:
     guess = guess_unit(core_size(file.scan), nominal.diagonal)
     if guess is not Unit.MILLIMETRE:
         ratio = nominal.diagonal / core_size(file.scan)
-        what = f"the file names no unit and is {ratio:.3g} times smaller than the nominal; this looks like {guess.plural}"
+        what = (
+            f"the file names no unit and is {ratio:.3g} times smaller than the nominal; this looks like {guess.plural}"
+        )
         raise InputError(what, str(path), f"Give its unit, for example {guess.value}")
 
 

@@ -9,7 +9,16 @@ import numpy as np
 
 from juxtum.align import Alignment
 from juxtum.errors import JobError
-from juxtum.evaluate import Deviation, DeviationStatistics, LineResult, Reading, SearchRule, measure_deviation, statistics, take_reading
+from juxtum.evaluate import (
+    Deviation,
+    DeviationStatistics,
+    LineResult,
+    Reading,
+    SearchRule,
+    measure_deviation,
+    statistics,
+    take_reading,
+)
 from juxtum.evaluate.characteristics import Judgement
 from juxtum.evaluate.kinds import Given
 from juxtum.evaluate.statistics import within
@@ -103,7 +112,9 @@ class Families:
         if file is None:
             raise JobError("the job has no nominal", graph.job.title, "Bring one in Brief")
         make = partial(load_nominal, unit=file.unit)
-        return Node((file.sha256, file.unit), {}, lambda _, progress: make(self._files.checked(file), progress=progress))
+        return Node(
+            (file.sha256, file.unit), {}, lambda _, progress: make(self._files.checked(file), progress=progress)
+        )
 
     def _scan(self, graph: Graph, source: Source) -> Node:
         """Whether there is a nominal decides what is asked about units, not what the numbers are."""
@@ -184,7 +195,9 @@ def _suspicion(graph: Graph, source: Source) -> Node:
 
     def run(outcomes: Outcomes, progress: Progress) -> tuple[str, ...]:
         progress.phase("seeing whether the scan is of this part")
-        return doubts_about_scan(outcomes.of(scan), outcomes.of(deviation_map(source.name)), outcomes.alignment(source.name), progress)
+        return doubts_about_scan(
+            outcomes.of(scan), outcomes.of(deviation_map(source.name)), outcomes.alignment(source.name), progress
+        )
 
     return Node((), under_their_names(scan, deviation_map(source.name), alignment(source.name)), run, shelf="sentences")
 
@@ -197,7 +210,9 @@ def _doubts(graph: Graph, source: Source) -> Node:
 
     def run(outcomes: Outcomes, progress: Progress) -> Doubts:
         objections = outcomes.of(about_scan)
-        return Doubts((*outcomes.of(about_file), *told, *outcomes.alignment(source.name).notes, *objections), objections)
+        return Doubts(
+            (*outcomes.of(about_file), *told, *outcomes.alignment(source.name).notes, *objections), objections
+        )
 
     return Node(told, under_their_names(about_file, alignment(source.name), about_scan), run)
 
@@ -228,7 +243,9 @@ def _line(graph: Graph, source: Source) -> Node:
 
     def run(outcomes: Outcomes, progress: Progress) -> LineResult:
         objection = "; ".join(filter(None, (*stated, *outcomes.of(told).objections)))
-        judgement = Judgement(outcomes.alignment(source.name), Chain.of(job.circumstances), decide.rule, decide.guard, objection)
+        judgement = Judgement(
+            outcomes.alignment(source.name), Chain.of(job.circumstances), decide.rule, decide.guard, objection
+        )
         return characteristic.result(Given(outcomes.of(found), judgement))
 
     parts = (characteristic, job.circumstances, decide.rule, decide.guard, *stated)
@@ -242,7 +259,9 @@ def _reading(graph: Graph, source: Source) -> Node:
 
     def run(outcomes: Outcomes, progress: Progress) -> tuple[Reading, ...]:
         deviation, pose, chain = outcomes.of(found), outcomes.alignment(source.name), Chain.of(circumstances)
-        return tuple(take_reading(deviation, pose, chain, place, label) for label, place in step.places(deviation.nominal))
+        return tuple(
+            take_reading(deviation, pose, chain, place, label) for label, place in step.places(deviation.nominal)
+        )
 
     return Node((step, circumstances), under_their_names(found, alignment(source.name)), run)
 

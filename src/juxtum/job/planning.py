@@ -44,7 +44,9 @@ def with_circumstances(job: Job, **update: object) -> Job:
 
 def with_temperature(job: Job, temperature: float) -> Job:
     """The job with the temperature at which the part is measured."""
-    return with_circumstances(job, environment=job.circumstances.environment.model_copy(update={"temperature": temperature}))
+    return with_circumstances(
+        job, environment=job.circumstances.environment.model_copy(update={"temperature": temperature})
+    )
 
 
 def with_coating(job: Job, applied: datetime | None) -> Job:
@@ -55,9 +57,13 @@ def with_coating(job: Job, applied: datetime | None) -> Job:
 
 def with_captured_circumstances(job: Job, record: CaptureRecord) -> Job:
     """The job as its capture was made: with the plan's instrument if that captured it, and the time in which it did."""
-    instrument = planned_instrument(job) if job.plan is not None and job.plan.instrument.kind.value == record.device else None
+    instrument = (
+        planned_instrument(job) if job.plan is not None and job.plan.instrument.kind.value == record.device else None
+    )
     if instrument is None:
-        model = next((m for m in shipped_instruments() if m.kind.value == _KINDS.get(record.device, record.device)), None)
+        model = next(
+            (m for m in shipped_instruments() if m.kind.value == _KINDS.get(record.device, record.device)), None
+        )
         instrument = model.as_instrument(model.chain()) if model is not None else None
     stated = job.circumstances.instrument
     if instrument is not None and stated is not None and stated.serial:
@@ -70,7 +76,11 @@ def with_foreign_scan(job: Job) -> Job:
     """The job when a scan is brought that nobody captured here: nothing of an earlier capture holds for it."""
     if job.circumstances.origin is Origin.FOREIGN:
         return job
-    return job.model_copy(update={"circumstances": Circumstances(environment=Environment(expansion=job.circumstances.environment.expansion))})
+    return job.model_copy(
+        update={
+            "circumstances": Circumstances(environment=Environment(expansion=job.circumstances.environment.expansion))
+        }
+    )
 
 
 _KINDS = {"head": "structured light", "cabinet": "tomography", "camera": "photo"}

@@ -14,7 +14,11 @@ def faces_named(job: Job) -> tuple[int, ...]:
     """Numbers of all faces that something in a job is about, each once, rising."""
     steps = (number for step in job.procedure.steps for number in step.faces_named)
     coats = (number for coat in job.circumstances.coats for number in coat.faces)
-    plan = () if job.plan is None else (*job.plan.datums, *(n for n, _ in job.plan.finishes), *(t.face for t in job.plan.targets if t.face))
+    plan = (
+        ()
+        if job.plan is None
+        else (*job.plan.datums, *(n for n, _ in job.plan.finishes), *(t.face for t in job.plan.targets if t.face))
+    )
     return tuple(sorted({*steps, *coats, *plan}))
 
 
@@ -57,7 +61,11 @@ def _circumstances(circumstances: Circumstances, found: FoundAgain, notes: list[
         if numbers or not coat.faces:
             coats.append(coat.model_copy(update={"faces": numbers}))
         else:
-            notes.append(f"{coat.name} was on {lost[0].text} only; state again what is coated" if lost else f"{coat.name} is on no face any more")
+            notes.append(
+                f"{coat.name} was on {lost[0].text} only; state again what is coated"
+                if lost
+                else f"{coat.name} is on no face any more"
+            )
     return circumstances.model_copy(update={"coats": tuple(coats)})
 
 

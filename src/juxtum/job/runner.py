@@ -77,7 +77,9 @@ class Runner:
         for now, span in zip(order, _shares(order), strict=True):
             progress.check()
             node = graph.node(now)
-            given = {aside: held[aside] for aside in node.aside} | {name: held[read] for name, read in node.reads.items()}
+            given = {aside: held[aside] for aside in node.aside} | {
+                name: held[read] for name, read in node.reads.items()
+            }
             held[now] = self._keep(graph, now, node.run(Outcomes(given), progress.part(*span)))
             wanted.subtract(node.needed)
             # A long row of cuts must not hold every scan between them.
@@ -166,7 +168,11 @@ class Runner:
         progress = progress or silent()
         scans = {job.procedure.alignment(name).scan for name in (first, second)}
         if len(scans) > 1:
-            raise JobError(f"'{first}' and '{second}' are alignments of different scans", "comparison", "Choose two of the same scan")
+            raise JobError(
+                f"'{first}' and '{second}' are alignments of different scans",
+                "comparison",
+                "Choose two of the same scan",
+            )
         a = self.evaluation(job, first, progress.part(0, 0.5))
         b = self.evaluation(job, second, progress.part(0.5, 1))
         motion = compare(a.alignment.transform, b.alignment.transform, self.nominal(job))

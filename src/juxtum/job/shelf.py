@@ -24,7 +24,19 @@ from juxtum.geometry.arrays import frozen
 
 MOST = 300
 """Files kept; the oldest go first."""
-PACKAGES = ("align", "assemble", "associate", "evaluate", "evaluate/kinds", "exchange", "geometry", "geometry/features", "job", "job/steps", "nominal")
+PACKAGES = (
+    "align",
+    "assemble",
+    "associate",
+    "evaluate",
+    "evaluate/kinds",
+    "exchange",
+    "geometry",
+    "geometry/features",
+    "job",
+    "job/steps",
+    "nominal",
+)
 """Whatever of the program an alignment or a doubt depends on."""
 OFF = "JUXTUM_SHELF"
 """Set to `off` in the environment, nothing is kept or taken."""

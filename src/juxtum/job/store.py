@@ -80,7 +80,16 @@ def load_job(path: Path, files: FileStore, folder: Path) -> Job:
             return job
     except InputError:
         raise
-    except (zipfile.BadZipFile, zlib.error, struct.error, EOFError, NotImplementedError, RuntimeError, LookupError, ValueError) as problem:
+    except (
+        zipfile.BadZipFile,
+        zlib.error,
+        struct.error,
+        EOFError,
+        NotImplementedError,
+        RuntimeError,
+        LookupError,
+        ValueError,
+    ) as problem:
         raise InputError("this is not a job, or it is damaged", str(path), "Open another copy of it") from problem
     except OSError as problem:
         raise InputError("the job cannot be unpacked", str(path), "Check the free space") from problem
@@ -122,7 +131,9 @@ def parse_job(data: bytes, path: Path) -> Job:
     try:
         return Job.model_validate_json(json.dumps(_migrated(raw)))
     except ValidationError as problem:
-        raise InputError(f"the job is damaged: {validation_sentence(problem)}", str(path), "Open another copy of it") from problem
+        raise InputError(
+            f"the job is damaged: {validation_sentence(problem)}", str(path), "Open another copy of it"
+        ) from problem
     except (TypeError, ValueError, RecursionError) as problem:
         raise InputError("the job is damaged", str(path), "Open another copy of it") from problem
 
@@ -141,11 +152,16 @@ def _migrated(raw: dict[str, Any]) -> dict[str, Any]:
     if raw.get("version") == 3:
         brief = dict(raw.get("brief") or {})
         old = {"name": "Handheld laser scanner", "a": 0.020, "b": 0.040}
-        stated: dict[str, Any] = {"instrument": {**old, **brief.pop("instrument", {})}, "environment": {"temperature": 20.0, **brief.pop("environment", {})}}
+        stated: dict[str, Any] = {
+            "instrument": {**old, **brief.pop("instrument", {})},
+            "environment": {"temperature": 20.0, **brief.pop("environment", {})},
+        }
         stated["origin"] = "captured" if raw.get("capture") else "foreign"
         raw = {**raw, "version": 4, "brief": brief, "circumstances": stated}
     if raw.get("version") == 4:
-        held = [{"name": role, "role": role, "file": raw[role]} for role in ("nominal", "scan") if raw.get(role) is not None]
+        held = [
+            {"name": role, "role": role, "file": raw[role]} for role in ("nominal", "scan") if raw.get(role) is not None
+        ]
         kept = {name: value for name, value in raw.items() if name not in ("nominal", "scan")}
         raw = {**kept, "version": 5, "inputs": held, "procedure": _procedure_of_four(raw.get("procedure"))}
     return raw
@@ -234,15 +250,24 @@ def load_procedure(path: Path, files: FileStore, tell: Callable[[str], None] = l
     document = read_document(path, form, _procedure_brought_forward)
     beside = path.parent / document.nominal.path
     nominal = files.adopt(beside, document.nominal.unit)
-    job = Job(brief=document.brief, circumstances=document.circumstances, inputs=inputs_of(nominal), procedure=document.procedure)
+    job = Job(
+        brief=document.brief,
+        circumstances=document.circumstances,
+        inputs=inputs_of(nominal),
+        procedure=document.procedure,
+    )
     if document.nominal.sha256 is not None and nominal.sha256 != document.nominal.sha256:
         job = _on_revision(job, document.nominal.faces, path, files, tell)
     elif document.nominal.sha256 is None:
-        tell(f"the procedure does not say which revision of '{beside.name}' it was made with; the one beside it was taken")
+        tell(
+            f"the procedure does not say which revision of '{beside.name}' it was made with; the one beside it was taken"
+        )
     return job
 
 
-def _on_revision(job: Job, faces: tuple[Fingerprint, ...], path: Path, files: FileStore, tell: Callable[[str], None]) -> Job:
+def _on_revision(
+    job: Job, faces: tuple[Fingerprint, ...], path: Path, files: FileStore, tell: Callable[[str], None]
+) -> Job:
     """The job of a procedure on a nominal that it was not made with.
 
     Raises
@@ -254,7 +279,9 @@ def _on_revision(job: Job, faces: tuple[Fingerprint, ...], path: Path, files: Fi
     what = f"'{job.nominal.name}' is not the nominal that this procedure was made with; it is another revision or another part"
     known = {face.number for face in faces}
     if not set(faces_named(job)) <= known or not known:
-        raise InputError(what, str(path), "Put the right file beside it, or make the procedure anew from the new drawing")
+        raise InputError(
+            what, str(path), "Put the right file beside it, or make the procedure anew from the new drawing"
+        )
     made, notes = revised(job, faces, load_nominal(files.checked(job.nominal), job.nominal.unit, silent()))
     if not faces_named(made):
         raise InputError(f"{what}: none of its faces were found in it", str(path), "Put the right file beside it")
@@ -291,6 +318,10 @@ def save_procedure(job: Job, path: Path, nominal: Path, faces: tuple[Fingerprint
         What the faces are known by that it names.
     """
     unit = job.nominal.unit if job.nominal else None
-    reference = NominalReference(path=os.path.relpath(nominal, path.parent), unit=unit, sha256=content_hash(nominal), faces=faces)
-    document = ProcedureFile(nominal=reference, brief=job.brief, circumstances=for_other_parts(job.circumstances), procedure=job.procedure)
+    reference = NominalReference(
+        path=os.path.relpath(nominal, path.parent), unit=unit, sha256=content_hash(nominal), faces=faces
+    )
+    document = ProcedureFile(
+        nominal=reference, brief=job.brief, circumstances=for_other_parts(job.circumstances), procedure=job.procedure
+    )
     write_atomically(path, lambda target: target.write_text(document.model_dump_json(indent=1, by_alias=True), "utf-8"))

@@ -156,7 +156,9 @@ class Timeline:
             if mark and last is not None and last is not self._taken and last.mark == mark:
                 # The one that waits is taken up into this one.
                 before = last.move
-                return self._put(label, mark, lambda line: before(line).edited(number, label, mark, change), instead=last)
+                return self._put(
+                    label, mark, lambda line: before(line).edited(number, label, mark, change), instead=last
+                )
             return self._put(label, mark, lambda line: line.edited(number, label, mark, change))
 
     def undo(self) -> Draft | None:
@@ -204,7 +206,9 @@ class Timeline:
         """
         with self._lock:
             if draft is None or not self._waiting or self._waiting[0] is not draft:
-                raise JobError("a step was recorded out of its turn", draft.label if draft else "timeline", "Undo and do it again")
+                raise JobError(
+                    "a step was recorded out of its turn", draft.label if draft else "timeline", "Undo and do it again"
+                )
             self._line = draft.line
             del self._waiting[0]
             self._taken = None
@@ -245,7 +249,9 @@ def carried_over(base: Job, made: Job, newest: Job) -> Job:
     >>> carried_over(base, made, newest).prepared
     ('safe',)
     """
-    return made if newest is base else newest.model_copy(update=_differences(base, made, newest, deep=("plan", "brief")))
+    return (
+        made if newest is base else newest.model_copy(update=_differences(base, made, newest, deep=("plan", "brief")))
+    )
 
 
 def _differences(base: Any, made: Any, newest: Any, deep: tuple[str, ...] = ()) -> dict[str, Any]:

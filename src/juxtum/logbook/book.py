@@ -96,11 +96,15 @@ def _clear_what_was_begun(connection: Connection) -> None:
     """
     known = set(inspect(connection).get_table_names())
     ours = known & set(Base.metadata.tables)
-    if not ours or ("alembic_version" in known and connection.execute(text("select count(*) from alembic_version")).scalar()):
+    if not ours or (
+        "alembic_version" in known and connection.execute(text("select count(*) from alembic_version")).scalar()
+    ):
         return
     tables = [table for table in reversed(Base.metadata.sorted_tables) if table.name in ours]
     if any(connection.execute(select(func.count()).select_from(table)).scalar() for table in tables):
-        raise JobError("the logbook does not say which version it is", "logbook", "Restore a copy of it, or name another logbook")
+        raise JobError(
+            "the logbook does not say which version it is", "logbook", "Restore a copy of it, or name another logbook"
+        )
     for table in tables:
         table.drop(connection)
 
@@ -127,7 +131,9 @@ class Logbook:
             self._engine = _engine(self.url)
             self._upgrade()
         except (SQLAlchemyError, OSError) as problem:
-            raise JobError("the logbook cannot be opened", self._where, "Check the file and its folder, or name another logbook") from problem
+            raise JobError(
+                "the logbook cannot be opened", self._where, "Check the file and its folder, or name another logbook"
+            ) from problem
         self._begin()
 
     def _upgrade(self) -> None:
@@ -146,7 +152,9 @@ class Logbook:
                 config.attributes["connection"] = connection
                 command.upgrade(config, "head")
         except CommandError as problem:
-            raise JobError("the logbook was written by a newer program", self._where, "Use that one, or name another logbook") from problem
+            raise JobError(
+                "the logbook was written by a newer program", self._where, "Use that one, or name another logbook"
+            ) from problem
 
     def _begin(self) -> None:
         """A new logbook knows the shop's artefacts."""
@@ -164,7 +172,9 @@ class Logbook:
                 with Session(self._engine, expire_on_commit=False) as session, session.begin():
                     yield session
             except SQLAlchemyError as problem:
-                raise JobError("the logbook could not be read or written", self._where, "Check the file and the free space") from problem
+                raise JobError(
+                    "the logbook could not be read or written", self._where, "Check the file and the free space"
+                ) from problem
 
     def close(self) -> None:
         """Let the database go."""
@@ -242,12 +252,16 @@ class Logbook:
     def calibrations(self, instrument: InstrumentRow) -> Sequence[CalibrationRow]:
         """All calibrations of an instrument, the newest first."""
         with self._session() as session:
-            return session.scalars(select(CalibrationRow).filter_by(instrument_id=instrument.id).order_by(CalibrationRow.at.desc())).all()
+            return session.scalars(
+                select(CalibrationRow).filter_by(instrument_id=instrument.id).order_by(CalibrationRow.at.desc())
+            ).all()
 
     def checks(self, instrument: InstrumentRow) -> Sequence[CheckRow]:
         """All checks of an instrument, the newest first."""
         with self._session() as session:
-            return session.scalars(select(CheckRow).filter_by(instrument_id=instrument.id).order_by(CheckRow.at.desc())).all()
+            return session.scalars(
+                select(CheckRow).filter_by(instrument_id=instrument.id).order_by(CheckRow.at.desc())
+            ).all()
 
     def exercises(self, learner: str = "") -> Sequence[ExerciseRow]:
         """Exercises of a learner, or of all, the newest first."""
@@ -263,9 +277,17 @@ class Logbook:
         if not instrument.certificate or instrument.due is None:
             return Readiness(policy=policy, is_met=False, reason=f"{instrument.name} has no certificate")
         if instrument.due < now.date():
-            return Readiness(policy=policy, is_met=False, reason=f"the certificate {instrument.certificate} ran out on {instrument.due.isoformat()}")
+            return Readiness(
+                policy=policy,
+                is_met=False,
+                reason=f"the certificate {instrument.certificate} ran out on {instrument.due.isoformat()}",
+            )
         if policy is Policy.CERTIFICATE:
-            return Readiness(policy=policy, is_met=True, reason=f"certificate {instrument.certificate}, valid until {instrument.due.isoformat()}")
+            return Readiness(
+                policy=policy,
+                is_met=True,
+                reason=f"certificate {instrument.certificate}, valid until {instrument.due.isoformat()}",
+            )
         today = [check for check in self.checks(instrument) if check.at.date() == now.date() and check.at <= now]
         if not today:
             return Readiness(policy=policy, is_met=False, reason=f"{instrument.name} was not verified today")

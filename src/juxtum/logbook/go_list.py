@@ -50,12 +50,19 @@ class GoItem:
         return self.standing is Standing.DONE
 
 
-def go_list(job: Job, planner: Planner, calibrations: Sequence[CalibrationRow], now: datetime | None = None) -> tuple[GoItem, ...]:
+def go_list(
+    job: Job, planner: Planner, calibrations: Sequence[CalibrationRow], now: datetime | None = None
+) -> tuple[GoItem, ...]:
     """Everything, in the order in which it is done."""
     now = now or datetime.now()
     plan = planner.plan
     items = [
-        GoItem("", "plan", Standing.DONE if plan.targets else Standing.MISSING, f"{len(plan.targets)} targets" if plan.targets else "plan the targets first"),
+        GoItem(
+            "",
+            "plan",
+            Standing.DONE if plan.targets else Standing.MISSING,
+            f"{len(plan.targets)} targets" if plan.targets else "plan the targets first",
+        ),
         _ticked(job, "warm", "instrument warm", f"{planner.model.warm_up_minutes:.0f} min switched on"),
         _ticked(job, "soak", "part at room temperature", _soak(planner, job)),
         _ticked(job, "clean", "part clean and dry"),
@@ -73,7 +80,9 @@ def go_list(job: Job, planner: Planner, calibrations: Sequence[CalibrationRow], 
     ready = job.readiness
     if ready.policy is not Policy.NONE:
         words = ready.reason if not ready.note else f"{ready.reason}; overridden: {ready.note}"
-        items.append(GoItem("", f"instrument: {ready.policy}", Standing.MISSING if ready.objection else Standing.DONE, words))
+        items.append(
+            GoItem("", f"instrument: {ready.policy}", Standing.MISSING if ready.objection else Standing.DONE, words)
+        )
     return tuple(items)
 
 
@@ -103,9 +112,20 @@ def _calibrations(model: InstrumentModel, rows: Sequence[CalibrationRow], now: d
             items.append(GoItem("", f"{kind.value} calibrated", Standing.MISSING, "not today"))
             after = datetime.max
         elif last.at < after:
-            items.append(GoItem("", f"{kind.value} calibrated", Standing.MISSING, "again: what comes before it was calibrated later"))
+            items.append(
+                GoItem(
+                    "", f"{kind.value} calibrated", Standing.MISSING, "again: what comes before it was calibrated later"
+                )
+            )
         elif not last.passed:
-            items.append(GoItem("", f"{kind.value} calibrated", Standing.MISSING, f"failed: {1000 * last.value:.0f} \u00b5m, {1000 * last.limit:.0f} allowed"))
+            items.append(
+                GoItem(
+                    "",
+                    f"{kind.value} calibrated",
+                    Standing.MISSING,
+                    f"failed: {1000 * last.value:.0f} \u00b5m, {1000 * last.limit:.0f} allowed",
+                )
+            )
             after = datetime.max
         else:
             words = f"{last.at:%H:%M}, {1000 * last.value:.0f} of {1000 * last.limit:.0f} \u00b5m, {last.temperature:.1f} \u00b0C"

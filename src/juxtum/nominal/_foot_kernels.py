@@ -200,7 +200,9 @@ def _faces_at(corners, corner_starts, corner_entries, places, p, tried, seeds):
 
 
 @nb.njit(parallel=True, cache=True, nogil=True)
-def project_border(points, directions, cosine, index, least, surfaces, mesh, border, feet, normals, faces, signs, kinds_of_foot):
+def project_border(
+    points, directions, cosine, index, least, surfaces, mesh, border, feet, normals, faces, signs, kinds_of_foot
+):
     """Second pass: all faces that meet near the nearest triangle compete with their feet and their borders.
 
     least: squared distance (N,) that a foot within a face has at least.
@@ -237,12 +239,20 @@ def project_border(points, directions, cosine, index, least, surfaces, mesh, bor
                 if face_foot(face, kinds, rows, shapes, boxes, knots, poles, p, seed, work, out, q, normal):
                     agree = 1.0
                     if filtered:
-                        agree = normal[0] * directions[i, 0] + normal[1] * directions[i, 1] + normal[2] * directions[i, 2]
+                        agree = (
+                            normal[0] * directions[i, 0] + normal[1] * directions[i, 1] + normal[2] * directions[i, 2]
+                        )
                     d = (p[0] - q[0]) ** 2 + (p[1] - q[1]) ** 2 + (p[2] - q[2]) ** 2
                     known = node_normals[seeds[j]]
                     is_front = known[0] * normal[0] + known[1] * normal[1] + known[2] * normal[2] >= NEARBY
                     # Nearer than the triangles are, but for their chords, lies no face: such a foot is beyond its border.
-                    if is_front and d >= least[i] and agree >= cosine and d < best and is_inside(face, trees, neighbours, q, normal, c, t, m):
+                    if (
+                        is_front
+                        and d >= least[i]
+                        and agree >= cosine
+                        and d < best
+                        and is_inside(face, trees, neighbours, q, normal, c, t, m)
+                    ):
                         best = d
                         kinds_of_foot[i] = 0
                         faces[i] = face

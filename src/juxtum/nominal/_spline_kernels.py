@@ -214,7 +214,9 @@ def foot(shape, box, knots, poles, p, seed, work, out, q, n):
         q[k] = out[0, k]
     if not _normal(out, n):
         # At a pole the normal is that of the surface just beside it.
-        evaluate(shape, knots, poles, u + (box[0] + box[1] - 2 * u) * 1e-5, v + (box[2] + box[3] - 2 * v) * 1e-5, work, out)
+        evaluate(
+            shape, knots, poles, u + (box[0] + box[1] - 2 * u) * 1e-5, v + (box[2] + box[3] - 2 * v) * 1e-5, work, out
+        )
         if not _normal(out, n):
             return False
     return done

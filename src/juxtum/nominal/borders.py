@@ -78,14 +78,18 @@ def borders(t: CadArrays) -> Borders:
     order, first_nodes, spans = _arranged(faces[open_edges[owners]], (pieces[:, :3] + pieces[:, 3:6]) / 2, len(t.kinds))
     pieces, owners, steps = np.ascontiguousarray(pieces[order]), owners[order], steps[order]
     ends = np.column_stack([welded[start_nodes], welded[end_nodes]])[owners]
-    sharp = _sharp(low[open_edges] * count + high[open_edges], TriangleMesh(t.nodes, t.triangles), open_edges // 3)[owners]
+    sharp = _sharp(low[open_edges] * count + high[open_edges], TriangleMesh(t.nodes, t.triangles), open_edges // 3)[
+        owners
+    ]
     # Places within a bent border have numbers of their own, beyond those of the nodes.
     chain = np.where(steps == np.array([0, 4]), ends, count + 3 * owners[:, None] + steps - 1)
     neighbours = _neighbours(faces[open_edges[owners]] * (count + 3 * len(open_edges)), chain)
     corners = np.argsort(welded, kind="stable")
     entries = np.column_stack([_node_faces(t)[corners], corners])
     trees = (first_nodes, _boxes(pieces, spans), spans, pieces)
-    return Borders(pieces, trees, neighbours, ends, np.searchsorted(welded[corners], np.arange(count + 1)), entries, welded, sharp)
+    return Borders(
+        pieces, trees, neighbours, ends, np.searchsorted(welded[corners], np.arange(count + 1)), entries, welded, sharp
+    )
 
 
 def _bent(t: CadArrays, starts: Ints, ends: Ints) -> tuple[Floats, Ints, Ints]:

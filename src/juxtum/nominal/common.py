@@ -31,7 +31,9 @@ def common_feature(nominal: Nominal, numbers: Sequence[int], where: str) -> Feat
         raise InputError(what, where, "Pick a plane, a cylinder, a cone, a sphere or a torus")
     for face in faces[1:]:
         if not _same(first, face.feature):
-            raise InputError(f"faces {faces[0].number} and {face.number} do not lie on one {faces[0].kind}", where, "Pick others")
+            raise InputError(
+                f"faces {faces[0].number} and {face.number} do not lie on one {faces[0].kind}", where, "Pick others"
+            )
     return first
 
 

@@ -37,7 +37,9 @@ class Fingerprint(BaseModel):
     @classmethod
     def of(cls, face: NominalFace, middle: Floats) -> Fingerprint:
         """That of a face."""
-        return cls(number=face.number, kind=face.kind, area=face.area, middle=_triple(middle), point=_triple(face.centre))
+        return cls(
+            number=face.number, kind=face.kind, area=face.area, middle=_triple(middle), point=_triple(face.centre)
+        )
 
     @property
     def text(self) -> str:
@@ -91,7 +93,9 @@ class FoundAgain:
     def renumbered(self, faces: Iterable[int]) -> tuple[tuple[int, ...], tuple[Fingerprint, ...]]:
         """The new numbers of those faces that were found, and those that were lost."""
         faces = tuple(faces)
-        return tuple(self.numbers[n] for n in faces if n in self.numbers), tuple(self.lost[n] for n in faces if n in self.lost)
+        return tuple(self.numbers[n] for n in faces if n in self.numbers), tuple(
+            self.lost[n] for n in faces if n in self.lost
+        )
 
     def on_faces(self, holder: H) -> H:
         """A document with `faces` and `lost` on the new faces; what is lost joins what was lost before."""
@@ -101,7 +105,10 @@ class FoundAgain:
     @property
     def notes(self) -> tuple[str, ...]:
         """What has to be told, in sentences."""
-        moved = [f"{old.text} lies on another surface now; it was taken to be face {self.numbers[old.number]}" for old in self.changed]
+        moved = [
+            f"{old.text} lies on another surface now; it was taken to be face {self.numbers[old.number]}"
+            for old in self.changed
+        ]
         return (*moved, *(f"{old.text} is not in the new nominal" for old in self.lost.values()))
 
 
@@ -150,7 +157,11 @@ def find_again(before: Iterable[Fingerprint], nominal: Nominal) -> FoundAgain:
         near = {old.number: [f for f in free if _is_like(old, f, middles)] for old in left.values()}
         for old in list(left.values()):
             found = [f for f in near[old.number] if is_moved or _is_on(old, f, nominal.diagonal)]
-            rivals = [other for other, faces in near.items() if other != old.number and other in left and is_moved and found[:1] == faces[:1]]
+            rivals = [
+                other
+                for other, faces in near.items()
+                if other != old.number and other in left and is_moved and found[:1] == faces[:1]
+            ]
             if len(found) == 1 and found[0] in free and not rivals:
                 numbers[old.number] = found[0].number
                 changed += [old] if is_moved else []

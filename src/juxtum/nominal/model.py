@@ -266,7 +266,9 @@ def sample_surface(mesh: TriangleMesh, faces: Ints, size: float) -> SurfaceSampl
         owners = np.concatenate([owners, owners])
     together = np.concatenate(done_corners)
     triangles = np.arange(3 * len(together), dtype=np.int32).reshape(-1, 3)
-    return SurfaceSamples(TriangleMesh(together.reshape(-1, 3), triangles), frozen(np.concatenate(done_owners), np.int32), size)
+    return SurfaceSamples(
+        TriangleMesh(together.reshape(-1, 3), triangles), frozen(np.concatenate(done_owners), np.int32), size
+    )
 
 
 def _exact_face(t: CadArrays, mesh: TriangleMesh, index: int) -> NominalFace:

@@ -48,7 +48,11 @@ class Projection:
     def joined(cls, parts: list[Projection]) -> Projection:
         """One projection of parts that follow each other."""
         names = ("distances", "feet", "normals", "faces", "on_border")
-        return parts[0] if len(parts) == 1 else cls(*(np.concatenate([getattr(part, name) for part in parts]) for name in names))
+        return (
+            parts[0]
+            if len(parts) == 1
+            else cls(*(np.concatenate([getattr(part, name) for part in parts]) for name in names))
+        )
 
 
 class Projector(Protocol):
@@ -145,7 +149,9 @@ class ExactProjector:
         pieces = []
         for start in range(0, max(len(points), 1), CHUNK):
             part = slice(start, start + CHUNK)
-            pieces.append(self._project_some(points[part], None if directions is None else directions[part], limit, angle))
+            pieces.append(
+                self._project_some(points[part], None if directions is None else directions[part], limit, angle)
+            )
         return Projection.joined(pieces)
 
     def _project_some(self, points: Floats, directions: Floats | None, limit: float, angle: float) -> Projection:
@@ -208,7 +214,13 @@ class ExactProjector:
         return result, np.where(side >= 0, 1.0, -1.0)
 
     def _second_pass(
-        self, points: Floats, directions: Floats | None, near: Nearest, result: dict[str, Any], signs: Floats, angle: float
+        self,
+        points: Floats,
+        directions: Floats | None,
+        near: Nearest,
+        result: dict[str, Any],
+        signs: Floats,
+        angle: float,
     ) -> None:
         from juxtum.nominal import _foot_kernels as kernels
 
@@ -250,4 +262,6 @@ class ExactProjector:
             agree = np.einsum("ij,ij->i", normals, directions)
             lost |= (agree < np.cos(np.radians(angle))) & ~result["on_border"]
         signed = np.where(lost, np.nan, signs * distances)
-        return Projection(signed, feet, normals, np.where(lost, -1, faces).astype(np.int32), result["on_border"] & ~lost)
+        return Projection(
+            signed, feet, normals, np.where(lost, -1, faces).astype(np.int32), result["on_border"] & ~lost
+        )

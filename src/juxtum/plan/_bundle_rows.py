@@ -111,7 +111,9 @@ def linearise(network: Network) -> System:
     by_q, by_lens, q = _derivatives(network)
     by_point = np.einsum("nij,njk->nik", by_q, photos.rotations[rays.photos])
     by_turn = -np.einsum("nij,njk->nik", by_q, _skew(q))
-    kept = np.unique([[b.first, b.second] for b in network.bars]).astype(int) if network.bars else np.empty(0, dtype=int)
+    kept = (
+        np.unique([[b.first, b.second] for b in network.bars]).astype(int) if network.bars else np.empty(0, dtype=int)
+    )
     eliminated = np.setdiff1d(np.arange(len(network.points)), kept)
     m, has_lens = len(photos.centres), 5 if network.is_self_calibrating else 0
     width = 6 * m + has_lens + 3 * len(kept)
@@ -127,7 +129,9 @@ def linearise(network: Network) -> System:
     number = np.full(len(network.points), -1)
     number[eliminated] = 3 * np.arange(len(eliminated))
     on_rest = np.flatnonzero(number[rays.targets] >= 0)
-    points = _spread(by_point[on_rest] * weight, number[rays.targets[on_rest]], 3 * len(eliminated), on_rest, len(rays.photos))
+    points = _spread(
+        by_point[on_rest] * weight, number[rays.targets[on_rest]], 3 * len(eliminated), on_rest, len(rays.photos)
+    )
     r = np.zeros((len(rays.photos), 2)) if rays.places.size == 0 else residuals(network) * weight
     return _normal(network, points, rest, r.ravel(), eliminated, kept, slot, width)
 
@@ -160,7 +164,15 @@ def _normal(
     right = np.concatenate([right, np.zeros(datum.shape[1])])
     lens = 5 if network.is_self_calibrating else 0
     return System(
-        np.asarray(np.linalg.inv(blocks), dtype=np.float64), mixed, whole, np.asarray(points.T @ r), right, eliminated, kept, len(network.photos.centres), lens
+        np.asarray(np.linalg.inv(blocks), dtype=np.float64),
+        mixed,
+        whole,
+        np.asarray(points.T @ r),
+        right,
+        eliminated,
+        kept,
+        len(network.photos.centres),
+        lens,
     )
 
 
@@ -198,7 +210,9 @@ def solve(system: System) -> Solution:
     reduced, weighted = _reduced(system)
     from scipy import linalg
 
-    y = linalg.solve(reduced, system.right_rest - weighted.T @ system.right_eliminated, assume_a="sym", check_finite=False)
+    y = linalg.solve(
+        reduced, system.right_rest - weighted.T @ system.right_eliminated, assume_a="sym", check_finite=False
+    )
     e = len(system.eliminated)
     x = np.einsum("eij,ej->ei", system.blocks, (system.right_eliminated - system.mixed @ y).reshape(e, 3))
     m = system.photos

@@ -49,7 +49,9 @@ def spreads(counts, sums, squares, noise, bare, lost):  # type: ignore[no-untype
         s = math.sqrt((d0 * d0 + d1 * d1 + d2 * d2 + 2 * off) / 6)
         largest = q
         if s > 0:
-            half = (d0 * (d1 * d2 - v12 * v12) - v01 * (v01 * d2 - v12 * v02) + v02 * (v01 * v12 - d1 * v02)) / (2 * s**3)
+            half = (d0 * (d1 * d2 - v12 * v12) - v01 * (v01 * d2 - v12 * v02) + v02 * (v01 * v12 - d1 * v02)) / (
+                2 * s**3
+            )
             largest = q + 2 * s * math.cos(math.acos(min(1.0, max(-1.0, half))) / 3)
         result[p] = min(noise * math.sqrt(max(largest, 0.0)), lost)
     return result

@@ -141,7 +141,9 @@ def _facts(
     seen_by = seen.sum(0)
     nearest = apart.min(1)
     return [
-        TargetFacts(int(seen_by[k]), int(lost[k]), float(nearest[k]), tuple(_broken(rules, t, float(nearest[k]), bool(flat[k]))))
+        TargetFacts(
+            int(seen_by[k]), int(lost[k]), float(nearest[k]), tuple(_broken(rules, t, float(nearest[k]), bool(flat[k])))
+        )
         for k, t in enumerate(targets)
     ]
 

@@ -43,10 +43,14 @@ def lay_bars(nominal: Nominal, model: InstrumentModel, room: Environment, count:
         side = 1.0 if k % 2 == 0 else -1.0
         beside = side * (0.5 * float((high - low) @ np.abs(across)) + 0.12 * bar.length + 60)
         sideways = along if is_short and k % 2 else across
-        centre = nominal.centre + shift * along + beside * sideways + rise * 0.5 * abs(float(direction @ rise)) * bar.length
+        centre = (
+            nominal.centre + shift * along + beside * sideways + rise * 0.5 * abs(float(direction @ rise)) * bar.length
+        )
         ends = np.stack([centre - direction * bar.length / 2, centre + direction * bar.length / 2])
         warm = bar.expansion * 1e-6 * (room.expected_temperature - 20.0)
-        heat = np.hypot(bar.expansion_u * 1e-6 * abs(room.expected_temperature - 20.0), bar.expansion * 1e-6 * room.temperature_u)
+        heat = np.hypot(
+            bar.expansion_u * 1e-6 * abs(room.expected_temperature - 20.0), bar.expansion * 1e-6 * room.temperature_u
+        )
         spread = float(np.hypot(bar.uncertainty / 2, bar.length * heat))
         result.append(LaidBar(bar, frozen(ends), bar.length * (1 + warm), spread))
     return tuple(result)

@@ -72,12 +72,19 @@ class BlindSpot:
 
 
 def known_spots(
-    nominal: Nominal, task: Task, model: InstrumentModel, mode: Mode, spacing: float, finishes: dict[int, Finish] | None = None
+    nominal: Nominal,
+    task: Task,
+    model: InstrumentModel,
+    mode: Mode,
+    spacing: float,
+    finishes: dict[int, Finish] | None = None,
 ) -> list[BlindSpot]:
     """What follows from the drawing alone, without any pose: deep holes, thin sheet, finishes."""
     measured = set(task.measured_faces(nominal))
     holes = [hole for hole in find_holes(nominal) if set(hole.faces) & measured]
-    found = [spot for hole in holes if (spot := _deep(hole, model, mode, task) or _thin(hole, spacing, task)) is not None]
+    found = [
+        spot for hole in holes if (spot := _deep(hole, model, mode, task) or _thin(hole, spacing, task)) is not None
+    ]
     for number, finish in sorted((finishes or {}).items()):
         nominal.face(number)
         if number in measured and finish is not Finish.MATT:
@@ -109,7 +116,11 @@ def methods(task: Task, spots: Sequence[BlindSpot]) -> dict[str, Method]:
     result = dict.fromkeys((aim.id for aim in task.aims), Method.SCAN)
     for spot in spots:
         for aim in task.aims:
-            if aim.faces and set(aim.faces) & set(spot.faces) and order.index(spot.method) > order.index(result[aim.id]):
+            if (
+                aim.faces
+                and set(aim.faces) & set(spot.faces)
+                and order.index(spot.method) > order.index(result[aim.id])
+            ):
                 result[aim.id] = spot.method
     return result
 
@@ -127,7 +138,15 @@ def _deep(hole: Hole, model: InstrumentModel, mode: Mode, task: Task) -> BlindSp
     better = max(model.modes, key=lambda m: reach_of(m, hole.diameter))
     lost = 1 - reach / hole.ratio
     if hole.ratio <= reach_of(better, hole.diameter):
-        return BlindSpot(Cause.DEEP, hole.faces, _aims(task, hole.faces), reason, f"use '{better.name}' there", Method.OTHER_MODE, lost)
+        return BlindSpot(
+            Cause.DEEP,
+            hole.faces,
+            _aims(task, hole.faces),
+            reason,
+            f"use '{better.name}' there",
+            Method.OTHER_MODE,
+            lost,
+        )
     return BlindSpot(Cause.DEEP, hole.faces, _aims(task, hole.faces), reason, "probe it", Method.PROBE, lost)
 
 
@@ -153,7 +172,17 @@ def _hidden(ground: Ground, task: Task, told: set[int]) -> list[BlindSpot]:
         share = float(lost[face] / total[face])
         reason = f"no pose sees {100 * share:.0f} % of its {total[face]:.0f} mm\u00b2"
         faces = (int(face) + 1,)
-        result.append(BlindSpot(Cause.HIDDEN, faces, _aims(task, faces), reason, "probe it, or take it off the report", Method.PROBE, share))
+        result.append(
+            BlindSpot(
+                Cause.HIDDEN,
+                faces,
+                _aims(task, faces),
+                reason,
+                "probe it, or take it off the report",
+                Method.PROBE,
+                share,
+            )
+        )
     return result
 
 
@@ -167,7 +196,11 @@ def _finish(number: int, finish: Finish, model: InstrumentModel, mode: Mode, tas
     other = next((m for m in model.modes if m.dark), None)
     reason = f"{finish}: '{mode.name}' gets too little or too much light back"
     if other is not None:
-        return [BlindSpot(Cause.FINISH, faces, _aims(task, faces), reason, f"use '{other.name}', or coat it", Method.OTHER_MODE)]
+        return [
+            BlindSpot(
+                Cause.FINISH, faces, _aims(task, faces), reason, f"use '{other.name}', or coat it", Method.OTHER_MODE
+            )
+        ]
     return [BlindSpot(Cause.FINISH, faces, _aims(task, faces), reason, "coat it thinly", Method.COAT)]
 
 

@@ -126,7 +126,11 @@ def adjust(network: Network, steps: int = MOST_STEPS) -> Adjusted:
             break
     else:
         if np.abs(solution.points).max() > 1e-5 * size and steps > 1:
-            raise FitError("the adjustment of the photos does not settle", "photos", "Check the targets' numbers, or take more photos")
+            raise FitError(
+                "the adjustment of the photos does not settle",
+                "photos",
+                "Check the targets' numbers, or take more photos",
+            )
     system = rows.linearise(now)
     covariance = rows.covariance(system)
     residuals = rows.residuals(now) / network.rays.noise
@@ -141,7 +145,9 @@ def predict(network: Network) -> Adjusted:
     _check(network)
     covariance = rows.covariance(rows.linearise(network))
     count = 2 * len(network.rays.photos) + len(network.bars)
-    return Adjusted(frozen(network.points), network.photos, network.lens, frozen(covariance), 1.0, 0, count - rows.unknowns(network))
+    return Adjusted(
+        frozen(network.points), network.photos, network.lens, frozen(covariance), 1.0, 0, count - rows.unknowns(network)
+    )
 
 
 def simulate(network: Network, rng: np.random.Generator) -> Network:
@@ -161,10 +167,16 @@ def _check(network: Network) -> None:
     by_photo = np.bincount(rays.photos, minlength=len(network.photos.centres))
     if (by_target < 2).any():
         k = int(np.argmin(by_target))
-        raise FitError(f"target {k + 1} is seen in {by_target[k]} photos, two are the least", "photos", "Take more photos of it")
+        raise FitError(
+            f"target {k + 1} is seen in {by_target[k]} photos, two are the least", "photos", "Take more photos of it"
+        )
     if (by_photo < 4).any():
         k = int(np.argmin(by_photo))
-        raise FitError(f"photo {k + 1} shows {by_photo[k]} targets, four are the least", "photos", "Leave it out, or add targets there")
+        raise FitError(
+            f"photo {k + 1} shows {by_photo[k]} targets, four are the least",
+            "photos",
+            "Leave it out, or add targets there",
+        )
 
 
 def _moved(network: Network, solution: rows.Solution, system: rows.System) -> Network:

@@ -17,7 +17,9 @@ def cautions(plan: Plan, mass: float) -> tuple[str, ...]:
     found = []
     instrument = plan.instrument
     if instrument.laser_class:
-        found.append(f"Laser class {instrument.laser_class}: do not look into the lines, mind reflections from bare metal.")
+        found.append(
+            f"Laser class {instrument.laser_class}: do not look into the lines, mind reflections from bare metal."
+        )
     if math.isfinite(mass) and mass > BY_HAND:
         found.append(f"The part weighs about {mass:.0f} kg: lift and turn it with tackle or help.")
     if plan.coat != "none":

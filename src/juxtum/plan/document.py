@@ -29,7 +29,9 @@ class PlannedTarget(Document):
     @classmethod
     def of(cls, target: Target) -> PlannedTarget:
         """As a document."""
-        place, normal = ((round(float(a), 4), round(float(b), 4), round(float(c), 4)) for a, b, c in (target.place, target.normal))
+        place, normal = (
+            (round(float(a), 4), round(float(b), 4), round(float(c), 4)) for a, b, c in (target.place, target.normal)
+        )
         return cls(place=place, normal=normal, face=target.face, edge=round(target.edge, 3), locked=target.is_locked)
 
     def target(self) -> Target:

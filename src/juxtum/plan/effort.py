@@ -65,7 +65,11 @@ def estimate(pieces: Sequence[tuple[float, float]], model: InstrumentModel, mode
     evaluated = sum(area / spacing**2 for area, spacing in pieces)
     memory = {stage: points * each for stage, each in BYTES.items() if stage in ("capture", "join")}
     memory |= {stage: evaluated * each for stage, each in BYTES.items() if stage in ("clean", "evaluate")}
-    minutes = {"capture": seconds / 60, "mesh": points / MESHING_RATE / 60, "evaluate": evaluated / EVALUATION_RATE / 60}
+    minutes = {
+        "capture": seconds / 60,
+        "mesh": points / MESHING_RATE / 60,
+        "evaluate": evaluated / EVALUATION_RATE / 60,
+    }
     return Effort(points, memory, minutes)
 
 

@@ -16,7 +16,18 @@ from juxtum.nominal import Nominal
 from juxtum.plan.places import PlacementRules, Places, candidate_places
 from juxtum.plan.task import Task
 from juxtum.plan.tracking import Moments, moments
-from juxtum.plan.views import Patches, Spots, Stance, Views, joined, make_patches, make_views, patch_size, seen_from, views_of
+from juxtum.plan.views import (
+    Patches,
+    Spots,
+    Stance,
+    Views,
+    joined,
+    make_patches,
+    make_views,
+    patch_size,
+    seen_from,
+    views_of,
+)
 from juxtum.progress import Progress, silent
 
 
@@ -137,7 +148,9 @@ def make_ground(
         more = views_of(patches, some, shell.own[some], nominal, mode, views.turned)
         covers = np.concatenate([covers, seen_from(more, spots, caster, mode.incidence)])
         views = joined(views, more)
-    return Ground(nominal, caster, model, mode, stance, patches, views, frozen(covers, bool), frozen(shell.reached, bool))
+    return Ground(
+        nominal, caster, model, mode, stance, patches, views, frozen(covers, bool), frozen(shell.reached, bool)
+    )
 
 
 @dataclass(frozen=True, eq=False)

@@ -150,7 +150,9 @@ def plan_photos(
     seen = seen_from(pool, Spots.on_part(points, facing, 1), caster, model.camera.incidence, progress.part(0.3, 0.6))
     seen, usable = _usable(seen, model.camera)
     if not usable[-len(ends) :].all():
-        raise InputError("a scale bar would be seen in fewer than four photos", "photos", "Lay fewer bars, or choose a wider camera")
+        raise InputError(
+            "a scale bar would be seen in fewer than four photos", "photos", "Lay fewer bars, or choose a wider camera"
+        )
     points, facing, seen, codes = points[usable], facing[usable], seen[:, usable], int(usable[:codes].sum())
     progress.phase("choosing photos", 0.6)
     chosen = _choose(points, pool, seen, model.camera, wish.photos)
@@ -184,7 +186,9 @@ def _pool(nominal: Nominal, model: InstrumentModel, bars: tuple[LaidBar, ...]) -
     directions = []
     for elevation in np.radians(ELEVATIONS):
         for azimuth in np.arange(AZIMUTHS) * 2 * np.pi / AZIMUTHS + elevation:
-            directions.append([np.cos(azimuth) * np.cos(elevation), np.sin(azimuth) * np.cos(elevation), np.sin(elevation)])
+            directions.append(
+                [np.cos(azimuth) * np.cos(elevation), np.sin(azimuth) * np.cos(elevation), np.sin(elevation)]
+            )
     towards = np.array(directions)
     eyes = (aims[:, None] + distance * towards[None]).reshape(-1, 3)
     axes = -np.tile(towards, (count, 1))
@@ -217,7 +221,11 @@ def _coded(
     wide = largest_angles(places.points, pool.eyes, seen) >= LEAST_ANGLE
     good = np.flatnonzero((seen.sum(0) >= LEAST_RAYS) & wide)
     if len(good) < 8:
-        raise InputError(f"only {len(good)} places on the part are seen in {LEAST_RAYS} photos, eight are needed", "photos", "Choose another camera")
+        raise InputError(
+            f"only {len(good)} places on the part are seen in {LEAST_RAYS} photos, eight are needed",
+            "photos",
+            "Choose another camera",
+        )
     points, normals = places.points[good], places.normals[good]
     count = int(np.clip(nominal.area / CODE_AREA + 14, 18, MOST_CODES))
     # The normal counts as a direction of its own, so that every side of the part gets its share.
@@ -249,7 +257,9 @@ def _choose(points: Floats, pool: Views, seen: Bools, camera: Camera, most: int)
     """Photos chosen greedily: every target wants rays, a wide angle between them, and some photos rolled."""
     enough = seen.sum(1) >= camera.least_targets
     if not enough.any():
-        raise InputError(f"no photo shows {camera.least_targets} targets", "photos", "Add targets, or choose a wider camera")
+        raise InputError(
+            f"no photo shows {camera.least_targets} targets", "photos", "Add targets, or choose a wider camera"
+        )
     sight = unit(points[None] - pool.eyes[:, None])
     counts, best = np.zeros(len(points)), np.zeros(len(points))
     chosen: list[int] = []
@@ -284,7 +294,9 @@ def _in_walking_order(pool: Views, rows: Ints) -> Ints:
     return rows[np.lexsort([offset[:, 2], turn])]
 
 
-def network_of(points: Floats, views: Views, seen: Bools, bars: tuple[LaidBar, ...], camera: Camera, wish: NetworkWish) -> Network:
+def network_of(
+    points: Floats, views: Views, seen: Bools, bars: tuple[LaidBar, ...], camera: Camera, wish: NetworkWish
+) -> Network:
     """The network as the adjustment knows it; bars are the last targets."""
     right = np.cross(views.axes, views.ups)
     rotations = np.stack([right, -views.ups, views.axes], axis=1)
@@ -292,7 +304,9 @@ def network_of(points: Floats, views: Views, seen: Bools, bars: tuple[LaidBar, .
     first = len(points) - 2 * len(bars)
     ties = tuple(BarTie(first + 2 * k, first + 2 * k + 1, bar.length, bar.uncertainty) for k, bar in enumerate(bars))
     rays = Rays(photos, targets, np.zeros((len(photos), 2)), camera.noise * camera.pixel)
-    return Network(points, Photos(rotations, np.array(views.eyes)), rays, ties, Lens(camera.focal), wish.self_calibration)
+    return Network(
+        points, Photos(rotations, np.array(views.eyes)), rays, ties, Lens(camera.focal), wish.self_calibration
+    )
 
 
 def _forecasts(nominal: Nominal, task: Task, points: Floats, prediction: Adjusted) -> tuple[LengthForecast, ...]:
@@ -302,7 +316,9 @@ def _forecasts(nominal: Nominal, task: Task, points: Floats, prediction: Adjuste
         first, second = task.ends(nominal, aim)
         start = int(np.argmin(np.linalg.norm(points - first, axis=1)))
         end = int(np.argmin(np.linalg.norm(points - second, axis=1) + 1e9 * (np.arange(len(points)) == start)))
-        result.append(LengthForecast(aim.id, float(np.linalg.norm(second - first)), 2 * prediction.length_uncertainty(start, end)))
+        result.append(
+            LengthForecast(aim.id, float(np.linalg.norm(second - first)), 2 * prediction.length_uncertainty(start, end))
+        )
     return tuple(result)
 
 
@@ -315,5 +331,3 @@ def _law(points: Floats, prediction: Adjusted) -> tuple[float, float]:
     spread = np.array([2 * prediction.length_uncertainty(int(a), int(b)) for a, b in pairs])
     b = max(float(np.polyfit(length, spread, 1)[0]), 0.0) if np.ptp(length) > 0 else 0.0
     return float(np.quantile(spread - b * length, 0.95)), b
-
-

@@ -37,7 +37,9 @@ class Placer:
     def __init__(self, ground: Ground, choice: Choice, rules: PlacementRules, fixed: Spots | None = None) -> None:
         self.ground, self.choice, self.rules = ground, choice, rules
         self.fixed = fixed or ground.spots(np.empty((0, 3)), np.empty((0, 3)))
-        self._fixed_seen = ground.seen(self.fixed) if self.fixed.places.shape[1] else np.zeros((len(ground.views), 0), dtype=bool)
+        self._fixed_seen = (
+            ground.seen(self.fixed) if self.fixed.places.shape[1] else np.zeros((len(ground.views), 0), dtype=bool)
+        )
         self._whole = ground.moments(self._fixed_seen, self.fixed)
         self._visible = choice.visible
         self._rows = [np.flatnonzero(column) for column in choice.seen.T]
@@ -184,7 +186,9 @@ class Placer:
         self.drop(row)
         now = self.tracking()
         gains = self.gains(now)
-        tried = [(self._merit(now, int(c), 1.0), int(c)) for c in np.argsort(-gains, kind="stable")[:width] if gains[c] > 0]
+        tried = [
+            (self._merit(now, int(c), 1.0), int(c)) for c in np.argsort(-gains, kind="stable")[:width] if gains[c] > 0
+        ]
         better = sorted((t for t in tried if t[0] > merit and t[1] != row), reverse=True)
         book = self._book() if better else None
         best = next((c for _, c in better if book is not None and not self._clash(book, c)), row)

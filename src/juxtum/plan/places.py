@@ -69,10 +69,16 @@ class PlacementRules:
         if low > high:
             raise InputError(f"the nearest spacing is {low - high:g} mm more than the farthest", "targets", "Swap them")
         if low < self.diameter:
-            raise InputError(f"a spacing of {low:g} mm is {self.diameter - low:g} mm less than the disc itself", "targets", "Choose a wider spacing")
+            raise InputError(
+                f"a spacing of {low:g} mm is {self.diameter - low:g} mm less than the disc itself",
+                "targets",
+                "Choose a wider spacing",
+            )
 
 
-def rules_for(nominal: Nominal, task: Task, model: InstrumentModel, diameter: float | None = None, allowed: tuple[int, ...] = ()) -> PlacementRules:
+def rules_for(
+    nominal: Nominal, task: Task, model: InstrumentModel, diameter: float | None = None, allowed: tuple[int, ...] = ()
+) -> PlacementRules:
     """The rules that an instrument and a drawing ask for.
 
     Parameters
@@ -87,7 +93,11 @@ def rules_for(nominal: Nominal, task: Task, model: InstrumentModel, diameter: fl
     sizes = model.targets.diameters
     chosen = diameter or (max(sizes) if nominal.diagonal > 1500 else min(sizes))
     if diameter is not None and diameter not in sizes:
-        raise InputError(f"{model.name} has no targets of {diameter:g} mm", "targets", f"Sizes are: {', '.join(f'{s:g}' for s in sizes)}")
+        raise InputError(
+            f"{model.name} has no targets of {diameter:g} mm",
+            "targets",
+            f"Sizes are: {', '.join(f'{s:g}' for s in sizes)}",
+        )
     low, high = model.targets.spacing
     clear = (set(task.own_faces) | set(task.datums)) - set(allowed)
     return PlacementRules(diameter=chosen, spacing=(low, high), keep_clear=tuple(sorted(clear)))
@@ -147,7 +157,12 @@ def candidate_places(nominal: Nominal, rules: PlacementRules) -> Places:
         raise InputError(what, "targets", "Choose smaller targets, or place them around the part")
     edges = nominal.edge_distances(points, 25 * rules.diameter)
     good &= edges >= wanted
-    return Places(frozen(points[good]), frozen(normals[good]), frozen(samples.faces[rows][good] + 1, np.int32), frozen(edges[good]))
+    return Places(
+        frozen(points[good]),
+        frozen(normals[good]),
+        frozen(samples.faces[rows][good] + 1, np.int32),
+        frozen(edges[good]),
+    )
 
 
 def _spread(points: Floats, faces: Ints, cell: float, rng: np.random.Generator) -> Ints:
@@ -222,7 +237,10 @@ class TriangleBook:
         new = self.sides_with(point, seen)
         if len(new) == 0:
             return False
-        if self._tree is not None and np.isfinite(self._tree.query(new, p=np.inf, distance_upper_bound=self._tolerance)[0]).any():
+        if (
+            self._tree is not None
+            and np.isfinite(self._tree.query(new, p=np.inf, distance_upper_bound=self._tolerance)[0]).any()
+        ):
             return True
         return bool(len(kd_tree(new).query_pairs(self._tolerance, p=np.inf)))
 

@@ -87,7 +87,9 @@ class Grounds:
                 kept = self._watched = (stations, watched(ground, stations))
         return kept[1]
 
-    def of(self, nominal: Nominal, task: Task, model: InstrumentModel, mode: Mode, stance: Stance, progress: Progress) -> Ground:
+    def of(
+        self, nominal: Nominal, task: Task, model: InstrumentModel, mode: Mode, stance: Stance, progress: Progress
+    ) -> Ground:
         """The ground for a part, an instrument and a stance."""
         key = (id(nominal), task.measured_faces(nominal), model.model_dump_json(), mode.name, stance)
         with self._lock:
@@ -105,7 +107,10 @@ def default_plan(nominal: Nominal, task: Task) -> Plan:
     """A plan to begin with: heavy parts stand on stands."""
     mass = task.mass(nominal)
     heavy = mass > HEAVY if np.isfinite(mass) else nominal.diagonal > 1500
-    return Plan(stance=Stance.STANDS if heavy else Stance.TABLE, chain="scanner alone" if not heavy else "with photo set and bars")
+    return Plan(
+        stance=Stance.STANDS if heavy else Stance.TABLE,
+        chain="scanner alone" if not heavy else "with photo set and bars",
+    )
 
 
 @dataclass(frozen=True, eq=False)
@@ -159,8 +164,14 @@ class Planner:
     def ground(self, progress: Progress | None = None) -> Ground:
         """Patches and poses; of a tracked scanner with what its tracker sees of targets."""
         progress = progress or silent()
-        ground = self.grounds.of(self.nominal, self.task, self.model, self.mode, self.plan.stance, progress.part(0, 0.5))
-        return ground if self.model.tracker is None else self.grounds.watched(ground, self._obstacles, progress.part(0.5, 1))
+        ground = self.grounds.of(
+            self.nominal, self.task, self.model, self.mode, self.plan.stance, progress.part(0, 0.5)
+        )
+        return (
+            ground
+            if self.model.tracker is None
+            else self.grounds.watched(ground, self._obstacles, progress.part(0.5, 1))
+        )
 
     @property
     def _obstacles(self) -> tuple[Obstacle, ...]:
@@ -315,7 +326,9 @@ class Planner:
         )
         holds = self.holding(assessment)
         coverage = expected_coverage(ground, holds, self.blind())
-        expected = Expected(tracked=assessment.share, coverage=coverage, points=effort.points, minutes=effort.capture, poses=poses)
+        expected = Expected(
+            tracked=assessment.share, coverage=coverage, points=effort.points, minutes=effort.capture, poses=poses
+        )
         return self.plan.model_copy(update={"expected": expected})
 
 
@@ -344,7 +357,9 @@ def expected_coverage(ground: Ground, holds: Bools, spots: tuple[BlindSpot, ...]
     for spot in spots:
         if spot.method is Method.PROBE and spot.cause is not Cause.HIDDEN:
             seen[np.isin(ground.patches.faces + 1, spot.faces)] *= 1 - spot.share
-    areas = np.where(np.isin(ground.patches.faces + 1, faces), ground.patches.areas, 0.0) if faces else ground.patches.areas
+    areas = (
+        np.where(np.isin(ground.patches.faces + 1, faces), ground.patches.areas, 0.0) if faces else ground.patches.areas
+    )
     return float(areas @ seen / max(float(areas.sum()), 1e-12))
 
 

@@ -57,10 +57,14 @@ def surface_advice(finishes: dict[int, Finish], mode: Mode, other: Mode | None =
     return tuple(found)
 
 
-def _ways(finish: Finish, mode: Mode, other: Mode | None, coats: tuple[Coat, ...]) -> tuple[str, tuple[Coat, ...], bool, str]:
+def _ways(
+    finish: Finish, mode: Mode, other: Mode | None, coats: tuple[Coat, ...]
+) -> tuple[str, tuple[Coat, ...], bool, str]:
     if finish in (Finish.MIRROR, Finish.CLEAR):
         return "no exposure helps", coats, True, f"coat: {coats[0].name}; or probe"
-    exposure = "raise it by two or three" if finish is Finish.DARK else "lower it and come in at an angle, away from the glare"
+    exposure = (
+        "raise it by two or three" if finish is Finish.DARK else "lower it and come in at an angle, away from the glare"
+    )
     if mode.dark:
         return exposure, coats, False, f"'{mode.name}' copes without a coat"
     if other is not None:
@@ -79,7 +83,9 @@ def coat_uncertainty(coat: Coat) -> float:
     return float(coat.spread / np.sqrt(3))
 
 
-def soak_minutes(mass: float, area: float, difference: float, allowed: float = 0.5, capacity: float = HEAT_CAPACITY) -> float:
+def soak_minutes(
+    mass: float, area: float, difference: float, allowed: float = 0.5, capacity: float = HEAT_CAPACITY
+) -> float:
     """Minutes until a part is within `allowed` kelvin of the room.
 
     A lumped body in still air cools by exp(-t/tau) with tau = m c / (h A); good while heat runs faster inside the

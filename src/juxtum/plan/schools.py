@@ -77,7 +77,9 @@ def around_school(ground: Ground, rules: PlacementRules, goal: float, progress: 
     words = _limits(ground, tracking, "see too little of the plate")
     if len(turned) > 1:
         words += "; the two set-ups are joined by shape"
-    return SchoolResult(School.AROUND, count, tracking.share, tracking.worst, minutes, words, frozen(table[placer.chosen]))
+    return SchoolResult(
+        School.AROUND, count, tracking.share, tracking.worst, minutes, words, frozen(table[placer.chosen])
+    )
 
 
 def part_school(ground: Ground, targets: tuple[Target, ...]) -> SchoolResult:
@@ -87,7 +89,9 @@ def part_school(ground: Ground, targets: tuple[Target, ...]) -> SchoolResult:
     tracking = track(ground.moments(ground.seen_targets(points, normals), spots), ground.needs)
     words = _limits(ground, tracking, "see too few")
     minutes = MINUTES_EACH * len(targets)
-    return SchoolResult(School.ON_PART, len(targets), tracking.share, tracking.worst, minutes, words, frozen(np.empty((0, 3))))
+    return SchoolResult(
+        School.ON_PART, len(targets), tracking.share, tracking.worst, minutes, words, frozen(np.empty((0, 3)))
+    )
 
 
 def shape_school(ground: Ground, hold: ShapeHold) -> SchoolResult:

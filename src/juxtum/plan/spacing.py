@@ -66,14 +66,19 @@ def spacing_needs(nominal: Nominal, task: Task) -> tuple[SpacingAdvice, ...]:
     result = []
     for aim in task.aims:
         faces = aim.faces or tuple(f.number for f in nominal.faces)
-        needs = sorted((*_face_need(nominal, number, depths.get(number)), nominal.face(number).area) for number in faces)
+        needs = sorted(
+            (*_face_need(nominal, number, depths.get(number)), nominal.face(number).area) for number in faces
+        )
         left = 0.0 if aim.faces else LEFT_OUT * nominal.area
         while len(needs) > 1 and needs[0][2] < left:
             left -= needs.pop(0)[2]
         spacing, reason, _ = needs[0]
         cap = TILE / 2 if aim.faces else TILE
         if spacing > cap:
-            spacing, reason = cap, f"a point every {cap:g} mm for the {TILE:g} mm patches that a profile is averaged over"
+            spacing, reason = (
+                cap,
+                f"a point every {cap:g} mm for the {TILE:g} mm patches that a profile is averaged over",
+            )
         result.append(SpacingAdvice(aim.id, aim.faces, spacing, reason))
     return tuple(result)
 

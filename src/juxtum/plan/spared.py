@@ -23,9 +23,7 @@ class Variant:
     ratio: float
 
 
-def variants_of(
-    network: Network, rolled: Bools, ends: int, prediction: Adjusted
-) -> tuple[Variant, ...]:
+def variants_of(network: Network, rolled: Bools, ends: int, prediction: Adjusted) -> tuple[Variant, ...]:
     """What leaving something out costs at the longest length."""
     part = len(network.points) - ends
     points = network.points[:part]
@@ -52,7 +50,9 @@ def variants_of(
             except (FitError, np.linalg.LinAlgError):
                 expanded = float("inf")
         ratio = expanded / max(full, 1e-12)
-        result.append(Variant(title, expanded, ratio) if ratio < HOPELESS else Variant(title, float("inf"), float("inf")))
+        result.append(
+            Variant(title, expanded, ratio) if ratio < HOPELESS else Variant(title, float("inf"), float("inf"))
+        )
     return tuple(result)
 
 

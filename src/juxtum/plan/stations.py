@@ -101,7 +101,11 @@ def plan_stations(
     places, axes = _candidates(ground, tracker)
     seen = _sight(ground, tracker, places, axes, obstacles, progress.part(0.05, 0.6))
     if not seen.any():
-        raise InputError("no place round the part lets a tracker see the scanner", "stations", "Move obstacles away, or choose a tracker with another range")
+        raise InputError(
+            "no place round the part lets a tracker see the scanner",
+            "stations",
+            "Move obstacles away, or choose a tracker with another range",
+        )
     progress.phase("choosing the fewest stations", 0.6)
     rows, proven = _fewest(seen, goal)
     progress.phase("tying the stations together", 0.85)
@@ -153,7 +157,12 @@ def _candidates(ground: Ground, tracker: TrackerNeeds) -> tuple[Floats, Floats]:
 
 
 def _sight(
-    ground: Ground, tracker: TrackerNeeds, places: Floats, axes: Floats, obstacles: tuple[Obstacle, ...], progress: Progress
+    ground: Ground,
+    tracker: TrackerNeeds,
+    places: Floats,
+    axes: Floats,
+    obstacles: tuple[Obstacle, ...],
+    progress: Progress,
 ) -> Bools:
     """Which trackers (S, P) see the cage at which poses."""
     cages = cage_places(ground)
@@ -269,7 +278,10 @@ def _tied(
     spots = _reference_spots(ground)
     setups = np.zeros(len(spots), dtype=np.int8)
     seen = np.array(
-        [in_volume(tracker, p, a, spots) & _clear(ground, p, spots, setups, obstacles) for p, a in zip(places, axes, strict=True)]
+        [
+            in_volume(tracker, p, a, spots) & _clear(ground, p, spots, setups, obstacles)
+            for p, a in zip(places, axes, strict=True)
+        ]
     )
     pairs = _spanning_pairs(seen)
     chosen: list[int] = []
@@ -294,7 +306,9 @@ def _reference_spots(ground: Ground) -> Floats:
         xs = np.linspace(low[0] - away, high[0] + away, max(3, int((high[0] - low[0] + 2 * away) / 350)))
         ys = np.linspace(low[1] - away, high[1] + away, max(3, int((high[1] - low[1] + 2 * away) / 350)))
         z = low[2] + height * (high[2] - low[2])
-        spots += [(x, y, z) for x in xs for y in (ys[0], ys[-1])] + [(x, y, z) for y in ys[1:-1] for x in (xs[0], xs[-1])]
+        spots += [(x, y, z) for x in xs for y in (ys[0], ys[-1])] + [
+            (x, y, z) for y in ys[1:-1] for x in (xs[0], xs[-1])
+        ]
     return np.array(spots)
 
 

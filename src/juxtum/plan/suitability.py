@@ -183,7 +183,10 @@ def _mode_budget(
     area = part.held_area if mode.pattern != "touch" else float(PROBED_POINTS)
     far = points_of(part.nominal, aim.faces)
     spread = alignment_spread(part.hold, area, mode.noise, far[:: max(1, len(far) // 400)])
-    held, sampling = Chain(model.as_instrument(chain), part.task.environment), Sampling(mode.noise / float(np.sqrt(independent)), count)
+    held, sampling = (
+        Chain(model.as_instrument(chain), part.task.environment),
+        Sampling(mode.noise / float(np.sqrt(independent)), count),
+    )
     budget = held.form_budget(length, sampling, 0) if aim.within else held.budget(length, sampling, float(spread.max()))
     return budget, _mode_obstacle(part, aim, model, mode)
 
@@ -196,7 +199,9 @@ def _mode_obstacle(part: _Part, aim: Aim, model: InstrumentModel, mode: Mode) ->
         return "it measures targets, not the surface"
     need = part.spacings[aim.id]
     if need < mode.spacing[0] * 0.99 and mode.pattern != "touch":
-        return f"its finest spacing of {mode.spacing[0]:g} mm is too coarse for the {need:.2f} mm that the feature needs"
+        return (
+            f"its finest spacing of {mode.spacing[0]:g} mm is too coarse for the {need:.2f} mm that the feature needs"
+        )
     if aim.faces:
         for hole in part.holes:
             if set(hole.faces) & set(aim.faces) and hole.ratio > reach_of(mode, hole.diameter):
@@ -266,7 +271,8 @@ class ChainChart:
     def sentences(self, table: SuitabilityTable) -> tuple[str, ...]:
         """What the chart says, in words: crossings, and what bars change at the longest characteristic."""
         words = [
-            f"up to {c.length / 1000:.2f} m {c.first} is better, beyond it {c.second} ({c.error:.3f} mm there)" for c in self.crossings
+            f"up to {c.length / 1000:.2f} m {c.first} is better, beyond it {c.second} ({c.error:.3f} mm there)"
+            for c in self.crossings
         ]
         return (*words, *_what_bars_bring(table, self))
 
@@ -292,14 +298,20 @@ def chain_chart(table: SuitabilityTable, models: Sequence[InstrumentModel]) -> C
             ahead = (name, other) if one.a < two.a else (other, name)
             crossings.append(Crossing(*ahead, float(length), float(one.error(length))))
     crossings.sort(key=lambda c: c.length)
-    return ChainChart(tuple(n for n, _ in pairs), tuple(c for _, c in pairs), tuple(ticks.values()), tuple(crossings), longest)
+    return ChainChart(
+        tuple(n for n, _ in pairs), tuple(c for _, c in pairs), tuple(ticks.values()), tuple(crossings), longest
+    )
 
 
 def _what_bars_bring(table: SuitabilityTable, chart: ChainChart) -> tuple[str, ...]:
     """The sentence about scale bars for each instrument that can do with and without them."""
     words = []
     for instrument in dict.fromkeys(row.instrument for row in table.rows):
-        mine = {name: chain for name, chain in zip(chart.names, chart.chains, strict=True) if name.startswith(f"{instrument}, ")}
+        mine = {
+            name: chain
+            for name, chain in zip(chart.names, chart.chains, strict=True)
+            if name.startswith(f"{instrument}, ")
+        }
         plain = next((c for c in mine.values() if c.needs in ("nothing", "tracker")), None)
         barred = next((c for c in mine.values() if c.needs == "bars"), None)
         if plain is None or barred is None:
@@ -307,9 +319,15 @@ def _what_bars_bring(table: SuitabilityTable, chart: ChainChart) -> tuple[str, .
         length = max(row.length for row in table.rows)
         before, after = plain.error(length), barred.error(length)
         bad = [r.aim.id for r in table.of_chain(instrument, plain.name) if r.verdict is Fitness.NOT_SUITABLE]
-        lost = [r.aim.id for r in table.of_chain(instrument, barred.name) if r.verdict is not Fitness.NOT_SUITABLE and r.aim.id in bad]
+        lost = [
+            r.aim.id
+            for r in table.of_chain(instrument, barred.name)
+            if r.verdict is not Fitness.NOT_SUITABLE and r.aim.id in bad
+        ]
         turn = "falls" if after < before else "does not fall: it goes"
-        words.append(f"{instrument}: with bars the length error at {length / 1000:.2f} m {turn} from {before:.3f} to {after:.3f} mm")
+        words.append(
+            f"{instrument}: with bars the length error at {length / 1000:.2f} m {turn} from {before:.3f} to {after:.3f} mm"
+        )
         if lost:
             which = f"characteristic {lost[0]} is" if len(lost) == 1 else f"characteristics {', '.join(lost)} are"
             words.append(f"without bars, {which} not suitable for {instrument}")

@@ -37,7 +37,11 @@ class Target:
 
 
 def place_targets(
-    ground: Ground, rules: PlacementRules, goal: float = 0.98, locked: tuple[Target, ...] = (), progress: Progress | None = None
+    ground: Ground,
+    rules: PlacementRules,
+    goal: float = 0.98,
+    locked: tuple[Target, ...] = (),
+    progress: Progress | None = None,
 ) -> tuple[Target, ...]:
     """Targets on the part: greedy by gain, improved by exchange, without the superfluous.
 
@@ -52,12 +56,18 @@ def place_targets(
     places, choice = ground.choice(rules, progress.part(0, 0.3))
     placer = Placer(ground, choice, rules, ground.spots(*arrays(locked)))
     grow_well(placer, goal, progress.part(0.3, 1))
-    made = [Target(places.points[c], places.normals[c], int(places.faces[c]), float(places.edges[c])) for c in placer.chosen]
+    made = [
+        Target(places.points[c], places.normals[c], int(places.faces[c]), float(places.edges[c])) for c in placer.chosen
+    ]
     return sticking_order((*locked, *made))
 
 
 def improve_targets(
-    ground: Ground, rules: PlacementRules, targets: tuple[Target, ...], goal: float = 0.98, progress: Progress | None = None
+    ground: Ground,
+    rules: PlacementRules,
+    targets: tuple[Target, ...],
+    goal: float = 0.98,
+    progress: Progress | None = None,
 ) -> tuple[Target, ...]:
     """What was placed, made better: locked targets stay, the others begin at the nearest good place and move on from there."""
     progress = progress or silent()
@@ -69,7 +79,9 @@ def improve_targets(
             placer.take_nearest(target.place)
     placer.exchange(progress=progress.part(0.3, 0.6))
     grow_well(placer, goal, progress.part(0.6, 1))
-    made = [Target(places.points[c], places.normals[c], int(places.faces[c]), float(places.edges[c])) for c in placer.chosen]
+    made = [
+        Target(places.points[c], places.normals[c], int(places.faces[c]), float(places.edges[c])) for c in placer.chosen
+    ]
     return sticking_order((*locked, *made))
 
 

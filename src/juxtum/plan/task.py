@@ -39,7 +39,9 @@ class Task:
         InputError
         """
         if not self.aims:
-            raise InputError("there is nothing to measure: the drawing has no characteristic", "plan", "Add one in Brief")
+            raise InputError(
+                "there is nothing to measure: the drawing has no characteristic", "plan", "Add one in Brief"
+            )
         for number in {n for aim in self.aims for n in aim.faces} | set(self.datums):
             nominal.face(number)
 

@@ -51,7 +51,9 @@ class TrayPlan:
     cylinder: MeasuringCylinder
 
 
-def plan_tray(nominal: Nominal, task: Task, model: InstrumentModel, wanted: int | None = None, gap: float = GAP) -> TrayPlan:
+def plan_tray(
+    nominal: Nominal, task: Task, model: InstrumentModel, wanted: int | None = None, gap: float = GAP
+) -> TrayPlan:
     """Rows of equally tilted parts close to the axis, layer by layer.
 
     Parameters
@@ -84,7 +86,18 @@ def plan_tray(nominal: Nominal, task: Task, model: InstrumentModel, wanted: int 
         each = (cylinder.scan_minutes + cylinder.loading_minutes) / most + TRAY_MINUTES
         single = cylinder.scan_minutes + cylinder.loading_minutes
         spread = float(np.linalg.norm(places[:most, :2], axis=1).mean())
-        made = TrayPlan(most, tilt, frozen(rotation), frozen(places[:most]), frozen(size), gap, each, single, frozen(outline), cylinder)
+        made = TrayPlan(
+            most,
+            tilt,
+            frozen(rotation),
+            frozen(places[:most]),
+            frozen(size),
+            gap,
+            each,
+            single,
+            frozen(outline),
+            cylinder,
+        )
         if best is None or (most, -spread) > (best.count, -float(np.linalg.norm(best.places[:, :2], axis=1).mean())):
             best = made
     if best is None:
@@ -126,7 +139,9 @@ def _places(outline: Floats, size: Floats, diameter: float, height: float, gap: 
     i, j = np.meshgrid(np.arange(-count, count + 1), np.arange(-count, count + 1), indexing="ij")
     for stagger in (0.0, 0.5):
         for shift in ((0.0, 0.0), (0.5, 0.0), (0.0, 0.5), (0.5, 0.5), (0.25, 0.25)):
-            grid = np.stack([(i + shift[0] + stagger * (j % 2)) * pitch[0], (j + shift[1]) * pitch[1]], -1).reshape(-1, 2)
+            grid = np.stack([(i + shift[0] + stagger * (j % 2)) * pitch[0], (j + shift[1]) * pitch[1]], -1).reshape(
+                -1, 2
+            )
             far = np.linalg.norm(grid[:, None] + outline[None], axis=2).max(1)
             inside = grid[far + gap / 2 <= diameter / 2]
             if len(inside) > len(best):

@@ -167,11 +167,18 @@ def _camera(views: Views, mode: Mode) -> Views:
     near, _, far = mode.stand_off
     wide, high = views.tangents
     return replace(
-        views, eyes=frozen(eyes), axes=frozen(axes), ups=frozen(ups), tangents=(1.3 * wide, 1.3 * high), stand_off=(0.8 * near, best, 1.3 * far)
+        views,
+        eyes=frozen(eyes),
+        axes=frozen(axes),
+        ups=frozen(ups),
+        tangents=(1.3 * wide, 1.3 * high),
+        stand_off=(0.8 * near, best, 1.3 * far),
     )
 
 
-def _fewest(seen: list[Bools], weights: Floats, wanted: float, limits: tuple[int, int]) -> tuple[int, tuple[int, ...], float]:
+def _fewest(
+    seen: list[Bools], weights: Floats, wanted: float, limits: tuple[int, int]
+) -> tuple[int, tuple[int, ...], float]:
     """Steps and tilts with the fewest shots; the best coverage where the wish cannot be met."""
     offered = [n for n in range(4, FINE + 1) if FINE % n == 0 and limits[0] <= n <= limits[1]]
     best: tuple[float, int, tuple[int, ...], float] | None = None
@@ -213,7 +220,9 @@ def symmetry_warnings(nominal: Nominal) -> tuple[str, ...]:
             warnings.append(f"the part is round about {name}: joining by shape is unsafe, use targets")
         elif same:
             turn = 360 / max(same)
-            warnings.append(f"a turn of {turn:g}\u00b0 about {name} brings the part onto itself: joining by shape is unsafe, use targets")
+            warnings.append(
+                f"a turn of {turn:g}\u00b0 about {name} brings the part onto itself: joining by shape is unsafe, use targets"
+            )
     return tuple(warnings)
 
 

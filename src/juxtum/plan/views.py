@@ -113,7 +113,9 @@ def make_patches(nominal: Nominal, faces: tuple[int, ...], size: float) -> Patch
     chosen = order[np.searchsorted(inverse[order], np.arange(len(total)))]
     places, facing = on_surface(nominal, centres[chosen], normals[chosen])
     faces_of = frozen(samples.faces[rows][chosen], np.int32)
-    return Patches(frozen(places), frozen(facing), frozen(total), faces_of, size, frozen(rows, np.int64), frozen(inverse, np.int64))
+    return Patches(
+        frozen(places), frozen(facing), frozen(total), faces_of, size, frozen(rows, np.int64), frozen(inverse, np.int64)
+    )
 
 
 def faces_of_patches(patches: Patches, numbers: tuple[int, ...]) -> Bools:
@@ -179,7 +181,9 @@ def make_views(
                 oblique.append((direction[free], np.flatnonzero(free)))
     first = np.flatnonzero(np.abs(own).sum(1) > 0)
     if len(first) == 0:
-        raise InputError("no pose of the instrument sees the surface to be measured", mode.name, "Choose another mode or stance")
+        raise InputError(
+            "no pose of the instrument sees the surface to be measured", mode.name, "Choose another mode or stance"
+        )
     directions = np.concatenate([own[first], *(d for d, _ in oblique)])
     rows = np.concatenate([first, *(r for _, r in oblique)]).astype(np.int64)
     order = _thinned(patches.places[rows] + directions * mode.stand_off[1], directions, mode)
@@ -229,7 +233,12 @@ def _tilted(normals: Floats, tilt: float, turn: float) -> Floats:
 
 
 def _free(
-    patches: Patches, directions: Floats, caster: RayCaster, mode: Mode, nominal: Nominal, turned: tuple[RigidTransform, ...]
+    patches: Patches,
+    directions: Floats,
+    caster: RayCaster,
+    mode: Mode,
+    nominal: Nominal,
+    turned: tuple[RigidTransform, ...],
 ) -> Bools:
     """Where the way from a patch to the instrument is clear and above the table in some set-up."""
     reach = np.full(len(directions), mode.stand_off[1] - CLEARANCE)
@@ -317,7 +326,9 @@ class Spots:
         return Spots(self.places[:, rows], self.normals[:, rows])
 
 
-def seen_from(views: Views, spots: Spots, caster: RayCaster, incidence: float, progress: Progress | None = None) -> Bools:
+def seen_from(
+    views: Views, spots: Spots, caster: RayCaster, incidence: float, progress: Progress | None = None
+) -> Bools:
     """Which views see which spots (P, C): in the field and stand-off range, not too oblique, nothing in the way.
 
     Parameters

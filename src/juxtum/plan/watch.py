@@ -51,7 +51,9 @@ class Watch:
     def _faces(self, eye: Floats, places: Floats, normals: Floats) -> Bools:
         """Targets turned towards an eye with nothing in between, part coordinates."""
         towards = unit(eye - places)
-        facing = np.asarray(np.einsum("ij,ij->i", towards, normals) > np.cos(np.radians(self.ground.needs.incidence)), dtype=bool)
+        facing = np.asarray(
+            np.einsum("ij,ij->i", towards, normals) > np.cos(np.radians(self.ground.needs.incidence)), dtype=bool
+        )
         rows = np.flatnonzero(facing)
         starts = places[rows] + LIFT * normals[rows] + LIFT * towards[rows]
         facing[rows] = ~blocked_between(self.ground.caster, starts, eye)

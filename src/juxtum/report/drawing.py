@@ -37,7 +37,15 @@ def register_fonts() -> None:
             pdfmetrics.registerFont(TTFont(name, str(asset("fonts") / file)))
 
 
-SIGNS = (("\u2264 ", "max "), ("\u2264", "max "), ("\u2265 ", "min "), ("\u2265", "min "), ("\u00d8", "dia "), ("\u2300", "dia "), ("\u0394", "d"))
+SIGNS = (
+    ("\u2264 ", "max "),
+    ("\u2264", "max "),
+    ("\u2265 ", "min "),
+    ("\u2265", "min "),
+    ("\u00d8", "dia "),
+    ("\u2300", "dia "),
+    ("\u0394", "d"),
+)
 
 
 def printable(text: str) -> str:
@@ -47,14 +55,18 @@ def printable(text: str) -> str:
     return "".join(c if c.isprintable() else " " for c in text)
 
 
-def write(canvas: Any, x: float, y: float, text: str, font: str = WORD, size: float = 9, colour: str = LIGHT.ink) -> None:
+def write(
+    canvas: Any, x: float, y: float, text: str, font: str = WORD, size: float = 9, colour: str = LIGHT.ink
+) -> None:
     """Text from the left."""
     canvas.setFillColor(colour)
     canvas.setFont(font, size)
     canvas.drawString(x, y, printable(text))
 
 
-def write_right(canvas: Any, x: float, y: float, text: str, font: str = MONO, size: float = 9, colour: str = LIGHT.ink) -> None:
+def write_right(
+    canvas: Any, x: float, y: float, text: str, font: str = MONO, size: float = 9, colour: str = LIGHT.ink
+) -> None:
     """Text that ends at x."""
     canvas.setFillColor(colour)
     canvas.setFont(font, size)
@@ -106,7 +118,14 @@ def _polygon(canvas: Any, corners: Sequence[tuple[float, float]], fill: int) -> 
 
 
 def ruler(
-    canvas: Any, x: float, y: float, width: float, limits: tuple[float | None, float | None], value: float, expanded: float, verdict: Verdict
+    canvas: Any,
+    x: float,
+    y: float,
+    width: float,
+    limits: tuple[float | None, float | None],
+    value: float,
+    expanded: float,
+    verdict: Verdict,
 ) -> None:
     """A tolerance ruler from x to x + width about the height y."""
     from juxtum.evaluate.ruler import lay_out
@@ -136,7 +155,14 @@ def legend(canvas: Any, x: float, y: float, size: tuple[float, float], scale: Ma
         bottom = y + (middle - low) / (high - low) * height
         canvas.setFillColorRGB(*colour)
         canvas.rect(x, bottom - height / len(middles) / 2, 6, height / len(middles) + 0.3, stroke=0, fill=1)
-        canvas.rect(x + 8, bottom - height / len(middles) / 2, float(np.sqrt(share)) / tallest * (width - 36), height / len(middles) + 0.3, stroke=0, fill=1)
+        canvas.rect(
+            x + 8,
+            bottom - height / len(middles) / 2,
+            float(np.sqrt(share)) / tallest * (width - 36),
+            height / len(middles) + 0.3,
+            stroke=0,
+            fill=1,
+        )
     canvas.setStrokeColor(LIGHT.ink)
     canvas.setLineWidth(0.6)
     for value in (low, scale.lower, 0.0, scale.upper, high):
@@ -144,7 +170,14 @@ def legend(canvas: Any, x: float, y: float, size: tuple[float, float], scale: Ma
         limit = value in (scale.lower, scale.upper)
         if limit:
             canvas.line(x - 3, place, x + width - 26, place)
-        write(canvas, x + width - 24, place - 2.5, signed_short(round(value, 4)) if value else "0", MONO_BOLD if limit else MONO, 6.5)
+        write(
+            canvas,
+            x + width - 24,
+            place - 2.5,
+            signed_short(round(value, 4)) if value else "0",
+            MONO_BOLD if limit else MONO,
+            6.5,
+        )
 
 
 def key(canvas: Any, x: float, y: float, width: float, scale: MapScale) -> None:

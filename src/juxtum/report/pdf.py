@@ -62,9 +62,13 @@ class _Pages:
         c, job = self.canvas, self.content.job
         if self.number > 1:
             d.write(c, EDGE, HEIGHT - 36, title, d.WORD_BOLD, 13)
-            d.write_right(c, WIDTH - EDGE, HEIGHT - 36, f"{job.title}  {job.brief.serial}".strip(), d.WORD, 8, LIGHT.ink_soft)
+            d.write_right(
+                c, WIDTH - EDGE, HEIGHT - 36, f"{job.title}  {job.brief.serial}".strip(), d.WORD, 8, LIGHT.ink_soft
+            )
             self.rule(HEIGHT - 44)
-        d.write(c, EDGE, 24, f"Made with Juxtum  ·  alignment {self.content.evaluation.name}", d.WORD, 7, LIGHT.ink_soft)
+        d.write(
+            c, EDGE, 24, f"Made with Juxtum  ·  alignment {self.content.evaluation.name}", d.WORD, 7, LIGHT.ink_soft
+        )
         d.write_right(c, WIDTH - EDGE, 24, str(self.number), d.MONO, 8, LIGHT.ink_soft)
         self.y = HEIGHT - 66
 
@@ -115,7 +119,9 @@ def _cover(pages: _Pages, area: Histogram) -> None:
     d.write(c, EDGE + 20, y - 12, headline(evaluation), d.WORD_BOLD, 14, d.VERDICT_COLOURS[worst])
     rule = job.procedure.decide
     s = evaluation.statistics
-    words = f"{rule.rule} acceptance, alignment {evaluation.name}; {percent(s.area_seen, 0)} of the nominal area was seen"
+    words = (
+        f"{rule.rule} acceptance, alignment {evaluation.name}; {percent(s.area_seen, 0)} of the nominal area was seen"
+    )
     d.write(c, EDGE + 20, y - 27, words, d.WORD, 9, LIGHT.ink_soft)
     top = y - 46
     picture = pages.content.pictures[0]
@@ -138,7 +144,11 @@ def _worst(evaluation: Evaluation) -> Verdict:
 def _readiness_rows(job: Job) -> list[tuple[str, str]]:
     """What was asked of the instrument, how it stood, and who overrode it."""
     ready = job.readiness
-    rows = [("Instrument check", f"{ready.policy}: {ready.reason}" if ready.reason else str(ready.policy))] if ready.policy is not Policy.NONE else []
+    rows = (
+        [("Instrument check", f"{ready.policy}: {ready.reason}" if ready.reason else str(ready.policy))]
+        if ready.policy is not Policy.NONE
+        else []
+    )
     return rows + ([("Overridden", ready.note)] if ready.note and not ready.is_met else [])
 
 
@@ -210,7 +220,15 @@ def _sides(pages: _Pages) -> None:
             pages.y -= 20
         x = EDGE + (index % 2) * (width + gap)
         _draw_picture(pages, picture, Box(x, pages.y - height, width, height))
-        d.write(pages.canvas, x, pages.y - height - 10, VIEW_TITLES.get(picture.view, picture.view.capitalize()), d.WORD, 8, LIGHT.ink_soft)
+        d.write(
+            pages.canvas,
+            x,
+            pages.y - height - 10,
+            VIEW_TITLES.get(picture.view, picture.view.capitalize()),
+            d.WORD,
+            8,
+            LIGHT.ink_soft,
+        )
         if index % 2 or index == len(pictures) - 1:
             pages.y -= height + 26
 
@@ -247,7 +265,15 @@ def _warnings(pages: _Pages) -> None:
             pages.y -= 12
 
 
-_COLUMNS = {"no": EDGE, "name": EDGE + 26, "tol": EDGE + 246, "value": EDGE + 296, "u": EDGE + 338, "ruler": EDGE + 348, "verdict": EDGE + 432}
+_COLUMNS = {
+    "no": EDGE,
+    "name": EDGE + 26,
+    "tol": EDGE + 246,
+    "value": EDGE + 296,
+    "u": EDGE + 338,
+    "ruler": EDGE + 348,
+    "verdict": EDGE + 432,
+}
 
 
 def _ledger_head(pages: _Pages) -> None:
@@ -270,7 +296,12 @@ def _ledger_row(pages: _Pages, r: LineResult) -> None:
     d.ruler(c, x["ruler"], y + 3, 72, (line.limits.lower, line.limits.upper), r.value, r.expanded, r.verdict)
     d.mark(c, x["verdict"], y + 3, r.verdict, 6.5)
     d.write(c, x["verdict"] + 8, y, str(r.verdict), d.WORD, 8)
-    facts = (r.reason, f"probability of conformity {percent(r.probability)}", f"{percent(r.area_seen, 0)} seen", _both(r))
+    facts = (
+        r.reason,
+        f"probability of conformity {percent(r.probability)}",
+        f"{percent(r.area_seen, 0)} seen",
+        _both(r),
+    )
     words = "; ".join(filter(None, facts)) if r.points else r.reason
     d.write(c, x["name"], y - 10.5, d.shortened(words, d.WORD, 7, WIDTH - EDGE - x["name"]), d.WORD, 7, LIGHT.ink_soft)
     pages.rule(y - 16)
@@ -296,7 +327,16 @@ def _readings(pages: _Pages) -> None:
         d.write(pages.canvas, EDGE + 120, y, "  ".join(f"{v:9.2f}" for v in r.place), d.MONO, 7.5, LIGHT.ink_soft)
         d.write_right(pages.canvas, EDGE + 330, y, measured(r.deviation, r.expanded), d.MONO_BOLD, 8.5)
         d.write_right(pages.canvas, EDGE + 376, y, uncertainty(r.expanded), d.MONO, 8, LIGHT.ink_soft)
-        d.ruler(pages.canvas, EDGE + 396, y + 3, 90, r.limits or (scale.lower, scale.upper), r.deviation, r.expanded, standing(r))
+        d.ruler(
+            pages.canvas,
+            EDGE + 396,
+            y + 3,
+            90,
+            r.limits or (scale.lower, scale.upper),
+            r.deviation,
+            r.expanded,
+            standing(r),
+        )
         pages.y -= 15
 
 
@@ -357,9 +397,18 @@ def _budgets(pages: _Pages) -> None:
         pages.need(20 + 12 * len(r.budget.contributions), title)
         head = ", ".join(filter(None, (f"{r.line.id}  {r.line.title}", r.side.words)))
         d.write(c, EDGE, pages.y, d.shortened(head, d.WORD_BOLD, 8.5, 330), d.WORD_BOLD, 8.5)
-        d.write_right(c, WIDTH - EDGE, pages.y, f"U = {r.expanded:.4f} mm (k = {r.k:.3g})" if r.budget.is_known else "U not known", d.MONO, 8)
+        d.write_right(
+            c,
+            WIDTH - EDGE,
+            pages.y,
+            f"U = {r.expanded:.4f} mm (k = {r.k:.3g})" if r.budget.is_known else "U not known",
+            d.MONO,
+            8,
+        )
         pages.y -= 12
-        largest = max((line.standard for line in r.budget.contributions if math.isfinite(line.standard)), default=0.0) or 1.0
+        largest = (
+            max((line.standard for line in r.budget.contributions if math.isfinite(line.standard)), default=0.0) or 1.0
+        )
         for line in r.budget.contributions:
             d.write(c, EDGE + 12, pages.y, line.source, d.WORD, 8, LIGHT.ink_soft)
             c.setFillColor(LIGHT.field)
@@ -367,6 +416,13 @@ def _budgets(pages: _Pages) -> None:
             c.setFillColor(LIGHT.ink_soft)
             if math.isfinite(line.standard):
                 c.rect(EDGE + 300, pages.y, 120 * line.standard / largest, 5, stroke=0, fill=1)
-            d.write_right(c, WIDTH - EDGE, pages.y, f"{line.standard:.4f}" if math.isfinite(line.standard) else "not known", d.MONO, 8)
+            d.write_right(
+                c,
+                WIDTH - EDGE,
+                pages.y,
+                f"{line.standard:.4f}" if math.isfinite(line.standard) else "not known",
+                d.MONO,
+                8,
+            )
             pages.y -= 11
         pages.y -= 6

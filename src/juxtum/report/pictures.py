@@ -39,7 +39,9 @@ class Picture:
     """Where points of the part appear (N, 2), in parts of width and height."""
 
 
-def take_pictures(evaluation: Evaluation, scan: Scan, scale: MapScale, size: tuple[int, int] = (1400, 950)) -> list[Picture]:
+def take_pictures(
+    evaluation: Evaluation, scan: Scan, scale: MapScale, size: tuple[int, int] = (1400, 950)
+) -> list[Picture]:
     """One perspective view and each of the six sides that shows data."""
     stage = Stage()
     try:
@@ -90,7 +92,9 @@ def _picture(stage: Stage, evaluation: Evaluation, view: View, size: tuple[int, 
         pinned = [
             Pinned(r, float(x), float(y)) for r, (x, y), ok in zip(evaluation.readings, spots, seen, strict=True) if ok
         ]
-    part = _relative(stage, evaluation.deviation.points[:: max(1, len(evaluation.deviation.points) // 5000)], width, height)
+    part = _relative(
+        stage, evaluation.deviation.points[:: max(1, len(evaluation.deviation.points) // 5000)], width, height
+    )
     return Picture(view, pixels, tuple(pinned), part)
 
 

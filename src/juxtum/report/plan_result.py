@@ -38,7 +38,10 @@ def plan_head(what: str, planner: Planner, part: str) -> dict[str, Any]:
 
 def notes(planner: Planner) -> tuple[str, ...]:
     """What makes the plan less certain: an open nominal lets lines of sight through and has no mass."""
-    return tuple(f"{problem}: lines of sight may pass through its gaps, and its mass is not known" for problem in planner.nominal.problems)
+    return tuple(
+        f"{problem}: lines of sight may pass through its gaps, and its mass is not known"
+        for problem in planner.nominal.problems
+    )
 
 
 def suitability_document(table: SuitabilityTable, chart: ChainChart, planner: Planner) -> dict[str, Any]:
@@ -53,17 +56,25 @@ def suitability_document(table: SuitabilityTable, chart: ChainChart, planner: Pl
         for r in table.rows
     ]  # fmt: skip
     cheapest = {aim.id: table.cheapest(aim.id) for aim in table.task.aims}
-    crossings = [{"first": c.first, "second": c.second, "length": _n(c.length, 1), "error": _n(c.error)} for c in chart.crossings]
+    crossings = [
+        {"first": c.first, "second": c.second, "length": _n(c.length, 1), "error": _n(c.error)} for c in chart.crossings
+    ]
     return {
         "rows": rows,
-        "cheapest": {name: {"instrument": r.instrument, "chain": r.chain} if r else None for name, r in cheapest.items()},
+        "cheapest": {
+            name: {"instrument": r.instrument, "chain": r.chain} if r else None for name, r in cheapest.items()
+        },
         "chart": {
-            "chains": [{"name": n, "a": c.a, "b": c.b, "longest": c.longest} for n, c in zip(chart.names, chart.chains, strict=True)],
+            "chains": [
+                {"name": n, "a": c.a, "b": c.b, "longest": c.longest}
+                for n, c in zip(chart.names, chart.chains, strict=True)
+            ],
             "crossings": crossings,
             "sentences": list(chart.sentences(table)),
         },
         "spacing": [
-            {"characteristic": s.aim, "spacing": _n(s.spacing), "reason": s.reason} for s in spacing_needs(planner.nominal, planner.task)
+            {"characteristic": s.aim, "spacing": _n(s.spacing), "reason": s.reason}
+            for s in spacing_needs(planner.nominal, planner.task)
         ],
         "prices": [price_document(p) for p in planner.prices()],
     }
@@ -160,7 +171,10 @@ def photos_document(p: PhotoPlan) -> dict[str, Any]:
 def stations_document(p: StationPlan) -> dict[str, Any]:
     """Tracker stations."""
     return {
-        "stations": [{"number": k + 1, "place": _v(s.place), "direction": _v(s.axis, 4), "poses": s.poses} for k, s in enumerate(p.stations)],
+        "stations": [
+            {"number": k + 1, "place": _v(s.place), "direction": _v(s.axis, 4), "poses": s.poses}
+            for k, s in enumerate(p.stations)
+        ],
         "share_served": _n(p.share, 4),
         "fewest_proven": p.is_proven,
         "references": [_v(r) for r in p.references],

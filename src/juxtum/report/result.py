@@ -51,7 +51,14 @@ def _patches(deviation: Deviation) -> dict[str, Any]:
     """Surface that is not drawn, and drawn surface that the scan passes by."""
     return {
         "foreign": [
-            {"area": p.area, "place": p.place.tolist(), "nearest": p.nearest, "farthest": p.farthest, "faces": list(p.faces), "grown": p.is_grown}
+            {
+                "area": p.area,
+                "place": p.place.tolist(),
+                "nearest": p.nearest,
+                "farthest": p.farthest,
+                "faces": list(p.faces),
+                "grown": p.is_grown,
+            }
             for p in deviation.foreign
         ],
         "missing": [{"area": p.area, "place": p.place.tolist(), "faces": list(p.faces)} for p in deviation.passed],

@@ -69,7 +69,9 @@ def targets_table(planner: Planner) -> str:
     """All targets as CSV."""
     text = io.StringIO()
     writer = csv.writer(text)
-    writer.writerow(("number", "x", "y", "z", "nx", "ny", "nz", "face", "from_edge", "first_ruler", "second_ruler", "locked"))
+    writer.writerow(
+        ("number", "x", "y", "z", "nx", "ny", "nz", "face", "from_edge", "first_ruler", "second_ruler", "locked")
+    )
     for k, t in enumerate(planner.plan.placed, 1):
         marks = [m.words for m in ruler_marks(planner.nominal, t)]
         numbers = [f"{v:.3f}" for v in (*t.place, *t.normal)]
@@ -212,7 +214,9 @@ def _place_picture(canvas: Any, picture: SheetPicture, box: tuple[float, float, 
 
 def _head(canvas: Any, job: Job, planner: Planner, page: int) -> None:
     d.write(canvas, EDGE, HEIGHT - 44, f"Set-up sheet: {job.title}", d.WORD_BOLD, 17)
-    words = " · ".join(w for w in (job.brief.serial and f"serial {job.brief.serial}", job.brief.drawing, job.brief.operator) if w)
+    words = " · ".join(
+        w for w in (job.brief.serial and f"serial {job.brief.serial}", job.brief.drawing, job.brief.operator) if w
+    )
     d.write(canvas, EDGE, HEIGHT - 58, words, d.WORD, 9, LIGHT.ink_soft)
     count = len(planner.plan.targets)
     d.write_right(canvas, WIDTH - EDGE, HEIGHT - 44, f"{count} targets", d.WORD_BOLD, 17, LIGHT.accent)
@@ -304,7 +308,9 @@ def _lists(canvas: Any, job: Job, planner: Planner, page: int) -> None:
             _column(canvas, planner, some, start + column * tall, (EDGE + column * (wide + 14), wide, row))
 
 
-def _column(canvas: Any, planner: Planner, targets: tuple[Target, ...], first: int, place: tuple[float, float, float]) -> None:
+def _column(
+    canvas: Any, planner: Planner, targets: tuple[Target, ...], first: int, place: tuple[float, float, float]
+) -> None:
     x, wide, row = place
     size = min(8.0, row * 0.78)
     y = HEIGHT - 98.0

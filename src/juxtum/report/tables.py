@@ -23,14 +23,25 @@ def ledger_rows(evaluation: Evaluation) -> list[list[Any]]:
         line = c.line
         limits = (line.limits.nominal, line.limits.lower, line.limits.upper)
         expanded = c.expanded if c.points else None
-        rows.append([line.id, line.title, line.kind, *limits, c.value, expanded, c.k, c.probability, str(c.verdict), c.reason])
+        rows.append(
+            [line.id, line.title, line.kind, *limits, c.value, expanded, c.k, c.probability, str(c.verdict), c.reason]
+        )
     return rows
 
 
 def reading_rows(evaluation: Evaluation) -> list[list[Any]]:
     """One row for each reading, as `READING_COLUMNS`."""
     return [
-        [r.label, *r.place, r.face, r.deviation, r.expanded if r.is_seen else None, r.count, *(r.limits or (None, None)), str(standing(r))]
+        [
+            r.label,
+            *r.place,
+            r.face,
+            r.deviation,
+            r.expanded if r.is_seen else None,
+            r.count,
+            *(r.limits or (None, None)),
+            str(standing(r)),
+        ]
         for r in evaluation.readings
     ]
 

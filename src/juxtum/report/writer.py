@@ -41,13 +41,20 @@ def check_folder(folder: Path) -> None:
             pass
     except OSError as problem:
         if problem.errno == errno.ENAMETOOLONG:
-            raise InputError("the name is too long for this disk", f"\u2026{str(folder)[-80:]}", "Choose a shorter one") from problem
+            raise InputError(
+                "the name is too long for this disk", f"\u2026{str(folder)[-80:]}", "Choose a shorter one"
+            ) from problem
         what = "this is a file, not a folder" if os.path.isfile(folder) else "the folder cannot be written"
         raise InputError(what, str(folder), "Name a folder that may be written") from problem
 
 
 def write_outputs(
-    folder: Path, job: Job, evaluation: Evaluation, scan: Scan, progress: Progress | None = None, comparison: Comparison | None = None
+    folder: Path,
+    job: Job,
+    evaluation: Evaluation,
+    scan: Scan,
+    progress: Progress | None = None,
+    comparison: Comparison | None = None,
 ) -> list[Path]:
     """Write result, report, tables and coloured scan; they appear together when all of them are ready."""
     progress = progress or silent()
@@ -85,5 +92,3 @@ def write_map(path: Path, evaluation: Evaluation, scan: Scan) -> None:
     points = evaluation.deviation.points
     moved: Scan = TriangleMesh(points, scan.triangles) if len(scan.triangles) else PointCloud(points)
     write_ply(path, moved, {"deviation": evaluation.deviation.distances})
-
-

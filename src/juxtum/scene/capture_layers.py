@@ -42,7 +42,9 @@ def make_skin(nominal: Nominal, places: Floats, normals: Floats, faces: Ints, si
 
     samples = nominal.samples
     own = np.repeat(samples.mesh.triangle_normals, 3, axis=0)
-    points, triangles, facing, _ = clustered(samples.mesh.points, samples.mesh.triangles, own, np.zeros(len(own)), DIVISIONS)
+    points, triangles, facing, _ = clustered(
+        samples.mesh.points, samples.mesh.triangles, own, np.zeros(len(own)), DIVISIONS
+    )
     corners = points[triangles]
     directions = unit(facing[triangles].sum(1))
     # The normal counts as a direction of its own, so that both sides of a thin wall stay apart.
@@ -70,5 +72,7 @@ def _part(skin: Skin, rows: Ints, *, hatched: bool) -> Surface | None:
     data = polydata(corners, triangles, skin.normals[rows].reshape(-1, 3), None)
     if hatched:
         along = corners @ np.array([1.0, 1.0, 1.0]) / (np.sqrt(3) * HATCH_PITCH)
-        data.GetPointData().SetTCoords(numpy_to_vtk(np.column_stack([along, np.zeros(len(along))]).astype(np.float32), deep=True))
+        data.GetPointData().SetTCoords(
+            numpy_to_vtk(np.column_stack([along, np.zeros(len(along))]).astype(np.float32), deep=True)
+        )
     return Surface(corners, triangles, data, data, data, None, False)

@@ -101,7 +101,9 @@ def _candidates(anchor: Floats, card: tuple[float, float], room: Box) -> list[Bo
             x = anchor[0] + radius * np.cos(angle) * 1.15 - width / 2 + np.sign(np.cos(angle)) * width / 2
             y = anchor[1] + radius * np.sin(angle) - height / 2
             box = Box(float(x), float(y), width, height)
-            inside = room.x <= x and x + width <= room.x + room.width and room.y <= y and y + height <= room.y + room.height
+            inside = (
+                room.x <= x and x + width <= room.x + room.width and room.y <= y and y + height <= room.y + room.height
+            )
             if inside:
                 result.append(box)
     return result

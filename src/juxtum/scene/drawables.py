@@ -86,7 +86,11 @@ def polydata(points: Floats, triangles: Ints, normals: Floats | None, scalars: F
 
 
 def surface(
-    points: Floats, triangles: Ints, normals: Floats | None, scalars: Floats | None = None, caster: NearestTree | None = None
+    points: Floats,
+    triangles: Ints,
+    normals: Floats | None,
+    scalars: Floats | None = None,
+    caster: NearestTree | None = None,
 ) -> Surface:
     """A surface or cloud with optional scalars per point (NaN where there are none).
 
@@ -141,7 +145,9 @@ def _line_data(ends: Floats) -> Any:
 
 def scan_surface(scan: Scan) -> Surface:
     """A scan without a map."""
-    return surface(scan.points, scan.triangles, scan.normals, caster=scan.tree if isinstance(scan, TriangleMesh) else None)
+    return surface(
+        scan.points, scan.triangles, scan.normals, caster=scan.tree if isinstance(scan, TriangleMesh) else None
+    )
 
 
 def map_surface(deviation: Deviation, triangles: Ints, normals: Floats | None) -> Surface:
@@ -198,7 +204,9 @@ def unseen_surface(deviation: Deviation) -> Surface | None:
     full = _hatched(mesh.points, mesh.triangles, normals if len(normals) == len(mesh.points) else None)
     middle = light = full
     if len(normals) == len(mesh.points) and len(mesh.triangles) > LIGHT_ENOUGH // 6:
-        middle, light = (_hatched(*_merged(mesh.points, mesh.triangles, normals, n)) for n in (MIDDLE_DIVISIONS, LIGHT_DIVISIONS))
+        middle, light = (
+            _hatched(*_merged(mesh.points, mesh.triangles, normals, n)) for n in (MIDDLE_DIVISIONS, LIGHT_DIVISIONS)
+        )
     return Surface(mesh.points, mesh.triangles, full, middle, light, None, False)
 
 

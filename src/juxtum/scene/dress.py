@@ -31,7 +31,10 @@ STYLES = {
     "foreign": Style("foreign", ambient=0.35),
     "passed": Style("missing", ambient=0.5),
     "marked": Style("accent", opacity=0.75, ambient=0.5),
-    **{f"band {name}": Style(f"band_{name}", ambient=0.4) for name in ("many", "good", "enough", "three", "two", "none", "blank")},
+    **{
+        f"band {name}": Style(f"band_{name}", ambient=0.4)
+        for name in ("many", "good", "enough", "three", "two", "none", "blank")
+    },
     "cover none": Style("hatch", ambient=0.5),
     "cover once": Style("band_three", ambient=0.4),
     "cover enough": Style("band_good", ambient=0.4),

@@ -11,7 +11,14 @@ from juxtum.plan.tray import TrayPlan
 from juxtum.plan.views import Patches
 from juxtum.scene.drawables import Lines, Surface, plain_surface, segments
 
-BANDS = (("many", 8, "8 +"), ("good", 6, "6 - 7"), ("enough", 4, "4 - 5"), ("three", 3, "3"), ("two", 2, "2"), ("none", 0, "0 - 1"))
+BANDS = (
+    ("many", 8, "8 +"),
+    ("good", 6, "6 - 7"),
+    ("enough", 4, "4 - 5"),
+    ("three", 3, "3"),
+    ("two", 2, "2"),
+    ("none", 0, "0 - 1"),
+)
 """Name, fewest targets and caption of each band, best first."""
 
 
@@ -60,7 +67,9 @@ def camera_lines(eyes: Floats, axes: Floats, ups: Floats, size: float) -> Lines:
     """A small pyramid for each photo, open towards what it sees."""
     right = np.cross(axes, ups)
     tip = eyes
-    corners = [eyes + size * (axes + sx * 0.55 * right + sy * 0.37 * ups) for sx, sy in ((-1, -1), (1, -1), (1, 1), (-1, 1))]
+    corners = [
+        eyes + size * (axes + sx * 0.55 * right + sy * 0.37 * ups) for sx, sy in ((-1, -1), (1, -1), (1, 1), (-1, 1))
+    ]
     pieces = [np.stack([tip, c], 1) for c in corners]
     pieces += [np.stack([a, b], 1) for a, b in zip(corners, corners[1:] + corners[:1], strict=True)]
     return segments(np.concatenate(pieces))
@@ -96,7 +105,9 @@ def tripod_ends(places: Floats, axes: Floats, floor: float, size: float) -> Floa
 def tray_lines(tray: TrayPlan) -> Lines:
     """Every part of a tray as a prism over its shadow, tray coordinates."""
     ring = np.stack([tray.outline, np.roll(tray.outline, -1, axis=0)], 1)
-    low, high = (np.concatenate([ring, np.full((*ring.shape[:2], 1), z)], 2) for z in (-tray.size[2] / 2, tray.size[2] / 2))
+    low, high = (
+        np.concatenate([ring, np.full((*ring.shape[:2], 1), z)], 2) for z in (-tray.size[2] / 2, tray.size[2] / 2)
+    )
     posts = np.stack([low[:, 0], high[:, 0]], 1)[:: max(1, len(ring) // 4)]
     one = np.concatenate([low, high, posts])
     return segments((tray.places[:, None, None] + one[None]).reshape(-1, 2, 3))

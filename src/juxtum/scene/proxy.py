@@ -30,7 +30,9 @@ def clustered(
     new_points = summed(points) / count[:, None]
     new_normals = unit(summed(normals))
     known = np.isfinite(scalars)
-    new_scalars = np.bincount(owner[known], scalars[known], size) / np.maximum(np.bincount(owner[known], minlength=size), 1)
+    new_scalars = np.bincount(owner[known], scalars[known], size) / np.maximum(
+        np.bincount(owner[known], minlength=size), 1
+    )
     new = owner[triangles]
     a, b, c = new.T
     new = new[(a != b) & (b != c) & (a != c)]

@@ -242,11 +242,7 @@ class Stage:
     @property
     def bounds(self) -> Floats:
         """Lowest and highest corner (2, 3) of the surfaces shown."""
-        boxes = [
-            self._box(name, s)
-            for name, s in self._surfaces.items()
-            if self.shown(name) is not Shown.HIDDEN
-        ]
+        boxes = [self._box(name, s) for name, s in self._surfaces.items() if self.shown(name) is not Shown.HIDDEN]
         if not boxes:
             return np.array([[-50.0, -50, -50], [50, 50, 50]])
         stacked = np.array(boxes)

@@ -29,7 +29,9 @@ class ScannerControls:
     def change_exposure(self, step: int) -> None:
         """More or less light."""
         if self._station.driver is not None and self._station.snapshot is not None:
-            self._station.driver.ask(Message("exposure", {"level": min(max(self._station.snapshot.exposure + step, 1), 9)}))
+            self._station.driver.ask(
+                Message("exposure", {"level": min(max(self._station.snapshot.exposure + step, 1), 9)})
+            )
 
     def next_mode(self) -> None:
         """The scanner's next mode."""
@@ -131,7 +133,11 @@ class ScannerControls:
         session = self._station.session
         if session.job.capture is not None:
             made = partial(with_scan_of_capture, files=session.files)
-            session.edit_slowly("scan from the capture", lambda job, progress: made(job, progress=progress), then=self._station.desk.show_scan)
+            session.edit_slowly(
+                "scan from the capture",
+                lambda job, progress: made(job, progress=progress),
+                then=self._station.desk.show_scan,
+            )
 
     def disconnect_device(self) -> None:
         """Let the device go; what was captured stays in the job."""

@@ -36,7 +36,9 @@ class StandOffDial(QWidget):
         self._reading: DialReading | None = None
         self._word, self._is_loud = "", False
         self.setAccessibleName("Stand-off dial")
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding if is_floor else QSizePolicy.Policy.Fixed)
+        self.setSizePolicy(
+            QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding if is_floor else QSizePolicy.Policy.Fixed
+        )
 
     def sizeHint(self) -> QSize:
         """A square, nearly."""
@@ -52,7 +54,9 @@ class StandOffDial(QWidget):
         self._reading = snapshot.dial
         self._is_loud = snapshot.state in LOUD
         self._word = snapshot.state.value if snapshot.state in SAID else snapshot.dial.word.value
-        self.setAccessibleDescription(f"{self._word}, {snapshot.dial.distance:.0f} mm" if snapshot.dial.distance > 0 else self._word)
+        self.setAccessibleDescription(
+            f"{self._word}, {snapshot.dial.distance:.0f} mm" if snapshot.dial.distance > 0 else self._word
+        )
         self.update()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
@@ -69,20 +73,30 @@ class StandOffDial(QWidget):
         painter.setFont(font(side * 0.24, bold=True, mono=True))
         box = QRectF(centre.x() - side / 2, centre.y() - side * 0.24, side, side * 0.28)
         assert self._reading is not None or not shown
-        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, f"{self._reading.distance:.0f}" if shown and self._reading else "\u2013")
+        painter.drawText(
+            box, Qt.AlignmentFlag.AlignCenter, f"{self._reading.distance:.0f}" if shown and self._reading else "\u2013"
+        )
         painter.setPen(colour(soft))
         painter.setFont(font(max(side * 0.05, 10)))
         wanted = f"mm, wanted {reading.wanted:.0f}" if reading is not None else "mm"
-        painter.drawText(QRectF(box.x(), centre.y() + side * 0.05, side, side * 0.08), Qt.AlignmentFlag.AlignCenter, wanted)
+        painter.drawText(
+            QRectF(box.x(), centre.y() + side * 0.05, side, side * 0.08), Qt.AlignmentFlag.AlignCenter, wanted
+        )
         loud = "floor_alert" if self._is_floor else "not_conforming"
         painter.setPen(colour(loud if self._is_loud else soft if self._word == State.PAUSED.value else ink))
         painter.setFont(font(side * 0.13, bold=True))
-        painter.drawText(QRectF(centre.x() - side * 0.6, centre.y() + side * 0.14, side * 1.2, side * 0.18), Qt.AlignmentFlag.AlignCenter, self._word)
+        painter.drawText(
+            QRectF(centre.x() - side * 0.6, centre.y() + side * 0.14, side * 1.2, side * 0.18),
+            Qt.AlignmentFlag.AlignCenter,
+            self._word,
+        )
         painter.setPen(colour(soft))
         painter.setFont(font(max(side * 0.045, 10)))
         for text, share in (("too near", 0.0), ("too far", 1.0)):
             spot = self._spot(centre, side * 0.5, share)
-            painter.drawText(QRectF(spot.x() - 60, spot.y() + side * 0.03, 120, side * 0.08), Qt.AlignmentFlag.AlignCenter, text)
+            painter.drawText(
+                QRectF(spot.x() - 60, spot.y() + side * 0.03, 120, side * 0.08), Qt.AlignmentFlag.AlignCenter, text
+            )
         painter.end()
 
     def _ring(self, painter: QPainter, centre: QPointF, side: float) -> None:
@@ -103,7 +117,10 @@ class StandOffDial(QWidget):
             needle = QPen(colour("floor_alert" if self._is_floor else "accent"), side * 0.024)
             needle.setCapStyle(Qt.PenCapStyle.RoundCap)
             painter.setPen(needle)
-            painter.drawLine(self._spot(centre, side * 0.475, self._reading.share), self._spot(centre, side * 0.33, self._reading.share))
+            painter.drawLine(
+                self._spot(centre, side * 0.475, self._reading.share),
+                self._spot(centre, side * 0.33, self._reading.share),
+            )
 
     @staticmethod
     def _angle(share: float) -> int:

@@ -65,7 +65,9 @@ class CaptureDriver(QObject):
     settled = pyqtSignal()
     finished = pyqtSignal()
 
-    def __init__(self, session: CaptureSession, connect: Callable[[], Connection], parent: QObject | None = None) -> None:
+    def __init__(
+        self, session: CaptureSession, connect: Callable[[], Connection], parent: QObject | None = None
+    ) -> None:
         super().__init__(parent)
         self.session = session
         self._connect = connect
@@ -153,7 +155,9 @@ class CaptureDriver(QObject):
                 return
             self._is_let_go = True
             what = f"what was captured last could not be kept ({problem}), so the scanner stays connected"
-            raise JuxtumError(what, "capture", "Make room on the disk and let it go again; a second time lets it go without") from problem
+            raise JuxtumError(
+                what, "capture", "Make room on the disk and let it go again; a second time lets it go without"
+            ) from problem
         self._stop.set()
 
     def _last_things(self, then: Callable[[], object]) -> None:
@@ -283,11 +287,15 @@ class CaptureDriver(QObject):
         pose = self._pose
         if pose is None:
             return None
-        fields = {name: [float(v) for v in value] for name, value in (("eye", pose.eye), ("axis", pose.axis), ("up", pose.up))}
+        fields = {
+            name: [float(v) for v in value] for name, value in (("eye", pose.eye), ("axis", pose.axis), ("up", pose.up))
+        }
         return Message("hand", {**fields, "position": self.session.position, "time": self.session.time + 1 / FRAMES})
 
     def _look(self) -> None:
-        self._view = next_view(self.session.coverage, self.session.planner, self.session.poses.holds, self.session.position)
+        self._view = next_view(
+            self.session.coverage, self.session.planner, self.session.poses.holds, self.session.position
+        )
 
     def _begin_plan(self, session: CaptureSession) -> None:
         self._hands = itinerary(session, self.tell_device, silent())

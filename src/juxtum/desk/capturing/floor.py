@@ -40,7 +40,9 @@ class Tile(QWidget):
         painter.setPen(colour("floor_soft"))
         painter.setFont(font(18))
         beside = painter.fontMetrics().horizontalAdvance(self.beside)
-        painter.drawText(inner.adjusted(0, size * 0.35, 0, 0), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop, self.beside)
+        painter.drawText(
+            inner.adjusted(0, size * 0.35, 0, 0), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop, self.beside
+        )
         painter.drawText(inner, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom, self.below)
         painter.setPen(colour("floor_alert" if self._alert else "floor_ink"))
         painter.setFont(font(size, bold=True))
@@ -97,12 +99,18 @@ class FloorView(QWidget):
         self.dial.show_snapshot(snapshot)
         few = snapshot.targets < snapshot.needed
         self.targets.show_value(str(snapshot.targets), f"needs {snapshot.needed}", "targets in view", alert=few)
-        self.share.show_value(f"{100 * snapshot.coverage:.0f} %", f"of {100 * snapshot.goal:.0f} %", "of what is measured")
+        self.share.show_value(
+            f"{100 * snapshot.coverage:.0f} %", f"of {100 * snapshot.goal:.0f} %", "of what is measured"
+        )
         if snapshot.state in (State.GONE, State.FULL, State.JUMP, State.LOST, State.HIDDEN, State.MOVED):
             self.missing.show_value(snapshot.state.value, "", snapshot.why[:46], alert=True)
         else:
             name = snapshot.view.name if snapshot.view is not None else "nothing"
-            turn = "turn the part over for it" if snapshot.view is not None and snapshot.view.turns_over else "missing next"
+            turn = (
+                "turn the part over for it"
+                if snapshot.view is not None and snapshot.view.turns_over
+                else "missing next"
+            )
             self.missing.show_value(name, "", turn, alert=snapshot.view is not None)
         bad = snapshot.exposure_words != "light is good"
         self.light.show_value(f"light {snapshot.exposure}", "", snapshot.exposure_words, alert=bad)
@@ -131,7 +139,11 @@ class _Head(QWidget):
         painter.drawText(QRectF(self.rect()), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, self._of)
         painter.setPen(colour("floor_ink"))
         painter.setFont(font(20, bold=True, mono=True))
-        painter.drawText(QRectF(self.rect()).adjusted(0, 0, -wide - 12, 0), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, self._time)
+        painter.drawText(
+            QRectF(self.rect()).adjusted(0, 0, -wide - 12, 0),
+            Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
+            self._time,
+        )
         painter.end()
 
 

@@ -117,7 +117,9 @@ class HandDriver(QObject):
         painter.setBrush(colour("panel"))
         painter.drawRoundedRect(QRectF(left - 8, top - 8, 116 * k, 70 * k), 5, 5)
         painter.setFont(font((BODY if self.is_large else SMALL) * (1.3 if self.is_large else 1.0)))
-        for row, (token, words) in enumerate((("band_good", "enough"), ("band_three", "one pass"), ("hatch", "not yet"))):
+        for row, (token, words) in enumerate(
+            (("band_good", "enough"), ("band_three", "one pass"), ("hatch", "not yet"))
+        ):
             box = QRectF(left, top + 20 * k * row, 22 * k, 14 * k)
             painter.setPen(QPen(colour("rule"), 1))
             if row == 2:
@@ -128,7 +130,9 @@ class HandDriver(QObject):
                 painter.setBrush(colour(token))
             painter.drawRect(box)
             painter.setPen(colour("ink"))
-            painter.drawText(QRectF(box.right() + 8, box.top() - 4 * k, 160 * k, 22 * k), Qt.AlignmentFlag.AlignVCenter, words)
+            painter.drawText(
+                QRectF(box.right() + 8, box.top() - 4 * k, 160 * k, 22 * k), Qt.AlignmentFlag.AlignVCenter, words
+            )
 
     def _arrow(self, painter: QPainter, snapshot: Snapshot) -> None:
         view = snapshot.view

@@ -70,7 +70,9 @@ class Hosting:
 
         return connect
 
-    def within(self, kind: DeviceKind, job: Job, planner: Planner, change: Callable[[Body], Body] | None = None) -> StandIn:
+    def within(
+        self, kind: DeviceKind, job: Job, planner: Planner, change: Callable[[Body], Body] | None = None
+    ) -> StandIn:
         """A stand-in within the desk, and the body before it."""
         body = body_for(job.nominal, planner.nominal, planner.plan, self.seed)
         self.body = change(body) if change is not None else body

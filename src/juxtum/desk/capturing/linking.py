@@ -54,7 +54,11 @@ class Linking(QObject):
         """Another job may not take the place of this one while points come."""
         if self.driver is None:
             return None
-        return JobError("the scanner is still connected", "capture", "Disconnect it first, so that what it brings stays with its job")
+        return JobError(
+            "the scanner is still connected",
+            "capture",
+            "Disconnect it first, so that what it brings stays with its job",
+        )
 
     def _forget(self) -> None:
         self.photo_map = []
@@ -100,9 +104,13 @@ class Linking(QObject):
 
         self._session.compute(work, done)
 
-    def begin(self, session: CaptureSession, skin: Skin, connect: Callable[[], Connection], record: CaptureRecord | None) -> None:
+    def begin(
+        self, session: CaptureSession, skin: Skin, connect: Callable[[], Connection], record: CaptureRecord | None
+    ) -> None:
         """Start the thread that captures."""
-        keeper = Keeper(self._session.files, self._session.derived.job.id, session.planner.model.kind.value, self._tell_kept)
+        keeper = Keeper(
+            self._session.files, self._session.derived.job.id, session.planner.model.kind.value, self._tell_kept
+        )
         keeper.seed = self.hosting.seed
         self._keeper = keeper
         if record is not None:
@@ -130,8 +138,14 @@ class Linking(QObject):
         """The photos' targets are the scanner's map from now on; what was captured in another one must be let go first."""
         record = self._session.derived.job.capture
         if self.driver is not None or (record is not None and record.patches):
-            what = "points were captured already, in a map of their own" if self.driver is None else "the scanner is connected and has a map of its own"
-            self._desk.tell(what, "photos", "Disconnect the scanner and start a new capture, then give it the photos' targets")
+            what = (
+                "points were captured already, in a map of their own"
+                if self.driver is None
+                else "the scanner is connected and has a map of its own"
+            )
+            self._desk.tell(
+                what, "photos", "Disconnect the scanner and start a new capture, then give it the photos' targets"
+            )
             return
         self.photo_map = rows
 

@@ -40,10 +40,24 @@ class PatchList(QTableWidget):
         self._shown = patches
         self.setRowCount(len(patches))
         for row, patch in enumerate(patches):
-            state = "lost, jumped" if patch.has_jumped else "running" if patch.is_running else "fine zone" if patch.zone else ""
+            state = (
+                "lost, jumped"
+                if patch.has_jumped
+                else "running"
+                if patch.is_running
+                else "fine zone"
+                if patch.zone
+                else ""
+            )
             where = "turned over" if patch.position else ""
             words = ", ".join(w for w in (state, where) if w) or patch.mode
-            texts = (str(patch.number), thousands(patch.points), f"{patch.seconds:.0f} s", f"{100 * patch.held:.0f} %", words)
+            texts = (
+                str(patch.number),
+                thousands(patch.points),
+                f"{patch.seconds:.0f} s",
+                f"{100 * patch.held:.0f} %",
+                words,
+            )
             for column, text in enumerate(texts):
                 item = self.item(row, column)
                 if item is None:

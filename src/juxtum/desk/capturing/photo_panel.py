@@ -41,7 +41,9 @@ class PhotoPanel(CapturePanel):
         self.body.addLayout(row(self._adjust))
         self._result = Facts("Adjusted")
         self.body.addWidget(self._result)
-        self._use = button("Give them to the scanner", self.give_map, tip="Their places are its map; lengths are the photos' then")
+        self._use = button(
+            "Give them to the scanner", self.give_map, tip="Their places are its map; lengths are the photos' then"
+        )
         self.body.addLayout(row(self._use))
         self._given = label("", "soft", wrap=True)
         self._given.setAccessibleName("Map of the scanner")
@@ -111,7 +113,15 @@ class PhotoPanel(CapturePanel):
 
     def _adjusted(self, answer: tuple[Adjusted, Bools]) -> None:
         adjusted, usable = answer
-        bars = [f"{adjusted.length(*_ends(k, usable)):.3f} mm" for k in self.walk.bars if usable[k.first] and usable[k.second]] if self.walk else []
+        bars = (
+            [
+                f"{adjusted.length(*_ends(k, usable)):.3f} mm"
+                for k in self.walk.bars
+                if usable[k.first] and usable[k.second]
+            ]
+            if self.walk
+            else []
+        )
         self._result.show_facts(
             [
                 ("targets placed", f"{int(usable.sum())} of {len(usable)}"), ("residuals", f"{adjusted.rms:.2f} of the noise"),
@@ -127,10 +137,15 @@ class PhotoPanel(CapturePanel):
         if walk is not None and walk.verdicts:
             last = walk.verdicts[-1]
             self._verdict.setText("enough" if last.is_enough else "not enough")
-            self._words.setText(f"Photo {taken}: {last.words}; {last.targets} targets, {last.codes} codes, {last.shared} shared with earlier photos.")
+            self._words.setText(
+                f"Photo {taken}: {last.words}; {last.targets} targets, {last.codes} codes, {last.shared} shared with earlier photos."
+            )
             table = walk.table()
             weak = [str(t.number) for t in table if not t.is_enough]
-            facts = [("photos", f"{taken} of {planned}"), ("targets with rays enough", f"{len(table) - len(weak)} of {len(table)}")]
+            facts = [
+                ("photos", f"{taken} of {planned}"),
+                ("targets with rays enough", f"{len(table) - len(weak)} of {len(table)}"),
+            ]
             facts += [("still weak", ", ".join(weak[:8]) + ("\u2026" if len(weak) > 8 else ""))] if weak else []
             self._facts.show_facts(facts)
         else:
@@ -148,11 +163,21 @@ class PhotoPanel(CapturePanel):
         """Take, adjust, give; then the scan's own next step."""
         walk, record = self.walk, self.station.derived.job.capture
         if walk is None or len(walk.photos) < len(walk.plan.views):
-            return NextAction("take the photos", "each is judged as it is taken, then all are adjusted together", "take photo", "Take the next")
+            return NextAction(
+                "take the photos",
+                "each is judged as it is taken, then all are adjusted together",
+                "take photo",
+                "Take the next",
+            )
         if not self._result.facts:
             return NextAction("adjust them together", "all photos are taken", "adjust photos", "Adjust them")
         if not self.station.link.photo_map and self.station.driver is None and (record is None or not record.patches):
-            return NextAction("give the targets to the scanner", "its lengths are then those of the photos and their bars", "give photo map", "Give them")
+            return NextAction(
+                "give the targets to the scanner",
+                "its lengths are then those of the photos and their bars",
+                "give photo map",
+                "Give them",
+            )
         return None
 
     def dress(self) -> None:
@@ -173,7 +198,15 @@ class PhotoPanel(CapturePanel):
             if taken:
                 station.view.put("rays", camera_lines(views.eyes[:taken], views.axes[:taken], views.ups[:taken], size))
             if taken < len(views):
-                station.view.put("gear", camera_lines(views.eyes[taken : taken + 1], views.axes[taken : taken + 1], views.ups[taken : taken + 1], 1.4 * size))
+                station.view.put(
+                    "gear",
+                    camera_lines(
+                        views.eyes[taken : taken + 1],
+                        views.axes[taken : taken + 1],
+                        views.ups[taken : taken + 1],
+                        1.4 * size,
+                    ),
+                )
 
     def close_all(self) -> None:
         """Let the camera go."""

@@ -64,7 +64,9 @@ class PracticePanel(CapturePanel):
         self._fault = combo("Fault")
         for text, name, fields in FAULTS:
             self._fault.addItem(text, (name, fields))
-        self._put = button("Put it in", self.put_fault, tip="On purpose: what happens then must be known before it happens")
+        self._put = button(
+            "Put it in", self.put_fault, tip="On purpose: what happens then must be known before it happens"
+        )
         self.body.addLayout(row(self._fault, self._put))
         self._build_debrief()
         self.last: Debrief | None = None
@@ -107,7 +109,9 @@ class PracticePanel(CapturePanel):
         """Start, finish, start again."""
         if self.is_running:
             return NextAction("finish when you are done", "then comes the debrief", "finish exercise", "Finish")
-        return NextAction("practise", "a part, a simulated scanner, a clock and an honest debrief", "start exercise", "Start")
+        return NextAction(
+            "practise", "a part, a simulated scanner, a clock and an honest debrief", "start exercise", "Start"
+        )
 
     def show_job(self) -> None:
         """The learner's record."""
@@ -116,7 +120,9 @@ class PracticePanel(CapturePanel):
         if book is None or not self.isVisible():
             return
         rows = book.exercises(self._learner.text().strip())[:6]
-        lines = [f"{r.at:%d %b %H:%M}  {exercise_of(r.exercise).title}: {r.score:.0f} in {clock(r.seconds)}" for r in rows]
+        lines = [
+            f"{r.at:%d %b %H:%M}  {exercise_of(r.exercise).title}: {r.score:.0f} in {clock(r.seconds)}" for r in rows
+        ]
         self._record.setText("\n".join(lines) or "None yet.")
 
     def start(self) -> None:
@@ -143,7 +149,9 @@ class PracticePanel(CapturePanel):
         def work(progress: Progress) -> tuple[CaptureSession, Skin, StandIn]:
             changed.ground(progress.part(0, 0.5))
             session = CaptureSession(changed, capture_memory())
-            device = station.link.hosting.within(scanner_of(changed), job, changed, lambda body: body_for_exercise(exercise, body, changed))
+            device = station.link.hosting.within(
+                scanner_of(changed), job, changed, lambda body: body_for_exercise(exercise, body, changed)
+            )
             return session, skin_of(session), device
 
         def done(made: tuple[CaptureSession, Skin, StandIn]) -> None:
@@ -166,7 +174,9 @@ class PracticePanel(CapturePanel):
         found = nominal.projector.project(hit.place[None])
         place, normal = found.feet[0], found.normals[0]
         edge = float(nominal.edge_distances(place[None], 30.0)[0])
-        self.station.driver.ask(Message("stick", {"place": [float(v) for v in place], "normal": [float(v) for v in normal], "edge": edge}))
+        self.station.driver.ask(
+            Message("stick", {"place": [float(v) for v in place], "normal": [float(v) for v in normal], "edge": edge})
+        )
         self._places.append(place)
         self.station.view.set_pins([Pin(p, str(k + 1)) for k, p in enumerate(self._places)])
 
@@ -185,7 +195,10 @@ class PracticePanel(CapturePanel):
         exercise = exercise_of(self._choice.currentData())
         station.stop_picking()
         if exercise.id == "bars":
-            ends = tuple(tuple(float(v) for v in np.concatenate([self._places[2 * k], self._places[2 * k + 1]])) for k in range(len(self._places) // 2))
+            ends = tuple(
+                tuple(float(v) for v in np.concatenate([self._places[2 * k], self._places[2 * k + 1]]))
+                for k in range(len(self._places) // 2)
+            )
             if not ends:
                 station.desk.tell("no bar was laid", "practice", "Start again and click both ends")
                 self._began_or_ended()
@@ -217,7 +230,15 @@ class PracticePanel(CapturePanel):
         if book is not None:
             part = self.station.derived.job.title
             book.add_exercise(
-                ExerciseRow(learner=learner, exercise=made.exercise, part=part, at=datetime.now(), seconds=made.seconds, score=made.score, words=made.words)
+                ExerciseRow(
+                    learner=learner,
+                    exercise=made.exercise,
+                    part=part,
+                    at=datetime.now(),
+                    seconds=made.seconds,
+                    score=made.score,
+                    words=made.words,
+                )
             )
         self.station.view.set_pins([])
         self._places = []

@@ -58,7 +58,9 @@ class ProbePanel(CapturePanel):
         options: list[tuple[str, int]] = []
         if nominal is not None and planner is not None:
             named = {f: aim.title for aim in planner.task.aims for f in aim.faces}
-            faces = [h.faces[0] for h in find_holes(nominal)] + [f.number for f in nominal.faces if f.number in named and f.kind is FaceKind.PLANE]
+            faces = [h.faces[0] for h in find_holes(nominal)] + [
+                f.number for f in nominal.faces if f.number in named and f.kind is FaceKind.PLANE
+            ]
             options = [(named.get(f, nominal.face(f).title), f) for f in dict.fromkeys(faces)]
             options = [o for o in options if self._can_be_probed(nominal, o[1])]
             options.sort(key=lambda o: o[1] not in named)
@@ -102,7 +104,9 @@ class ProbePanel(CapturePanel):
         """The next point, or the next feature."""
         if self.task is not None and len(self.middles) == len(self.task.points):
             return NextAction("go to the next feature", f"{self.task.name} is touched", "next feature", "Next feature")
-        return NextAction("touch the next point", "the plane before the edge, so that the edge is known in it", "touch point", "Touch")
+        return NextAction(
+            "touch the next point", "the plane before the edge, so that the edge is known in it", "touch point", "Touch"
+        )
 
     def clicked(self, hit: Hit) -> None:
         """The tip was moved over the part."""
@@ -182,7 +186,12 @@ class ProbePanel(CapturePanel):
             self.station.view.set_pins([])
         facts = [("touches", f"{done} of {len(task.points)}")]
         if found is not None:
-            facts.append(("off it, not aligned", f"{found.distances.min():+.3f} to {found.distances.max():+.3f} mm".replace("-", "\u2212")))
+            facts.append(
+                (
+                    "off it, not aligned",
+                    f"{found.distances.min():+.3f} to {found.distances.max():+.3f} mm".replace("-", "\u2212"),
+                )
+            )
             if found.circle is not None and task.hole is not None:
                 facts.append(("diameter", f"{2 * found.circle.feature.radius:.3f} mm of {task.hole.diameter:.3f}"))
                 facts.append(("its U, k = 2", f"{4 * found.circle.standards['radius']:.3f} mm"))

@@ -41,7 +41,9 @@ class ScanPanel(CapturePanel):
         self._connect = button("Connect the scanner", s.link.connect_device, tip="A stand-in, as a process of its own")
         self._drop = button("Disconnect", s.scanner.disconnect_device, tip="What was captured stays in the job")
         self.body.addLayout(row(self._connect, self._drop))
-        self._hold = button("Hold the scanner", s.scanner.hold_scanner, tip="H: the pointer leads it, the wheel brings it nearer")
+        self._hold = button(
+            "Hold the scanner", s.scanner.hold_scanner, tip="H: the pointer leads it, the wheel brings it nearer"
+        )
         self._plan = button("Let the plan run", s.scanner.run_plan, tip="Follow the planned poses, then fill gaps")
         self._hold.setCheckable(True)
         self._plan.setCheckable(True)
@@ -90,11 +92,17 @@ class ScanPanel(CapturePanel):
         self._radius = LengthField("Radius", 12.0, "Of the zone that is scanned again")
         self._fine = LengthField("Fine spacing", 0.5, "Between points in the zone")
         self.body.addLayout(form([("Radius, mm", self._radius), ("Spacing, mm", self._fine)]))
-        self._refine = button("Pick a zone", lambda: s.scanner.refine(self._radius.value, self._fine.value), tip="Its coarse points are erased")
+        self._refine = button(
+            "Pick a zone",
+            lambda: s.scanner.refine(self._radius.value, self._fine.value),
+            tip="Its coarse points are erased",
+        )
         self._stick = button("Stick a target", s.scanner.stick_target, tip="In mid-scan: it is found and joined")
         self.body.addLayout(row(self._refine, self._stick))
         self.body.addWidget(line())
-        self._use = button("Create surface from patches", s.scanner.use_capture, "primary", tip="One surface of all patches")
+        self._use = button(
+            "Create surface from patches", s.scanner.use_capture, "primary", tip="One surface of all patches"
+        )
         self.body.addLayout(row(self._use))
 
     def show_job(self) -> None:
@@ -108,10 +116,16 @@ class ScanPanel(CapturePanel):
         if self.station.driver is None:
             facts = []
             if record is not None:
-                facts = [("patches", str(len(record.patches))), ("points", thousands(record.points)), ("covered", percent(record.coverage, 0))]
+                facts = [
+                    ("patches", str(len(record.patches))),
+                    ("points", thousands(record.points)),
+                    ("covered", percent(record.coverage, 0)),
+                ]
                 facts += [("covered once", percent(record.one_pass, 0)), ("time", clock(record.seconds))]
             self._facts.show_facts(facts)
-            self._why.setText("Kept in the job; connect the scanner to go on." if record is not None else "Nothing is captured yet.")
+            self._why.setText(
+                "Kept in the job; connect the scanner to go on." if record is not None else "Nothing is captured yet."
+            )
             self._enable(None)
 
     def show_snapshot(self, snapshot: Snapshot) -> None:
@@ -146,9 +160,22 @@ class ScanPanel(CapturePanel):
     def _enable(self, snapshot: Snapshot | None) -> None:
         live = snapshot is not None and snapshot.state is not State.GONE
         driver = self.station.driver
-        self._connect.setText("Connect again" if snapshot is not None and snapshot.state is State.GONE else "Connect the scanner")
+        self._connect.setText(
+            "Connect again" if snapshot is not None and snapshot.state is State.GONE else "Connect the scanner"
+        )
         self._connect.setEnabled(driver is None or not live)
-        for each in (self._drop, self._hold, self._dim, self._bright, self._pause, self._new, self._stop, self._turn, self._stick, self._mode):
+        for each in (
+            self._drop,
+            self._hold,
+            self._dim,
+            self._bright,
+            self._pause,
+            self._new,
+            self._stop,
+            self._turn,
+            self._stick,
+            self._mode,
+        ):
             each.setEnabled(live)
         self._plan.setEnabled(driver is None or live)
         if hasattr(self.station, "panels"):
@@ -158,7 +185,9 @@ class ScanPanel(CapturePanel):
         self._hold.setChecked(self.station.hand.is_holding if hasattr(self.station, "hand") else False)
         self._plan.setChecked(driver is not None and driver.runs_by_itself)
         record = self.station.derived.job.capture
-        self._use.setEnabled(bool((record is not None and record.patches) or (snapshot is not None and snapshot.points_taken)))
+        self._use.setEnabled(
+            bool((record is not None and record.patches) or (snapshot is not None and snapshot.points_taken))
+        )
 
     def _choose_speed(self) -> None:
         if self.station.driver is not None:

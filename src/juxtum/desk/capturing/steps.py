@@ -35,20 +35,46 @@ def next_step(station: CaptureStation) -> NextAction:
         return NextAction("plan the targets", "the scanner finds its way by them", "plan targets", "Plan them")
     if station.driver is None or shot is None:
         if d.job.capture is not None and d.job.capture.patches and d.job.capture.coverage > 0.85:
-            return NextAction("make the scan of it", f"{100 * d.job.capture.coverage:.0f} % of what is measured is captured", "use capture", "Make it")
+            return NextAction(
+                "make the scan of it",
+                f"{100 * d.job.capture.coverage:.0f} % of what is measured is captured",
+                "use capture",
+                "Make it",
+            )
         if wants_photos(station):
             chain = d.job.plan.chain or "the plan's chain"
-            return NextAction("take the photos first", f"{chain}: lengths come from the photos and their bars", "take photo", "Take the first")
+            return NextAction(
+                "take the photos first",
+                f"{chain}: lengths come from the photos and their bars",
+                "take photo",
+                "Take the first",
+            )
         return NextAction("connect the scanner", "a stand-in ships with Juxtum", "connect device", "Connect")
     if shot.state is State.GONE:
-        return NextAction("connect again", f"{shot.why}; what was captured is kept", "reconnect device", "Connect again")
+        return NextAction(
+            "connect again", f"{shot.why}; what was captured is kept", "reconnect device", "Connect again"
+        )
     if shot.state is State.FULL:
-        return NextAction("make the scan of it", "the memory for points is full; nothing is lost", "use capture", "Make it")
+        return NextAction(
+            "make the scan of it", "the memory for points is full; nothing is lost", "use capture", "Make it"
+        )
     if shot.one_pass >= shot.goal - 0.01 and shot.coverage >= shot.goal - DENSE_SLACK:
-        return NextAction("make the scan of it", f"{100 * shot.one_pass:.0f} % of what is measured is captured", "use capture", "Make it")
+        return NextAction(
+            "make the scan of it",
+            f"{100 * shot.one_pass:.0f} % of what is measured is captured",
+            "use capture",
+            "Make it",
+        )
     if shot.view is not None and shot.view.turns_over and shot.one_pass > 0.3:
-        return NextAction("turn the part over", f"{shot.view.name} is not seen from this side", "turn part over", "It is turned over")
+        return NextAction(
+            "turn the part over", f"{shot.view.name} is not seen from this side", "turn part over", "It is turned over"
+        )
     if not station.hand.is_holding and not station.driver.runs_by_itself:
-        return NextAction("hold the scanner", "the pointer leads it over the part, the wheel brings it nearer", "hold scanner", "Take it")
+        return NextAction(
+            "hold the scanner",
+            "the pointer leads it over the part, the wheel brings it nearer",
+            "hold scanner",
+            "Take it",
+        )
     where = shot.view.name if shot.view is not None else "the rest"
     return NextAction(f"come in for {where}", "the arrow shows from where", "run plan path", "Let the plan run")

@@ -37,7 +37,15 @@ class FloorSwitch:
         parts = self._parts
         place = parts.down.indexOf(self.view) - 2
         if not self.is_on:
-            bars = [parts.strip, parts.route, parts.middle, parts.sheets, parts.status, self._stage.findChild(ViewBar), self._bar]
+            bars = [
+                parts.strip,
+                parts.route,
+                parts.middle,
+                parts.sheets,
+                parts.status,
+                self._stage.findChild(ViewBar),
+                self._bar,
+            ]
             self._hidden = [part for part in bars if part is not None and part.isVisible()]
             for part in self._hidden:
                 part.hide()

@@ -56,8 +56,14 @@ class TablePanel(CapturePanel):
         self.body.addLayout(row(self._dim, self._level, self._bright, self._back))
         self._facts = Facts("Turns")
         self.body.addWidget(self._facts)
-        self._use = button("Create surface from shots", self.station.scanner.use_capture, tip="One surface of all shots, without the table")
-        self._anew = button("Start anew", self.station.scanner.start_anew, tip="Takes the capture out of the job; can be undone")
+        self._use = button(
+            "Create surface from shots",
+            self.station.scanner.use_capture,
+            tip="One surface of all shots, without the table",
+        )
+        self._anew = button(
+            "Start anew", self.station.scanner.start_anew, tip="Takes the capture out of the job; can be undone"
+        )
         self.body.addLayout(row(self._use, self._anew))
         self._show()
 
@@ -88,7 +94,9 @@ class TablePanel(CapturePanel):
             check_device(job.capture, TURNED)
             if self.run is None and job.capture is not None and job.capture.patches:
                 # Its shots cannot be gone on with: the table may have been touched since.
-                raise DeviceError("the job holds a capture already", "turntable", "Start a new capture first; that can be undone")
+                raise DeviceError(
+                    "the job holds a capture already", "turntable", "Start a new capture first; that can be undone"
+                )
         except DeviceError as problem:
             station.session.failed.emit(problem)
             return
@@ -171,10 +179,16 @@ class TablePanel(CapturePanel):
         facts = [("shots", f"{len(run.facts)} of {len(run.stops)}")]
         if run.facts:
             last = run.facts[-1]
-            facts += [("points of the last", thousands(last.points)), ("its overlap with the others", percent(last.overlap, 0) if last.overlap else "\u2013")]
+            facts += [
+                ("points of the last", thousands(last.points)),
+                ("its overlap with the others", percent(last.overlap, 0) if last.overlap else "\u2013"),
+            ]
             facts += [("apart there, RMS", f"{1000 * last.rms:.0f} \u00b5m" if last.rms else "\u2013")]
         if shown is not None:
-            facts += [("covered once", f"{percent(shown.one_pass, 0)} of {percent(run.plan.coverage, 0)}"), ("covered densely", percent(shown.coverage, 0))]
+            facts += [
+                ("covered once", f"{percent(shown.one_pass, 0)} of {percent(run.plan.coverage, 0)}"),
+                ("covered densely", percent(shown.coverage, 0)),
+            ]
         loose = [str(f.patch) for f in run.facts if f.words != "good"]
         return facts + ([("look at shots", ", ".join(loose[:6]))] if loose else [])
 
@@ -185,10 +199,22 @@ class TablePanel(CapturePanel):
         if run is not None and run.next_stop is None:
             return NextAction("make the scan of them", "all planned shots are taken", "use capture", "Make it")
         if run is None and record is not None and record.patches:
-            return NextAction("start a new capture", "the job holds one; starting anew can be undone", "new capture", "Start anew")
+            return NextAction(
+                "start a new capture", "the job holds one; starting anew can be undone", "new capture", "Start anew"
+            )
         if run is not None and run.turns_over:
-            return NextAction("lay the part the next way", "what lay below is not seen from this side", "shoot turn", "It lies that way")
-        return NextAction("shoot the whole turn", "the table turns by itself; each shot is laid onto those before it", "shoot whole turn", "Shoot")
+            return NextAction(
+                "lay the part the next way",
+                "what lay below is not seen from this side",
+                "shoot turn",
+                "It lies that way",
+            )
+        return NextAction(
+            "shoot the whole turn",
+            "the table turns by itself; each shot is laid onto those before it",
+            "shoot whole turn",
+            "Shoot",
+        )
 
     def follow(self) -> None:
         """Shots go with the capture that they belong to."""
@@ -235,5 +261,9 @@ def _sentences(run: TurnRun) -> str:
 
 def _laid(tilt: tuple[float, float]) -> str:
     """How the part is laid on the table, in words."""
-    words = [f"{abs(angle):.0f}\u00b0 {'forward' if angle > 0 else 'back'} about {axis}" for angle, axis in zip(tilt, "XY", strict=True) if angle]
+    words = [
+        f"{abs(angle):.0f}\u00b0 {'forward' if angle > 0 else 'back'} about {axis}"
+        for angle, axis in zip(tilt, "XY", strict=True)
+        if angle
+    ]
     return "tilted " + ", then ".join(words) if words else "as it stands"

@@ -37,7 +37,11 @@ class TrackerControls(QWidget):
         self.choice.setToolTip("Put it there; it measures the reference targets, from which follows where it stands")
         self.choice.activated.connect(self._choose)
         down.addLayout(form([("Tracker", self.choice)]))
-        self.again = button("Measure the references again", station.scanner.measure_references, tip="Where the tracker stands follows from them")
+        self.again = button(
+            "Measure the references again",
+            station.scanner.measure_references,
+            tip="Where the tracker stands follows from them",
+        )
         down.addLayout(row(self.again))
 
     def show_job(self, *, live: bool) -> None:
@@ -95,6 +99,9 @@ def draw_tracker(view: StageView, stations: TrackerStations, station: int, posit
     floor = min(float(places[:, 2].min()) - EYE_HEIGHT, float(table))
     here = np.arange(len(places)) == station
     stands = stand_ends(stations.plan.references, floor)
-    for layer, ends in (("gear", tripod_ends(places[here], axes[here], floor, TRIPOD)), ("rays", tripod_ends(places[~here], axes[~here], floor, TRIPOD))):
+    for layer, ends in (
+        ("gear", tripod_ends(places[here], axes[here], floor, TRIPOD)),
+        ("rays", tripod_ends(places[~here], axes[~here], floor, TRIPOD)),
+    ):
         lines = ends if layer == "gear" else np.concatenate([ends, stands])
         view.put(layer, segments(back.apply(lines.reshape(-1, 3)).reshape(-1, 2, 3)) if len(lines) else None)

@@ -33,7 +33,9 @@ class TrayPanel(CapturePanel):
         self._word = label("Nothing scanned yet", "large", wrap=True)
         self._word.setAccessibleName("Tray")
         self.body.addWidget(self._word)
-        self._words = label("Lay the parts into the tray as planned; the cabinet sees inner surfaces too.", "soft", wrap=True)
+        self._words = label(
+            "Lay the parts into the tray as planned; the cabinet sees inner surfaces too.", "soft", wrap=True
+        )
         self.body.addWidget(self._words)
         self._scan = button("Scan the tray", self.scan_it, "primary")
         self._save = button("Save the cloud\u2026", self.save_cloud, tip="Points and normals of all parts, PLY")
@@ -76,7 +78,9 @@ class TrayPanel(CapturePanel):
         name = f"{as_file_name(self.station.derived.job.brief.part)} tray.ply"
         path = self.station.desk.asking.cloud(name)
         if path is not None:
-            self.station.session.compute(lambda _: write_atomically(path, lambda target: write_points(target, scan.points)), lambda _: None)
+            self.station.session.compute(
+                lambda _: write_atomically(path, lambda target: write_points(target, scan.points)), lambda _: None
+            )
 
     def _show(self) -> None:
         scan, plan = self.scan, self.plan

@@ -30,7 +30,9 @@ class ChainChartView(QWidget):
     def show_chart(self, chart: ChainChart, instrument: str, chain: str) -> None:
         """Show the chains of an instrument, one of them chosen."""
         self._chart, self._instrument, self._chain = chart, instrument, chain
-        self.setToolTip("\n".join(f"{n}: {c.a:.3f} + {c.b:.3f} L/m" for n, c in zip(chart.names, chart.chains, strict=True)))
+        self.setToolTip(
+            "\n".join(f"{n}: {c.a:.3f} + {c.b:.3f} L/m" for n, c in zip(chart.names, chart.chains, strict=True))
+        )
         self.update()
 
     def sizeHint(self) -> QSize:
@@ -86,18 +88,28 @@ class ChainChartView(QWidget):
             painter.setPen(QPen(colour("field"), 1))
             painter.drawLine(QPointF(LEFT, y), QPointF(self.width() - RIGHT, y))
             painter.setPen(colour("ink_soft"))
-            painter.drawText(QRectF(0, y - 8, LEFT - 4, 16), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"{error:.2f}")
+            painter.drawText(
+                QRectF(0, y - 8, LEFT - 4, 16),
+                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+                f"{error:.2f}",
+            )
         metres = self._chart.longest > 1500
         for length in _steps(self._chart.longest, 5):
             x = self._at(length, 0).x()
             text = f"{length / 1000:g}" if metres else f"{length:g}"
-            painter.drawText(QRectF(x - 24, self.height() - self._bottom + 4, 48, 14), Qt.AlignmentFlag.AlignHCenter, text)
+            painter.drawText(
+                QRectF(x - 24, self.height() - self._bottom + 4, 48, 14), Qt.AlignmentFlag.AlignHCenter, text
+            )
         painter.setFont(font(SMALL - 1))
         unit = "m" if metres else "mm"
-        painter.drawText(QRectF(self.width() - 44, self.height() - self._bottom - 16, 36, 13), Qt.AlignmentFlag.AlignRight, unit)
+        painter.drawText(
+            QRectF(self.width() - 44, self.height() - self._bottom - 16, 36, 13), Qt.AlignmentFlag.AlignRight, unit
+        )
         painter.setPen(QPen(colour("ink_soft"), 1))
         painter.drawLine(QPointF(LEFT, TOP), QPointF(LEFT, self.height() - self._bottom))
-        painter.drawLine(QPointF(LEFT, self.height() - self._bottom), QPointF(self.width() - RIGHT, self.height() - self._bottom))
+        painter.drawLine(
+            QPointF(LEFT, self.height() - self._bottom), QPointF(self.width() - RIGHT, self.height() - self._bottom)
+        )
 
     def _line(self, painter: QPainter, k: int, pen: QPen) -> None:
         assert self._chart is not None

@@ -16,7 +16,15 @@ from juxtum.plan.tray import TrayPlan
 from juxtum.plan.turntable import TurntablePlan
 from juxtum.scene.drawables import Lines, segments
 from juxtum.scene.dress import MAP_LAYERS
-from juxtum.scene.plan_layers import BANDS, camera_lines, cylinder_lines, faces_surface, patch_surface, tray_lines, tripod_lines
+from juxtum.scene.plan_layers import (
+    BANDS,
+    camera_lines,
+    cylinder_lines,
+    faces_surface,
+    patch_surface,
+    tray_lines,
+    tripod_lines,
+)
 from juxtum.scene.stage import Shown
 
 BAND_NAMES = (*(f"band {name}" for name, _, _ in BANDS), "band blank")
@@ -101,5 +109,7 @@ def _pins(d: Derived, made: Any) -> list[Pin]:
     if isinstance(made, PhotoPlan):
         return [Pin(bar.ends.mean(0), bar.bar.name[-1]) for bar in made.bars]
     if isinstance(made, BlindAnswer) and d.part is not None:
-        return [Pin(d.part.face(spot.faces[0]).centre, str(k + 1), "not_conforming") for k, spot in enumerate(made.spots)]
+        return [
+            Pin(d.part.face(spot.faces[0]).centre, str(k + 1), "not_conforming") for k, spot in enumerate(made.spots)
+        ]
     return []

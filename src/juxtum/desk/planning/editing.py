@@ -62,7 +62,9 @@ class TargetEdits:
         made = self._station.made
         if isinstance(made, TargetsAnswer) and made.assessment.suggestion is not None:
             target = made.assessment.suggestion
-            self._edit(f"add target {self._next_number}", lambda planner, _: planner.edited((*planner.plan.placed, target)))
+            self._edit(
+                f"add target {self._next_number}", lambda planner, _: planner.edited((*planner.plan.placed, target))
+            )
 
     def delete(self) -> None:
         """Take the chosen target away."""
@@ -70,7 +72,10 @@ class TargetEdits:
         index = handles.selected
         if self._station.selected_target is not None:
             handles.selected = -1
-            self._edit(f"delete target {index + 1}", lambda p, _: p.edited(tuple(t for k, t in enumerate(p.plan.placed) if k != index)))
+            self._edit(
+                f"delete target {index + 1}",
+                lambda p, _: p.edited(tuple(t for k, t in enumerate(p.plan.placed) if k != index)),
+            )
 
     def lock(self) -> None:
         """Lock the chosen target, or free it."""

@@ -62,7 +62,10 @@ class TargetHandles:
         """Which targets are not on the far side."""
         assert self.assessment is not None
         towards = self._view.stage.eye.towards
-        return [float(t.normal @ towards) > 0.05 and self._clear(t.place, t.normal, towards) for t in self.assessment.targets]
+        return [
+            float(t.normal @ towards) > 0.05 and self._clear(t.place, t.normal, towards)
+            for t in self.assessment.targets
+        ]
 
     def _clear(self, place: Floats, normal: Floats, towards: Floats) -> bool:
         if self.nominal is None or self._view.is_moving:
@@ -167,7 +170,9 @@ class TargetHandles:
             painter.drawEllipse(spot, radius * 0.8, radius * 0.8)
             return
         edge = "not_conforming" if facts.problems else "ink"
-        painter.setPen(QPen(colour("accent" if k == self.selected else edge), 2 if k == self.selected or facts.problems else 1.2))
+        painter.setPen(
+            QPen(colour("accent" if k == self.selected else edge), 2 if k == self.selected or facts.problems else 1.2)
+        )
         painter.setBrush(colour("accent" if k == self.selected else "panel"))
         painter.drawEllipse(spot, radius, radius)
         if target.is_locked:

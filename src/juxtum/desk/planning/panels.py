@@ -39,7 +39,9 @@ class FitPanel(Panel):
         self._chain.picked.connect(lambda name: self.change(f"chain {name}", chain=name))
         self.body.addLayout(form([("Scanner", self._instrument), ("Mode", self._mode), ("Chain", self._chain)]))
         perform = self.station.desk.perform
-        load = button("Load\u2026", lambda: perform("load instrument"), "plain", "An instrument document that you edited")
+        load = button(
+            "Load\u2026", lambda: perform("load instrument"), "plain", "An instrument document that you edited"
+        )
         load.setAccessibleName("Load instrument")
         keep = button("Save a copy to edit\u2026", lambda: perform("save instrument"), "plain")
         self.body.addLayout(row(load, keep))
@@ -73,7 +75,9 @@ class FitPanel(Panel):
         """The three choices."""
         self._instrument.show_options([(m.id, m.name) for m in scanners(planner.plan)], planner.model.id)
         self._mode.show_options([(m.name, m.name) for m in planner.model.modes], planner.mode.name)
-        self._chain.show_options([(c.name, c.name) for c in planner.model.chains], planner.model.chain(planner.plan.chain).name)
+        self._chain.show_options(
+            [(c.name, c.name) for c in planner.model.chains], planner.model.chain(planner.plan.chain).name
+        )
 
     def show_answer(self, planner: Planner, made: Answer) -> None:
         """Chart, its words, prices."""
@@ -111,7 +115,11 @@ class FitPanel(Panel):
                 widget.deleteLater()
         for price in made.prices:
             text = f"{price.title}   {price.effort.capture:.0f} min   {price.effort.peak / 1e9:.1f} GB"
-            made_button = button(text, partial(self.change, f"spacing {price.title}", spacing=price.base), tip=_price_tip(price.serves, price.fits))
+            made_button = button(
+                text,
+                partial(self.change, f"spacing {price.title}", spacing=price.base),
+                tip=_price_tip(price.serves, price.fits),
+            )
             made_button.setCheckable(True)
             made_button.setChecked(abs(price.base - made.spacing) < 1e-9 and price.serves)
             self._prices.addWidget(made_button)
@@ -131,7 +139,9 @@ class PhotosPanel(Panel):
         self._bars.picked.connect(lambda name: self.change(f"{name} bars", bars=int(name)))
         self._camera = QCheckBox("Solve the camera with the rest")
         self._camera.setAccessibleName("Solve the camera")
-        self._camera.clicked.connect(lambda on: self.change("camera solved" if on else "camera known", self_calibration=bool(on)))
+        self._camera.clicked.connect(
+            lambda on: self.change("camera solved" if on else "camera known", self_calibration=bool(on))
+        )
         self.body.addLayout(form([("Scale bars", self._bars)]))
         self.body.addWidget(self._camera)
         self.by_target = QCheckBox("List targets instead of photos")
@@ -155,8 +165,12 @@ class PhotosPanel(Panel):
         """Variants and lengths too."""
         super().show_answer(planner, made)
         if isinstance(made, PhotoPlan):
-            self._variants.show_facts([(v.title, f"U {v.expanded:.3f}" if v.ratio < 1000 else "does not hold") for v in made.variants])
-            self._lengths.show_facts([(f"{f.aim}, over {f.length:.0f} mm", f"U {f.expanded:.3f}") for f in made.forecasts])
+            self._variants.show_facts(
+                [(v.title, f"U {v.expanded:.3f}" if v.ratio < 1000 else "does not hold") for v in made.variants]
+            )
+            self._lengths.show_facts(
+                [(f"{f.aim}, over {f.length:.0f} mm", f"U {f.expanded:.3f}") for f in made.forecasts]
+            )
 
     def sentences(self, planner: Planner, made: Answer) -> str:
         """How long the bars are now."""
@@ -191,7 +205,9 @@ class StationsPanel(Panel):
             if len(numbers) != 6:
                 raise ValueError
         except ValueError:
-            self.station.desk.tell("an obstacle has six numbers", "stations", "Type X Y Z of its lowest and X Y Z of its highest corner")
+            self.station.desk.tell(
+                "an obstacle has six numbers", "stations", "Type X Y Z of its lowest and X Y Z of its highest corner"
+            )
             return
         low = tuple(min(a, b) for a, b in zip(numbers[:3], numbers[3:], strict=True))
         high = tuple(max(a, b) for a, b in zip(numbers[:3], numbers[3:], strict=True))
@@ -218,7 +234,9 @@ class BlindPanel(Panel):
         """Choose a finish and pick faces."""
         self.finish = Choice("Finish")
         self.finish.show_options([(f.value, f.value) for f in Finish], Finish.GLOSSY.value)
-        self.pick = button("Pick faces", lambda: self.station.picking.toggle_finishing(), tip="Click faces that look like this")
+        self.pick = button(
+            "Pick faces", lambda: self.station.picking.toggle_finishing(), tip="Click faces that look like this"
+        )
         self.pick.setCheckable(True)
         self.pick.setAccessibleName("Pick faces of this finish")
         self.body.addWidget(label("Faces that are not matt", "heading"))
@@ -252,7 +270,9 @@ class TrayPanel(Panel):
     def build(self) -> None:
         """A field for the number."""
         self._parts = LengthField("Parts", 0, "Parts in the tray; 0 for as many as fit")
-        self._parts.chosen.connect(lambda value: self.change("parts in the tray", parts_in_tray=int(min(value, 10_000)) or None))
+        self._parts.chosen.connect(
+            lambda value: self.change("parts in the tray", parts_in_tray=int(min(value, 10_000)) or None)
+        )
         self.body.addLayout(form([("Parts, 0: all that fit", self._parts)]))
         self.body.addWidget(line())
 
@@ -283,7 +303,9 @@ class EffortPanel(Panel):
         self._start.setFixedWidth(92)
         self._start.editingFinished.connect(self._set_start)
         self.body.addLayout(form([("Spacing, mm", self._spacing), ("Coat", self._coat), ("Start", self._start)]))
-        self.body.addLayout(row(button("Write the set-up sheet\u2026", lambda: self.station.desk.perform("write setup sheet"))))
+        self.body.addLayout(
+            row(button("Write the set-up sheet\u2026", lambda: self.station.desk.perform("write setup sheet")))
+        )
         self.body.addWidget(line())
 
     def _set_start(self) -> None:

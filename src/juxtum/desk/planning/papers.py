@@ -39,7 +39,11 @@ class Papers:
         try:
             model = read_instrument_model(path)
             if model.kind not in (Kind.HANDHELD, Kind.TRACKED):
-                raise InputError("this is not an instrument that scans by hand or tracked", str(path), "Give a handheld or tracked scanner")
+                raise InputError(
+                    "this is not an instrument that scans by hand or tracked",
+                    str(path),
+                    "Give a handheld or tracked scanner",
+                )
         except JuxtumError as problem:
             self._station.session.failed.emit(problem)
             return
@@ -64,6 +68,6 @@ class Papers:
             self._station.desk.tell("the plan has no targets yet", "set-up sheet", "Plan the targets first")
             return
         self._station.session.compute(
-            lambda _: write_setup_sheet(folder, job, replace(planner)), lambda _: self._station.desk.announce(f"The set-up sheet is in {folder}")
+            lambda _: write_setup_sheet(folder, job, replace(planner)),
+            lambda _: self._station.desk.announce(f"The set-up sheet is in {folder}"),
         )
-

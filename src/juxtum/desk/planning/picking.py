@@ -50,7 +50,12 @@ class PlanPicking:
     def stop(self) -> None:
         """Clicks mean nothing any more."""
         self._what = ""
-        for topic, name in ((Topic.TARGETS, "add"), (Topic.TARGETS, "allow"), (Topic.TARGETS, "datum"), (Topic.BLIND, "pick")):
+        for topic, name in (
+            (Topic.TARGETS, "add"),
+            (Topic.TARGETS, "allow"),
+            (Topic.TARGETS, "datum"),
+            (Topic.BLIND, "pick"),
+        ):
             getattr(self._station.panels[topic], name).setChecked(False)
         self._station.view.set_mode(Mode.LOOK)
 
@@ -69,11 +74,15 @@ class PlanPicking:
 
     def toggle_allowing(self) -> None:
         """Click faces that may carry targets, or stop."""
-        self._toggle("allow", self._what != "allow", "Click faces that may carry targets although they are measured; Esc ends")
+        self._toggle(
+            "allow", self._what != "allow", "Click faces that may carry targets although they are measured; Esc ends"
+        )
 
     def toggle_datums(self) -> None:
         """Click the drawing's datum faces, or stop."""
-        self._toggle("datum", self._what != "datum", "Click the drawing's datum faces; click again to let one go; Esc ends")
+        self._toggle(
+            "datum", self._what != "datum", "Click the drawing's datum faces; click again to let one go; Esc ends"
+        )
 
     def toggle_finishing(self) -> None:
         """Click faces of the chosen finish, or stop."""

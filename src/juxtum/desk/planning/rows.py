@@ -61,7 +61,13 @@ def _fit(made: FitAnswer, planner: Planner) -> Table:
     rows = []
     for row in made.table.of_chain(planner.model.name, chain):
         best = made.table.cheapest(row.aim.id)
-        other = "this one" if best is not None and best.key == row.key else f"{best.instrument}, {best.chain}" if best else "none here"
+        other = (
+            "this one"
+            if best is not None and best.key == row.key
+            else f"{best.instrument}, {best.chain}"
+            if best
+            else "none here"
+        )
         rows.append(
             (
                 _number(row.aim.id), _text(row.aim.title, tip=row.reason), _number(f"{row.length:.0f}"), _number(uncertainty(row.expanded)),
@@ -75,7 +81,11 @@ def _fit(made: FitAnswer, planner: Planner) -> Table:
 def every_chain(row: Suitability) -> tuple[str, str]:
     """An instrument's chain and how it does, short."""
     model = row.instrument.split()[-1]
-    value = f"{uncertainty(row.expanded)} {MARKS[row.verdict]}" if row.verdict is not Fitness.NOT_SUITABLE or row.ratio < 3 else f"cannot {MARKS[row.verdict]}"
+    value = (
+        f"{uncertainty(row.expanded)} {MARKS[row.verdict]}"
+        if row.verdict is not Fitness.NOT_SUITABLE or row.ratio < 3
+        else f"cannot {MARKS[row.verdict]}"
+    )
     return f"{model}, {row.chain}", value
 
 
@@ -103,7 +113,15 @@ def rays_table(made: PhotoPlan) -> Table:
         kind = kinds[0] if t.number <= made.codes else kinds[2] if t.number > first_bar else kinds[1]
         words = "enough" if t.is_enough else f"{LEAST_RAYS} rays and {LEAST_ANGLE:.0f}\u00b0 are wanted"
         token = "ink_soft" if t.is_enough else "not_conforming"
-        rows.append((_number(str(t.number)), _text(kind), _number(str(t.rays)), _number(f"{t.angle:.0f}\u00b0"), _text(words, token)))
+        rows.append(
+            (
+                _number(str(t.number)),
+                _text(kind),
+                _number(str(t.rays)),
+                _number(f"{t.angle:.0f}\u00b0"),
+                _text(words, token),
+            )
+        )
     return ("Target", "What", "Rays", "Largest angle", "Remark"), rows, 4
 
 
@@ -121,7 +139,12 @@ def _photos(made: PhotoPlan) -> Table:
 
 def _stations(made: StationsAnswer) -> Table:
     rows = [
-        (_number(str(k + 1)), *(_number(f"{v:.0f}") for v in s.place), _number(str(s.poses)), _text(_ties(made, k + 1), "ink_soft"))
+        (
+            _number(str(k + 1)),
+            *(_number(f"{v:.0f}") for v in s.place),
+            _number(str(s.poses)),
+            _text(_ties(made, k + 1), "ink_soft"),
+        )
         for k, s in enumerate(made.plan.stations)
     ]
     return ("Station", "X", "Y", "Z", "Poses", "Reference targets"), rows, 5
@@ -142,7 +165,16 @@ def _blind(made: BlindAnswer, planner: Planner) -> Table:
         for s in made.spots
     ]  # fmt: skip
     if not rows:
-        rows = [(_text("nothing"), _text(""), _text(", ".join(how)), _text("scanning gives all of it", "ink_soft"), _text(""), _text("scan"))]
+        rows = [
+            (
+                _text("nothing"),
+                _text(""),
+                _text(", ".join(how)),
+                _text("scanning gives all of it", "ink_soft"),
+                _text(""),
+                _text("scan"),
+            )
+        ]
     return ("What", "Faces", "For", "Why", "Instead", "Method"), rows, 3
 
 
@@ -212,4 +244,8 @@ def _effort(made: EffortPlan) -> list[tuple[str, str]]:
     facts = [("points", f"{e.points / 1e6:.1f} M")]
     facts += [(f"minutes to {stage}", f"{minutes:.1f}") for stage, minutes in e.minutes.items()]
     facts += [(f"memory to {stage}", f"{v / 1e9:.2f} GB") for stage, v in e.memory.items()]
-    return [*facts, ("memory here", f"{made.memory / 1e9:.0f} GB"), ("finest spacing that fits", f"{made.finest:.2f} mm")]
+    return [
+        *facts,
+        ("memory here", f"{made.memory / 1e9:.0f} GB"),
+        ("finest spacing that fits", f"{made.finest:.2f} mm"),
+    ]

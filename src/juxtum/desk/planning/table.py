@@ -30,7 +30,9 @@ class PlanTable(QTableWidget):
         assert rows is not None and columns is not None
         rows.hide()
         columns.setHighlightSections(False)
-        self.currentCellChanged.connect(lambda row, column, before, _: self.chosen.emit(row) if row >= 0 and row != before else None)
+        self.currentCellChanged.connect(
+            lambda row, column, before, _: self.chosen.emit(row) if row >= 0 and row != before else None
+        )
         self.hide()
 
     def show_rows(self, titles: Sequence[str], rows: Sequence[Sequence[Cell]], wide: int, selected: int = -1) -> None:
@@ -62,8 +64,13 @@ class PlanTable(QTableWidget):
             numbers = bool(rows) and rows[0][c].is_number
             title = self.horizontalHeaderItem(c)
             if title is not None:
-                title.setTextAlignment((Qt.AlignmentFlag.AlignRight if numbers else Qt.AlignmentFlag.AlignLeft) | Qt.AlignmentFlag.AlignVCenter)
-            header.setSectionResizeMode(c, QHeaderView.ResizeMode.Stretch if c == wide else QHeaderView.ResizeMode.Interactive)
+                title.setTextAlignment(
+                    (Qt.AlignmentFlag.AlignRight if numbers else Qt.AlignmentFlag.AlignLeft)
+                    | Qt.AlignmentFlag.AlignVCenter
+                )
+            header.setSectionResizeMode(
+                c, QHeaderView.ResizeMode.Stretch if c == wide else QHeaderView.ResizeMode.Interactive
+            )
         if 0 <= selected < len(rows):
             self.selectRow(selected)
         self.blockSignals(False)

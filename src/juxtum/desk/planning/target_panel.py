@@ -18,15 +18,21 @@ class TargetsPanel(Panel):
     def build(self) -> None:
         """Buttons, rules, schools."""
         perform = self.station.desk.perform
-        self._plan = button("Plan targets", lambda: perform("plan targets"), tip="As few as hold every pose; locked ones stay")
-        self._improve = button("Improve the rest", lambda: perform("improve targets"), tip="Moves all but the locked ones")
+        self._plan = button(
+            "Plan targets", lambda: perform("plan targets"), tip="As few as hold every pose; locked ones stay"
+        )
+        self._improve = button(
+            "Improve the rest", lambda: perform("improve targets"), tip="Moves all but the locked ones"
+        )
         self.body.addLayout(row(self._plan, self._improve))
         self.add = button("Add", lambda: self.station.picking.toggle_adding(), tip="Click the part on the stage")
         self.add.setCheckable(True)
         self.add.setAccessibleName("Add target")
         self._delete = button("Delete", lambda: perform("delete target"), tip="The chosen target (Del)")
         self._delete.setAccessibleName("Delete target")
-        self._lock = button("Lock", lambda: perform("lock target"), tip="The chosen target stays when the rest is improved (K)")
+        self._lock = button(
+            "Lock", lambda: perform("lock target"), tip="The chosen target stays when the rest is improved (K)"
+        )
         self._lock.setAccessibleName("Lock target")
         self.body.addLayout(row(self.add, self._delete, self._lock))
         self.body.addWidget(line())
@@ -51,12 +57,20 @@ class TargetsPanel(Panel):
         self._goal = LengthField("Poses wanted", 95, "Share of poses that should track, per cent")
         self._goal.chosen.connect(lambda value: self.change("poses wanted", goal=min(max(value, 1), 100) / 100))
         self.body.addLayout(form([("Part stands", self._stance), ("Disc, mm", self._size)]))
-        self.body.addLayout(form([("Apart, at least", self._near), ("Apart, at most", self._far), ("Poses wanted, %", self._goal)]))
+        self.body.addLayout(
+            form([("Apart, at least", self._near), ("Apart, at most", self._far), ("Poses wanted, %", self._goal)])
+        )
         tip = "Measured and datum faces are kept clear unless allowed"
-        self.allow = button("Pick faces that may carry targets", lambda: self.station.picking.toggle_allowing(), tip=tip)
+        self.allow = button(
+            "Pick faces that may carry targets", lambda: self.station.picking.toggle_allowing(), tip=tip
+        )
         self.allow.setCheckable(True)
         self.body.addLayout(row(self.allow))
-        self.datum = button("Pick datum faces", lambda: self.station.picking.toggle_datums(), tip="Where the job has no datum system yet")
+        self.datum = button(
+            "Pick datum faces",
+            lambda: self.station.picking.toggle_datums(),
+            tip="Where the job has no datum system yet",
+        )
         self.datum.setCheckable(True)
         self.body.addLayout(row(self.datum))
         self._allowed = label("", "soft", wrap=True)

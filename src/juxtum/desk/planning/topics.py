@@ -126,9 +126,17 @@ def answer(topic: Topic, planner: Planner, progress: Progress) -> Any:
     if topic is Topic.FIT:
         models = shipped_instruments()
         own = planner.plan.instrument
-        models = tuple(own if m.id == own.id else m for m in models) + (() if any(m.id == own.id for m in models) else (own,))
+        models = tuple(own if m.id == own.id else m for m in models) + (
+            () if any(m.id == own.id for m in models) else (own,)
+        )
         table = planner.suitability(models)
-        return FitAnswer(table, chain_chart(table, models), spacing_needs(planner.nominal, planner.task), planner.prices(), planner.spacing())
+        return FitAnswer(
+            table,
+            chain_chart(table, models),
+            spacing_needs(planner.nominal, planner.task),
+            planner.prices(),
+            planner.spacing(),
+        )
     if topic is Topic.TARGETS:
         assessment = planner.assess(progress)
         ground = planner.ground()
@@ -137,7 +145,11 @@ def answer(topic: Topic, planner: Planner, progress: Progress) -> Any:
     if topic is Topic.PHOTOS:
         return planner.photos(progress=progress)
     if topic is Topic.STATIONS:
-        model = planner.model if planner.model.tracker is not None else next(m for m in shipped_instruments() if m.kind is Kind.TRACKED)
+        model = (
+            planner.model
+            if planner.model.tracker is not None
+            else next(m for m in shipped_instruments() if m.kind is Kind.TRACKED)
+        )
         made = planner.stations(model, progress)
         ground = planner.grounds.of(planner.nominal, planner.task, model, model.modes[0], planner.plan.stance, progress)
         return StationsAnswer(made, ground)
@@ -156,8 +168,15 @@ def ways(planner: Planner, progress: Progress) -> tuple[SchoolResult, ...]:
 def first_step(d: Derived) -> NextAction:
     """What to do while there is nothing to plan on."""
     if isinstance(d.scan, TriangleMesh):
-        return NextAction("plan on the scan", "there is no nominal yet; a first rough scan will do for the targets", "plan on scan", "Use the scan")
-    return NextAction("bring the nominal", "a plan is made on the part as it is drawn", "bring nominal", "Choose a file")
+        return NextAction(
+            "plan on the scan",
+            "there is no nominal yet; a first rough scan will do for the targets",
+            "plan on scan",
+            "Use the scan",
+        )
+    return NextAction(
+        "bring the nominal", "a plan is made on the part as it is drawn", "bring nominal", "Choose a file"
+    )
 
 
 def next_step(topic: Topic, planner: Planner, made: object) -> NextAction:
@@ -165,7 +184,12 @@ def next_step(topic: Topic, planner: Planner, made: object) -> NextAction:
     if isinstance(made, JuxtumError):
         return NextAction("look at the next topic", made.sentence.rstrip("."), "next topic", "Next topic")
     if topic is Topic.TARGETS and not planner.plan.targets:
-        return NextAction("plan the targets", "as few as hold every pose, clear of edges and of what is measured", "plan targets", "Plan them")
+        return NextAction(
+            "plan the targets",
+            "as few as hold every pose, clear of edges and of what is measured",
+            "plan targets",
+            "Plan them",
+        )
     if isinstance(made, TargetsAnswer):
         return _next_target(made, planner)
     if isinstance(made, FitAnswer):
@@ -173,11 +197,18 @@ def next_step(topic: Topic, planner: Planner, made: object) -> NextAction:
     if isinstance(made, BlindAnswer) and made.spots:
         worst = made.spots[0]
         faces = ", ".join(map(str, worst.faces[:4]))
-        return NextAction(f"{worst.instead}: face {faces}", f"{worst.cause}: {worst.reason}", "next topic", "Next topic")
+        return NextAction(
+            f"{worst.instead}: face {faces}", f"{worst.cause}: {worst.reason}", "next topic", "Next topic"
+        )
     if topic is Topic.EFFORT and not planner.plan.targets:
         return NextAction("plan the targets", "sticking them is not in the schedule yet", "go targets", "Go to Targets")
     if topic is Topic.EFFORT:
-        return NextAction("print the set-up sheet", "the plan is complete; the shop floor needs it on paper", "write setup sheet", "Write it\u2026")
+        return NextAction(
+            "print the set-up sheet",
+            "the plan is complete; the shop floor needs it on paper",
+            "write setup sheet",
+            "Write it\u2026",
+        )
     return NextAction(*_CALM[topic])
 
 
@@ -187,7 +218,12 @@ _CALM = {
     Topic.PHOTOS: ("see what a tracker would do", "the network holds its lengths", "next topic", "Next topic"),
     Topic.STATIONS: ("see what scanning will not give", "the stations cover the part", "next topic", "Next topic"),
     Topic.BLIND: ("count the effort", "scanning gives everything that is asked", "go effort", "Go to Effort"),
-    Topic.TURNTABLE: ("see the tray", "a head on a turntable is another way to scan small parts", "next topic", "Next topic"),
+    Topic.TURNTABLE: (
+        "see the tray",
+        "a head on a turntable is another way to scan small parts",
+        "next topic",
+        "Next topic",
+    ),
     Topic.TRAY: ("count the effort", "a tray measures many equal parts at once", "next topic", "Next topic"),
     Topic.EFFORT: ("print the set-up sheet", "the plan is complete", "write setup sheet", "Write it\u2026"),
 }
@@ -205,11 +241,18 @@ def _next_target(made: TargetsAnswer, planner: Planner) -> NextAction:
         return NextAction(f"improve what is placed: target {broken[0]}", reason, "improve targets", "Improve the rest")
     if a.suggestion is not None and a.share < planner.plan.goal:
         words = "1 lost pose tracks" if a.gain == 1 else f"{a.gain} lost poses track"
-        return NextAction(f"add target {len(a.targets) + 1} on face {a.suggestion.face}", f"with one more there {words}", "add suggested", "Add it")
+        return NextAction(
+            f"add target {len(a.targets) + 1} on face {a.suggestion.face}",
+            f"with one more there {words}",
+            "add suggested",
+            "Add it",
+        )
     if a.share < planner.plan.goal:
         reason = f"{100 * a.share:.0f} % of the poses track, {100 * planner.plan.goal:.0f} % are wanted; allow a face that may carry targets"
         return NextAction("allow a face", reason, "pick allowed", "Pick faces")
-    return NextAction("print the set-up sheet", f"{100 * a.share:.0f} % of the poses track", "write setup sheet", "Write it\u2026")
+    return NextAction(
+        "print the set-up sheet", f"{100 * a.share:.0f} % of the poses track", "write setup sheet", "Write it\u2026"
+    )
 
 
 def _next_fit(made: FitAnswer, planner: Planner) -> NextAction:
@@ -218,7 +261,12 @@ def _next_fit(made: FitAnswer, planner: Planner) -> NextAction:
     for row in bad:
         best = made.table.cheapest(row.aim.id)
         if best is not None and best.instrument == row.instrument and best.chain != row.chain:
-            return NextAction(f"use '{best.chain}'", f"characteristic {row.aim.id} is not suitable without: {row.reason}", "use best chain", "Use it")
+            return NextAction(
+                f"use '{best.chain}'",
+                f"characteristic {row.aim.id} is not suitable without: {row.reason}",
+                "use best chain",
+                "Use it",
+            )
     if bad:
         row = bad[0]
         best = made.table.cheapest(row.aim.id)
@@ -227,7 +275,18 @@ def _next_fit(made: FitAnswer, planner: Planner) -> NextAction:
     return NextAction("plan the targets", "the chain does for every characteristic", "go targets", "Go to Targets")
 
 
-Answer = FitAnswer | TargetsAnswer | PhotoPlan | StationsAnswer | BlindAnswer | TurntablePlan | TrayPlan | EffortPlan | JuxtumError
+Answer = (
+    FitAnswer
+    | TargetsAnswer
+    | PhotoPlan
+    | StationsAnswer
+    | BlindAnswer
+    | TurntablePlan
+    | TrayPlan
+    | EffortPlan
+    | JuxtumError
+)
+
 
 def scanners(plan: Plan) -> tuple[InstrumentModel, ...]:
     """The instruments that scan by hand or tracked; the plan's own among them."""

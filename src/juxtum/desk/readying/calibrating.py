@@ -114,7 +114,9 @@ class Calibrating(QObject):
             return
         self._is_taking = True
         asked = requests_of(kind, self.pad.pose, len(self._answers))
-        self._station.session.workbench.ask(lambda _: [a for message in asked for a in device.handle(message)][-1], self._taken, self._failed)
+        self._station.session.workbench.ask(
+            lambda _: [a for message in asked for a in device.handle(message)][-1], self._taken, self._failed
+        )
 
     def _taken(self, answer: object) -> None:
         self._is_taking = False
@@ -176,7 +178,12 @@ class Calibrating(QObject):
             model = self._device.model
             instrument = own if own is not None and own.model == model.id else book.instrument(model)
             artefact, room = ARTEFACTS.get(found.kind, "dot board DB-7"), job.circumstances.environment
-            book.add_calibration(instrument, Entry(found.kind.value, artefact, job.brief.operator, room.expected_temperature, found.value, found.limit))
+            book.add_calibration(
+                instrument,
+                Entry(
+                    found.kind.value, artefact, job.brief.operator, room.expected_temperature, found.value, found.limit
+                ),
+            )
         self._station.look_again()
         self._station.show_results()
 
@@ -199,7 +206,11 @@ class Calibrating(QObject):
 
         def begin() -> None:
             assert self._device is not None
-            answers = [a for m in bar_requests(artefact.length, artefact.diameter, planner.model) for a in self._device.handle(m)]
+            answers = [
+                a
+                for m in bar_requests(artefact.length, artefact.diameter, planner.model)
+                for a in self._device.handle(m)
+            ]
             found = evaluate_bar(answers, artefact.length, artefact.diameter, artefact.uncertainty, planner.model)
             self._write_check(found, artefact.name, instrument)
 
@@ -211,7 +222,11 @@ class Calibrating(QObject):
         book, job = self._station.desk.logbook, self._station.derived.job
         assert book is not None
         common = ("", artefact, job.brief.operator, job.circumstances.environment.expected_temperature)
-        book.add_check(instrument, Entry(*common, found.size_error, found.size_limit), Entry(*common, found.length_error, found.length_limit))
+        book.add_check(
+            instrument,
+            Entry(*common, found.size_error, found.size_limit),
+            Entry(*common, found.length_error, found.length_limit),
+        )
         self._station.tell_result(f"{'Passed' if found.passed else 'Failed'} on {artefact}: {found.words}.")
         self._station.look_again()
         self._station.show_results()

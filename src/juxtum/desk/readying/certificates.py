@@ -26,7 +26,11 @@ class Certificates(QWidget):
         Told in words what is wrong with what was typed.
     """
 
-    def __init__(self, entered: Callable[[InstrumentRow | ArtefactRow, str, date | None], None], refused: Callable[[str, str], None]) -> None:
+    def __init__(
+        self,
+        entered: Callable[[InstrumentRow | ArtefactRow, str, date | None], None],
+        refused: Callable[[str, str], None],
+    ) -> None:
         super().__init__()
         self._entered, self._refused = entered, refused
         self._rows: list[InstrumentRow | ArtefactRow] = []
@@ -41,7 +45,9 @@ class Certificates(QWidget):
         lines.setContentsMargins(0, 0, 0, 0)
         lines.addWidget(label("Certificates", "heading"))
         lines.addLayout(form([("Of", self._of), ("Number", self._number), ("Valid until", self._until)]))
-        lines.addLayout(row(button("Enter certificate", self._enter, tip="Into the logbook; without a number there is none")))
+        lines.addLayout(
+            row(button("Enter certificate", self._enter, tip="Into the logbook; without a number there is none"))
+        )
 
     def show_rows(self, instrument: InstrumentRow, book: Logbook) -> None:
         """What may have a certificate, as the logbook has it now."""
@@ -74,6 +80,9 @@ class Certificates(QWidget):
         try:
             until = date.fromisoformat(typed)
         except ValueError:
-            self._refused(f"'{typed}' is no day" if typed else "the day until which the certificate is valid is missing", "Give it as 2027-06-30")
+            self._refused(
+                f"'{typed}' is no day" if typed else "the day until which the certificate is valid is missing",
+                "Give it as 2027-06-30",
+            )
             return
         self._entered(self._rows[self._of.currentIndex()], number, until)

@@ -93,12 +93,18 @@ class PosePad(QWidget):
         f, here = self._field, event.position()
         lean = ((here.x() - f.center().x()) / (f.width() / 2)) * self.widest
         tilt = -((here.y() - f.center().y()) / (f.height() / 2)) * self.widest
-        self.hold(HandPose(self.pose.distance, max(-self.widest, min(self.widest, tilt)), max(-self.widest, min(self.widest, lean))))
+        self.hold(
+            HandPose(
+                self.pose.distance, max(-self.widest, min(self.widest, tilt)), max(-self.widest, min(self.widest, lean))
+            )
+        )
 
     def wheelEvent(self, event: QWheelEvent | None) -> None:
         """Nearer or away."""
         assert event is not None
-        self.hold(HandPose(max(50.0, self.pose.distance - 0.1 * event.angleDelta().y()), self.pose.tilt, self.pose.lean))
+        self.hold(
+            HandPose(max(50.0, self.pose.distance - 0.1 * event.angleDelta().y()), self.pose.tilt, self.pose.lean)
+        )
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """The pad, the distance beside it, the word below."""
@@ -121,7 +127,9 @@ class PosePad(QWidget):
         good = self.word == "hold"
         painter.setPen(colour("conforms" if good else "accent"))
         painter.setFont(font(26, bold=True))
-        painter.drawText(QRectF(10, self._field.bottom() + 12, self.width() - 20, 48), Qt.AlignmentFlag.AlignCenter, self.word)
+        painter.drawText(
+            QRectF(10, self._field.bottom() + 12, self.width() - 20, 48), Qt.AlignmentFlag.AlignCenter, self.word
+        )
         painter.end()
 
     def _pad(self, painter: QPainter) -> None:
@@ -158,8 +166,13 @@ class PosePad(QWidget):
         painter.drawLine(QPointF(x - 12, height(self.pose.distance)), QPointF(x + 12, height(self.pose.distance)))
         painter.setFont(font(BODY, mono=True))
         painter.setPen(colour("ink"))
-        painter.drawText(QRectF(x - 34, f.top() - 22, 68, 18), Qt.AlignmentFlag.AlignCenter, f"{self.pose.distance:.0f} mm")
+        painter.drawText(
+            QRectF(x - 34, f.top() - 22, 68, 18), Qt.AlignmentFlag.AlignCenter, f"{self.pose.distance:.0f} mm"
+        )
 
     def _spot(self, pose: HandPose) -> QPointF:
         f = self._field
-        return QPointF(f.center().x() + pose.lean / self.widest * f.width() / 2, f.center().y() - pose.tilt / self.widest * f.height() / 2)
+        return QPointF(
+            f.center().x() + pose.lean / self.widest * f.width() / 2,
+            f.center().y() - pose.tilt / self.widest * f.height() / 2,
+        )

@@ -37,7 +37,11 @@ class AlignStation(Station):
         self._datums: list[int] = []
         self.body.addWidget(label("By the shape", "heading"))
         self.body.addLayout(row(button("Align automatically", self.automatic), button("Best fit", self.best_fit)))
-        self._pairs = button("Pick pairs", self.pick_pairs, tip="Click the same place on the scan and on the nominal, three times or more")
+        self._pairs = button(
+            "Pick pairs",
+            self.pick_pairs,
+            tip="Click the same place on the scan and on the nominal, three times or more",
+        )
         self._pairs.setCheckable(True)
         self._use_pairs = button("Use the pairs", self._finish_pairs)
         self.body.addLayout(row(self._pairs, self._use_pairs))
@@ -46,7 +50,9 @@ class AlignStation(Station):
         self._said = label("", "soft", wrap=True)
         self._said.setAccessibleName("Picked datums")
         self.body.addWidget(self._said)
-        self._pick_datums = button("Pick datums", self.pick_datums, tip="Click faces of the nominal in the order A, B, C")
+        self._pick_datums = button(
+            "Pick datums", self.pick_datums, tip="Click faces of the nominal in the order A, B, C"
+        )
         self._pick_datums.setCheckable(True)
         self._use_datums = button("Lock to them", self._finish_datums)
         self.body.addLayout(row(self._pick_datums, self._use_datums))
@@ -174,7 +180,8 @@ class AlignStation(Station):
     def _finish_pairs(self) -> None:
         count = self._pair_count()
         step = Pairs(
-            measured=tuple(_triple(p) for p in self._measured[:count]), nominal=tuple(_triple(p) for p in self._nominal[:count])
+            measured=tuple(_triple(p) for p in self._measured[:count]),
+            nominal=tuple(_triple(p) for p in self._nominal[:count]),
         )
         self.leave()
 
@@ -248,7 +255,11 @@ class AlignStation(Station):
         self._compare_title.setText(f"From '{c.first}' to '{c.second}'")
         shift = "  ".join(signed(float(v)) for v in c.motion.shift)
         self._moved.show_facts(
-            [("centre moves, X Y Z", shift), ("turns", f"{c.motion.angle:.4f}\u00b0"), ("largest movement", f"{c.motion.largest:.3f} mm")]
+            [
+                ("centre moves, X Y Z", shift),
+                ("turns", f"{c.motion.angle:.4f}\u00b0"),
+                ("largest movement", f"{c.motion.largest:.3f} mm"),
+            ]
         )
         lines = [
             f"{x.before.line.id} {x.before.line.title}: {x.before.verdict} \u2192 {x.after.verdict}" for x in c.changes

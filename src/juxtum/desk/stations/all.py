@@ -19,7 +19,17 @@ class Stations:
     """One worksheet for each stop of the route."""
 
     def __init__(self, desk: Desk) -> None:
-        self.brief, self.plan, self.ready, self.capture = BriefStation(desk), PlanStation(desk), ReadyStation(desk), CaptureStation(desk)
-        self.assemble, self.align, self.measure, self.report = AssembleStation(desk), AlignStation(desk), MeasureStation(desk), ReportStation(desk)
+        self.brief, self.plan, self.ready, self.capture = (
+            BriefStation(desk),
+            PlanStation(desk),
+            ReadyStation(desk),
+            CaptureStation(desk),
+        )
+        self.assemble, self.align, self.measure, self.report = (
+            AssembleStation(desk),
+            AlignStation(desk),
+            MeasureStation(desk),
+            ReportStation(desk),
+        )
         route = (self.brief, self.plan, self.ready, self.capture, self.assemble, self.align, self.measure, self.report)
         self.by_key: dict[Key, Station] = {station.key: station for station in route}

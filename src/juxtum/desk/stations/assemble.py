@@ -61,14 +61,18 @@ class AssembleStation(Station):
         self._keep.addItem("above the plane", "above")
         self._keep.addItem("below the plane", "below")
         self.body.addLayout(form([("Offset, mm", self._offset), ("Keep", self._keep)]))
-        self._pick = button("Pick 3 points", self._toggle_pick, tip="Click three places of the scan that lie on the plane")
+        self._pick = button(
+            "Pick 3 points", self._toggle_pick, tip="Click three places of the scan that lie on the plane"
+        )
         self._pick.setCheckable(True)
         self.body.addLayout(row(button("Find the table", self.trim_table), self._pick))
         self.body.addWidget(line())
         self.body.addWidget(label("Loose fragments", "heading"))
         self._smallest = LengthField("Smallest area", 500.0, "Pieces with less area than this go, mm\u00b2")
         self.body.addLayout(form([("Smaller than, mm\u00b2", self._smallest)]))
-        self.body.addLayout(row(button("Remove small ones", self._drop_small), button("Keep the largest", self.keep_largest)))
+        self.body.addLayout(
+            row(button("Remove small ones", self._drop_small), button("Keep the largest", self.keep_largest))
+        )
         self.body.addWidget(line())
         self.body.addWidget(label("Selection", "heading"))
         self._chosen = label("Draw an outline round what does not belong.", "soft", wrap=True)
@@ -92,7 +96,9 @@ class AssembleStation(Station):
         """Facts of the scan; the selection belonged to the scan as it was."""
         job = self.derived.job
         self._facts.show_facts(scan_facts(self.derived))
-        self._scans.show_options([(held.name, f"{held.name}: {held.file.name}") for held in job.scans], job.scan_in_force)
+        self._scans.show_options(
+            [(held.name, f"{held.name}: {held.file.name}") for held in job.scans], job.scan_in_force
+        )
         self._several.setVisible(len(job.scans) > 1)
         self._set_selection(None)
 
@@ -184,7 +190,9 @@ class AssembleStation(Station):
         scan = self.derived.scan
         marked, count = None, 0
         if selection is not None and scan is not None:
-            inside = inside_prism(scan.points, Prism(np.array(selection.view).reshape(4, 4), np.array(selection.outline)))
+            inside = inside_prism(
+                scan.points, Prism(np.array(selection.view).reshape(4, 4), np.array(selection.outline))
+            )
             chosen = inside if selection.delete == "inside" else ~inside
             count = int(chosen.sum())
             if count and isinstance(scan, TriangleMesh) and chosen[scan.triangles].all(1).any():

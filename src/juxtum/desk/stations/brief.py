@@ -76,7 +76,9 @@ class BriefStation(Station):
         self._faces = label("", "soft", wrap=True)
         self._faces.setAccessibleName("Chosen faces")
         self.body.addWidget(self._faces)
-        self._seen = LengthField("Seen at least, %", 90.0, "per cent of its area that must have been seen before it is decided")
+        self._seen = LengthField(
+            "Seen at least, %", 90.0, "per cent of its area that must have been seen before it is decided"
+        )
         self.body.addLayout(form([("Seen at least, %", self._seen)]))
         self._number, self._title = QLineEdit(), QLineEdit()
         self._number.setAccessibleName("Number")
@@ -123,7 +125,11 @@ class BriefStation(Station):
                 rows.append((title, field))
         self.body.addLayout(form(rows))
         planned = button("As planned", self._take_planned, tip="The instrument and chain of the plan")
-        self.body.addLayout(row(planned, button("Not known", self._forget_instrument, tip="Values without uncertainty, nothing decided")))
+        self.body.addLayout(
+            row(
+                planned, button("Not known", self._forget_instrument, tip="Values without uncertainty, nothing decided")
+            )
+        )
 
     def _brief_setter(self, name: str) -> Callable[[], None]:
         def change() -> None:
@@ -229,7 +235,11 @@ class BriefStation(Station):
             self.session.edit(f"change characteristic {name}", lambda job: _changed(job, name, made))
             return
         if any(c.id == number for c in procedure.characteristics):
-            self.desk.tell(f"there is a characteristic {number} already", "characteristic", "Choose another number, or change that one")
+            self.desk.tell(
+                f"there is a characteristic {number} already",
+                "characteristic",
+                "Choose another number, or change that one",
+            )
             return
         self._end_change()
         self.session.add(made, f"add characteristic {number}")
@@ -246,7 +256,11 @@ class BriefStation(Station):
         if kind.needs_faces and not self._chosen:
             raise InputError(f"{kind.name} needs a face", "characteristic", "Pick faces of the nominal first")
         names = ", ".join(str(n) for n in self._chosen)
-        usual = f"{kind.short}, whole part" if not self._chosen else f"{kind.short}, face{'s' if len(self._chosen) > 1 else ''} {names}"
+        usual = (
+            f"{kind.short}, whole part"
+            if not self._chosen
+            else f"{kind.short}, face{'s' if len(self._chosen) > 1 else ''} {names}"
+        )
         common = {"id": number, "title": self._title.text().strip() or usual[:200], "faces": self._chosen}
         least = min(max(self._seen.value, 0.0), 100.0) / 100
         try:
@@ -293,7 +307,11 @@ class BriefStation(Station):
         if d.nominal is not None and job.nominal is not None:
             size = " \u00d7 ".join(f"{v:.0f}" for v in d.nominal.mesh.bounds[1] - d.nominal.mesh.bounds[0])
             exact = "exact" if d.nominal.is_exact else "from the mesh"
-            facts += [("nominal", short(job.nominal.name)), ("faces", f"{len(d.nominal.faces)} {exact}"), ("size", f"{size} mm")]
+            facts += [
+                ("nominal", short(job.nominal.name)),
+                ("faces", f"{len(d.nominal.faces)} {exact}"),
+                ("size", f"{size} mm"),
+            ]
         if d.scan is not None and job.scan is not None and d.loaded is not None:
             facts += [("scan", short(job.scan.name)), ("as scanned", f"{thousands(len(d.loaded.scan.points))} points")]
         self._files.show_facts(facts)
@@ -308,7 +326,9 @@ class BriefStation(Station):
             self._instrument.setCursorPosition(0)
         coat = how.coats[0] if how.coats else None
         for name, number in self._numbers.items():
-            held = how.instrument if name in ("a", "b") else coat if name in ("thickness", "spread") else how.environment
+            held = (
+                how.instrument if name in ("a", "b") else coat if name in ("thickness", "spread") else how.environment
+            )
             if held is coat:
                 # Of a capture the coats are known from Ready, with their faces and hours.
                 number.setEnabled(how.origin is Origin.FOREIGN)

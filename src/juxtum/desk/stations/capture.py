@@ -144,7 +144,12 @@ class CaptureStation(Station):
         if not self.is_here:
             return
         self.panels[self.way].show_snapshot(snapshot)
-        if before is None or before.state is not snapshot.state or len(before.patches) != len(snapshot.patches) or before.view is not snapshot.view:
+        if (
+            before is None
+            or before.state is not snapshot.state
+            or len(before.patches) != len(snapshot.patches)
+            or before.view is not snapshot.view
+        ):
             self.show_next()
         if snapshot.position != self._turned:
             self._turned = snapshot.position

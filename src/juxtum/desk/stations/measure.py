@@ -71,7 +71,11 @@ class MeasureStation(Station):
         self._upper.chosen.connect(lambda v: self.set_limits(self._lower.value, v))
         self._search = LengthField("Search distance", 3.0, "Farther from the nominal than this nothing is a deviation")
         self._search.chosen.connect(self._set_search)
-        rows: list[tuple[str, QWidget]] = [("Lower", self._lower), ("Upper", self._upper), ("Search distance", self._search)]
+        rows: list[tuple[str, QWidget]] = [
+            ("Lower", self._lower),
+            ("Upper", self._upper),
+            ("Search distance", self._search),
+        ]
         self.body.addLayout(form(rows))
         self.body.addWidget(label("Statistics, weighted by area", "heading"))
         self._facts = Facts("Statistics")
@@ -91,7 +95,9 @@ class MeasureStation(Station):
     def toggle_grid(self) -> None:
         """Choose a face for a grid, or stop."""
         self._pin.setChecked(False)
-        self.view.set_mode(Mode.PICK if self._grid.isChecked() else Mode.LOOK, "Click a face for a grid of readings; Esc ends")
+        self.view.set_mode(
+            Mode.PICK if self._grid.isChecked() else Mode.LOOK, "Click a face for a grid of readings; Esc ends"
+        )
 
     def picked(self, hit: Hit) -> None:
         """Pin a reading, spread a grid, or select what was clicked."""
@@ -190,8 +196,28 @@ class MeasureStation(Station):
             return self.derived.evaluation is not None
 
         return (
-            Action("pin readings", "Pin readings", "Job/Measure/1", self.begin_pinning, "P", "map-pin-plus", "", has_map, at=self.key),
-            Action("pin worst", "Pin a reading at the worst place", "Job/Measure/1", self.pin_worst, "Shift+P", "pin", "", has_map, at=self.key),
+            Action(
+                "pin readings",
+                "Pin readings",
+                "Job/Measure/1",
+                self.begin_pinning,
+                "P",
+                "map-pin-plus",
+                "",
+                has_map,
+                at=self.key,
+            ),
+            Action(
+                "pin worst",
+                "Pin a reading at the worst place",
+                "Job/Measure/1",
+                self.pin_worst,
+                "Shift+P",
+                "pin",
+                "",
+                has_map,
+                at=self.key,
+            ),
         )
 
     def show_results(self) -> None:
@@ -246,7 +272,9 @@ class MeasureStation(Station):
         self.dress_map()
         readings = self.derived.evaluation.readings if self.derived.evaluation else ()
         self.view.set_readings(readings, self.reading)
-        self.view.set_pins([Pin(place, str(number), "undecided") for number, place in enumerate(doubtful_places(self.derived), 1)])
+        self.view.set_pins(
+            [Pin(place, str(number), "undecided") for number, place in enumerate(doubtful_places(self.derived), 1)]
+        )
 
 
 class Detail(QWidget):

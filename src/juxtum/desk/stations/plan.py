@@ -171,7 +171,9 @@ class PlanStation(Station):
         """Next action, panel, table."""
         planner, made, panel = self.planner, self.made, self.panels[self.topic]
         self.bar.show_topic(self.topic)
-        self.next.show_action(topics.next_step(self.topic, planner, made) if planner is not None else topics.first_step(self.derived))
+        self.next.show_action(
+            topics.next_step(self.topic, planner, made) if planner is not None else topics.first_step(self.derived)
+        )
         panel.setEnabled(planner is not None)
         if planner is None:
             self.table.show_rows((), (), 0)
@@ -287,4 +289,3 @@ class PlanStation(Station):
         if planner is not None:
             self.panels[Topic.TARGETS].show_plan(planner)
         self.desk.enable_actions()
-

@@ -82,12 +82,16 @@ class ReadyStation(Station):
         self._result.setAccessibleName("Calibration result")
         self.body.addWidget(self._result)
         self._artefact = combo("Artefact")
-        self._check = button("Check on it", self.calibrating.check_on_artefact, tip="Size and length against the stated limits")
+        self._check = button(
+            "Check on it", self.calibrating.check_on_artefact, tip="Size and length against the stated limits"
+        )
         self.body.addLayout(form([("Artefact", self._artefact)]))
         self.body.addLayout(row(self._check))
         self._log = Facts("Logbook")
         self.body.addWidget(self._log)
-        self._certificates = Certificates(self._enter_certificate, lambda what, then: self.desk.tell(what, "certificates", then))
+        self._certificates = Certificates(
+            self._enter_certificate, lambda what, then: self.desk.tell(what, "certificates", then)
+        )
         self.body.addWidget(line())
         self.body.addWidget(self._certificates)
 
@@ -118,9 +122,35 @@ class ReadyStation(Station):
 
         begin, check = self.calibrating.begin_chosen, self.calibrating.check_on_artefact
         return (
-            Action("tick next", "Tick the next thing off the list", "Job/Ready/1", self.tick_next, enabled=lambda: self.is_here),
-            Action("calibrate", "Calibrate", "Job/Ready/1", with_book(begin), "", "ruler", "Guided by poses before the board", has_part, at=self.key),
-            Action("check artefact", "Check on an artefact", "Job/Ready/1", with_book(check), "", "ruler", "Size and length", has_part, at=self.key),
+            Action(
+                "tick next",
+                "Tick the next thing off the list",
+                "Job/Ready/1",
+                self.tick_next,
+                enabled=lambda: self.is_here,
+            ),
+            Action(
+                "calibrate",
+                "Calibrate",
+                "Job/Ready/1",
+                with_book(begin),
+                "",
+                "ruler",
+                "Guided by poses before the board",
+                has_part,
+                at=self.key,
+            ),
+            Action(
+                "check artefact",
+                "Check on an artefact",
+                "Job/Ready/1",
+                with_book(check),
+                "",
+                "ruler",
+                "Size and length",
+                has_part,
+                at=self.key,
+            ),
         )
 
     # -- what there is ----------------------------------------------------------------------------------------
@@ -164,7 +194,9 @@ class ReadyStation(Station):
             self._part_t.set_value(self.derived.job.circumstances.environment.temperature)
         self._show_soak()
         kinds = [k.value for k in order_for(planner.model)]
-        kinds += [k.value for k in (CalibrationKind.PHOTO, CalibrationKind.TIP, CalibrationKind.BOARD, CalibrationKind.SHAPE)]
+        kinds += [
+            k.value for k in (CalibrationKind.PHOTO, CalibrationKind.TIP, CalibrationKind.BOARD, CalibrationKind.SHAPE)
+        ]
         if [self._kind.itemText(k) for k in range(self._kind.count())] != kinds:
             self._kind.clear()
             self._kind.addItems(kinds)
@@ -189,14 +221,18 @@ class ReadyStation(Station):
     def _next_step(self, items: tuple[GoItem, ...]) -> NextAction:
         d = self.derived
         if d.part is None:
-            return NextAction("bring the nominal", "what is to be made ready follows from it", "bring nominal", "Choose a file")
+            return NextAction(
+                "bring the nominal", "what is to be made ready follows from it", "bring nominal", "Choose a file"
+            )
         if d.job.plan is None or not d.job.plan.targets:
             return NextAction("plan the targets", "the list follows from the plan", "plan targets", "Plan them")
         if items and is_go(items):
             return NextAction("capture", "everything on the list is done", "go capture", "Go to Capture")
         first = next((item for item in items if not item.is_done), None)
         if first is not None and first.title.endswith("calibrated"):
-            return NextAction(f"calibrate the {first.title.split(' calibrated')[0]}", first.words, "calibrate", "Calibrate")
+            return NextAction(
+                f"calibrate the {first.title.split(' calibrated')[0]}", first.words, "calibrate", "Calibrate"
+            )
         if first is None:
             return NextAction("capture", "the logbook is being opened", "go capture", "Go to Capture")
         if not first.key:
@@ -242,7 +278,12 @@ class ReadyStation(Station):
             self._artefact.clear()
             self._artefact.addItems(names)
         self._certificates.show_rows(instrument, book)
-        facts = [("certificate", f"{instrument.certificate or 'none'}{f', until {instrument.due:%d %b %Y}' if instrument.due else ''}")]
+        facts = [
+            (
+                "certificate",
+                f"{instrument.certificate or 'none'}{f', until {instrument.due:%d %b %Y}' if instrument.due else ''}",
+            )
+        ]
         facts += [(f"{r.at:%d %b %H:%M} {r.kind}", _microns(r)) for r in book.calibrations(instrument)[:3]]
         facts += [(f"{r.at:%d %b %H:%M} check", _check_words(r)) for r in book.checks(instrument)[:2]]
         self._log.show_facts(facts)
@@ -294,7 +335,9 @@ class ReadyStation(Station):
         if book is None or instrument is None:
             return
         try:
-            made = book.readiness(policy or now.policy, instrument).model_copy(update={"note": now.note if note is None else note})
+            made = book.readiness(policy or now.policy, instrument).model_copy(
+                update={"note": now.note if note is None else note}
+            )
         except JuxtumError as problem:
             self.session.failed.emit(problem)
             return
@@ -313,7 +356,9 @@ class ReadyStation(Station):
 
     def place(self) -> None:
         """The pad in the middle of the stage."""
-        self.pad.move(max(12, (self.view.width() - self.pad.width()) // 2), max(60, (self.view.height() - self.pad.height()) // 2))
+        self.pad.move(
+            max(12, (self.view.width() - self.pad.width()) // 2), max(60, (self.view.height() - self.pad.height()) // 2)
+        )
 
     def leave(self) -> None:
         """End what is guided."""

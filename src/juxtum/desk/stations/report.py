@@ -69,10 +69,23 @@ class ReportStation(Station):
         """Cover fields and whether there is anything to write."""
         d = self.derived
         brief, instrument = d.job.brief, d.job.circumstances.instrument
-        facts = [("part", d.job.title), ("serial", brief.serial), ("drawing", brief.drawing), ("customer", brief.customer)]
-        facts += [("operator", brief.operator), ("date", brief.date), ("instrument", instrument.name if instrument else "not stated")]
+        facts = [
+            ("part", d.job.title),
+            ("serial", brief.serial),
+            ("drawing", brief.drawing),
+            ("customer", brief.customer),
+        ]
+        facts += [
+            ("operator", brief.operator),
+            ("date", brief.date),
+            ("instrument", instrument.name if instrument else "not stated"),
+        ]
         if d.evaluation is not None:
-            facts += [("alignment", d.in_force), ("rule", str(d.job.procedure.decide.rule)), ("characteristics", str(len(d.evaluation.ledger)))]
+            facts += [
+                ("alignment", d.in_force),
+                ("rule", str(d.job.procedure.decide.rule)),
+                ("characteristics", str(len(d.evaluation.ledger))),
+            ]
             facts += [(str(verdict), str(number)) for verdict, number in counts(d.evaluation).items() if number]
         self._facts.show_facts([(name, short(value, 25) or "\u2013") for name, value in facts])
         self._write.setEnabled(d.evaluation is not None)
@@ -107,4 +120,3 @@ class ReportStation(Station):
         self.dress_map()
         readings = self.derived.evaluation.readings if self.derived.evaluation else ()
         self.view.set_readings(readings)
-

@@ -86,7 +86,11 @@ class Characteristic(BaseModel):
             Also when a face does not exist.
         """
         if self.lost:
-            raise InputError(f"{self.lost[0].text} is not in the nominal any more", f"characteristic {self.id}", "Choose its faces anew")
+            raise InputError(
+                f"{self.lost[0].text} is not in the nominal any more",
+                f"characteristic {self.id}",
+                "Choose its faces anew",
+            )
         for number in self.faces:
             nominal.face(number)
 
@@ -118,7 +122,9 @@ class Characteristic(BaseModel):
         poses = judgement.alignment.alternatives
         if not self.faces or not poses:
             return ()
-        return (f"not sure which way the scan lies: {len(poses) + 1} poses fit, and each has other surface on these faces",)
+        return (
+            f"not sure which way the scan lies: {len(poses) + 1} poses fit, and each has other surface on these faces",
+        )
 
     @classmethod
     def own_fields(cls) -> dict[str, FieldInfo]:
@@ -129,5 +135,7 @@ class Characteristic(BaseModel):
 def nothing_seen(sides: Sequence[str], area_seen: float, reason: str = NOT_SHOWN) -> Measured:
     """Of a characteristic that the scan does not show."""
     nothing = float("nan")
-    unseen = tuple(SideMeasured(side, nothing, Budget(()), None, Verdict.NOT_DECIDED, nothing, reason) for side in sides)
+    unseen = tuple(
+        SideMeasured(side, nothing, Budget(()), None, Verdict.NOT_DECIDED, nothing, reason) for side in sides
+    )
     return Measured(unseen, 0, area_seen)

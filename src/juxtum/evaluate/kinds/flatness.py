@@ -68,7 +68,11 @@ class Flatness(Characteristic):
         InputError
         """
         if not isinstance(common_feature(nominal, self.faces, f"flatness {self.id}"), Plane):
-            raise InputError(f"face {self.faces[0]} is not a plane, so it has no flatness", f"characteristic {self.id}", "Pick a plane face")
+            raise InputError(
+                f"face {self.faces[0]} is not a plane, so it has no flatness",
+                f"characteristic {self.id}",
+                "Pick a plane face",
+            )
 
     def measure(self, given: Given) -> Measured:
         """Width of the minimum zone."""
@@ -83,7 +87,10 @@ class Flatness(Characteristic):
         tiles = make_tiles(deviation, rows, distances - _slope(places, distances))
         feet = deviation.feet[tiles.rows]
         places = _on_the_face(feet, deviation.normals[rows[0]])
-        if len(feet) < LEAST_TILES or np.linalg.matrix_rank(np.column_stack([places, np.ones(len(places))])) < Plane.least:
+        if (
+            len(feet) < LEAST_TILES
+            or np.linalg.matrix_rank(np.column_stack([places, np.ones(len(places))])) < Plane.least
+        ):
             reason = f"only {len(feet)} tiles of {tile_size(deviation.spacing):.2g} mm lie on it, too few to tell a form: touch it with a probe"
             return nothing_seen((ZONE,), seen, reason)
         tiles = replace(tiles, means=tiles.means - middle_of_zone(places, tiles.means))
@@ -153,4 +160,6 @@ def _narrowest(rows: Floats, heights: Floats) -> Floats:
     bounds = [(None, None)] * 3 + [(0, None)]
     from scipy.optimize import linprog
 
-    return np.asarray(linprog([0, 0, 0, 1], A_ub=inequalities, b_ub=-np.r_[heights, -heights], bounds=bounds, method="highs").x)
+    return np.asarray(
+        linprog([0, 0, 0, 1], A_ub=inequalities, b_ub=-np.r_[heights, -heights], bounds=bounds, method="highs").x
+    )

@@ -68,7 +68,9 @@ class Profile(Characteristic):
         seen = deviation.area_seen_of(self.faces)
         if len(rows) == 0:
             return nothing_seen((UPPER, LOWER), seen)
-        tiles = make_tiles(deviation, rows, deviation.distances[rows] - judgement.chain.thickness_on(deviation.faces[rows]))
+        tiles = make_tiles(
+            deviation, rows, deviation.distances[rows] - judgement.chain.thickness_on(deviation.faces[rows])
+        )
         sides = tuple(_side(deviation, tiles, side, self.limits, judgement) for side in (UPPER, LOWER))
         return Measured(sides, len(rows), seen, meaning_of_extreme(deviation))
 

@@ -63,7 +63,9 @@ class Feature(ABC):
     def __post_init__(self) -> None:
         object.__setattr__(self, "point", frozen(self.point))
         for length in self.lengths:
-            object.__setattr__(self, length, positive(getattr(self, length), f"{length.replace('_', ' ')} of the {self.name}"))
+            object.__setattr__(
+                self, length, positive(getattr(self, length), f"{length.replace('_', ' ')} of the {self.name}")
+            )
 
     @abstractmethod
     def distances(self, points: npt.ArrayLike) -> Floats:

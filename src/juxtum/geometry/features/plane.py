@@ -22,7 +22,10 @@ class Plane(Feature):
 
     name: ClassVar[str] = "plane"
     least: ClassVar[int] = 3
-    loose: ClassVar[tuple[str, str]] = ("the points lie on one line and do not make a plane", "Add points to the side of it")
+    loose: ClassVar[tuple[str, str]] = (
+        "the points lie on one line and do not make a plane",
+        "Add points to the side of it",
+    )
 
     def __post_init__(self) -> None:
         super().__post_init__()

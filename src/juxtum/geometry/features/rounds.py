@@ -58,13 +58,18 @@ class Cone(Axial):
 
     name: ClassVar[str] = "cone"
     least: ClassVar[int] = 6
-    loose: ClassVar[tuple[str, str]] = ("the points do not make a cone", "Take more of the wall, all round and along it")
+    loose: ClassVar[tuple[str, str]] = (
+        "the points do not make a cone",
+        "Take more of the wall, all round and along it",
+    )
     lengths: ClassVar[tuple[str, ...]] = ("radius",)
 
     def __post_init__(self) -> None:
         super().__post_init__()
         if not 0 < abs(self.half_angle) < np.pi / 2:
-            raise InputError("the half angle of the cone is not between 0 and 90 degrees", next="Give an angle between them")
+            raise InputError(
+                "the half angle of the cone is not between 0 and 90 degrees", next="Give an angle between them"
+            )
 
     @property
     def apex(self) -> Floats:
@@ -86,7 +91,14 @@ class Cone(Axial):
         sine, cosine = np.sin(self.half_angle), np.cos(self.half_angle)
         beyond = at.reach - self.radius
         tilt_x, tilt_y = -cosine * at.z * at.out_x - sine * at.x, -cosine * at.z * at.out_y - sine * at.y
-        columns = [-cosine * at.out_x, -cosine * at.out_y, tilt_x, tilt_y, np.full(len(at.z), -cosine), -(sine * beyond + cosine * at.z)]
+        columns = [
+            -cosine * at.out_x,
+            -cosine * at.out_y,
+            tilt_x,
+            tilt_y,
+            np.full(len(at.z), -cosine),
+            -(sine * beyond + cosine * at.z),
+        ]
         return cosine * beyond - sine * at.z, np.stack(columns, axis=1)
 
     def stepped(self, step: Floats) -> Cone:
@@ -135,4 +147,6 @@ class Torus(Axial):
     def stepped(self, step: Floats) -> Torus:
         """After a shift, two tilts and changes of both radii."""
         place = self.point + step[:3] @ orthonormal_frame(self.axis)
-        return Torus(place, tilted(self.axis, step[3], step[4]), abs(self.radius + step[5]), abs(self.minor_radius + step[6]))
+        return Torus(
+            place, tilted(self.axis, step[3], step[4]), abs(self.radius + step[5]), abs(self.minor_radius + step[6])
+        )

@@ -72,7 +72,11 @@ class Outcomes:
             When the step never said that it reads it.
         """
         if source not in self._held:
-            raise JobError(f"a step takes the {source.text}, which it does not read", "procedure", "This is an error of the program")
+            raise JobError(
+                f"a step takes the {source.text}, which it does not read",
+                "procedure",
+                "This is an error of the program",
+            )
         return self._held[source]
 
     def scan(self, name: str) -> Scan:

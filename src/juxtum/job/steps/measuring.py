@@ -62,7 +62,9 @@ class GridStep(StepModel):
 
     def places(self, nominal: Nominal) -> tuple[tuple[str, Floats], ...]:
         """Where its readings are taken, part coordinates, with their labels."""
-        return tuple((f"{self.label}.{k + 1}", place) for k, place in enumerate(grid_places(nominal, self.face, self.spacing)))
+        return tuple(
+            (f"{self.label}.{k + 1}", place) for k, place in enumerate(grid_places(nominal, self.face, self.spacing))
+        )
 
 
 class Decide(StepModel):
