@@ -27,6 +27,7 @@ from juxtum.guide.findings import (
 from juxtum.job import FileStore, Job, Runner
 from juxtum.job.steps import BestFit, Decide, Fragments, ReadingStep, Rough, Trim
 from juxtum.progress import silent
+from juxtum.scene.map_layers import MAP
 
 
 class Walk:
@@ -123,9 +124,10 @@ def test_facts_are_those_of_the_demo(demo_files: tuple[FileStore, Job], demo_run
 def test_nothing_is_computed_twice_for_the_window(demo_files: tuple[FileStore, Job], demo_runner: Runner) -> None:
     deriver = Deriver(demo_runner)
     first, second = (deriver.derive(demo_files[1], silent()) for _ in range(2))
-    assert first.map_surface is second.map_surface and first.limits is second.limits and first.unseen is second.unseen
+    assert first.layers.keys() == {layer.name for layer in MAP}
+    assert all(first.layers[name] is second.layers[name] for name in first.layers)
     shown = deriver.derive(demo_files[1].with_step(ReadingStep(label="R1", place=(0, 0, 140))), silent())
-    assert shown.map_surface is first.map_surface, "a reading does not draw the map anew"
+    assert shown.layers["map"] is first.layers["map"], "a reading does not draw the map anew"
 
 
 @pytest.mark.parametrize(("text", "said"), [("short.stl", "short.stl"), ("x" * 40, "x" * 13 + "\u2026" + "x" * 13)])

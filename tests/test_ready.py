@@ -243,7 +243,7 @@ def test_what_is_not_met_leaves_verdicts_open_unless_overridden(
     assert {c.verdict for c in ledger} == {Verdict.NOT_DECIDED} and {c.reason for c in ledger} == {unmet.reason}
     noted = unmet.model_copy(update={"note": "checked yesterday evening, nothing moved since"})
     assert [c.verdict for c in demo_runner.evaluation(job.model_copy(update={"readiness": noted})).ledger] == given
-    from juxtum.report.pdf import _readiness_rows
+    from juxtum.report.blocks.cover import _readiness_rows
 
     rows = dict(_readiness_rows(job.model_copy(update={"readiness": noted})))
     assert rows["Overridden"] == noted.note and rows["Instrument check"].startswith("verified today: Handheld")

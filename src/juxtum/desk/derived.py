@@ -26,16 +26,11 @@ from juxtum.progress import Progress
 from juxtum.scene.drawables import (
     Lines,
     Surface,
-    foreign_surface,
-    limit_field,
-    limit_lines,
-    map_surface,
     nominal_edges,
     nominal_surface,
-    passed_surface,
     scan_surface,
-    unseen_surface,
 )
+from juxtum.scene.map_layers import MapGiven, draw_map
 from juxtum.scene.palette import MapScale
 
 T = TypeVar("T")
@@ -72,15 +67,15 @@ class Derived:
     in_force: str = ""
     """The name of the alignment whose map is shown."""
     evaluation: Evaluation | None = None
-    map_surface: Surface | None = None
-    limits: Lines | None = None
-    unseen: Surface | None = None
-    foreign: Surface | None = None
-    """Scan surface that has no nominal."""
-    passed: Surface | None = None
-    """Nominal surface that the scan passes by."""
+    layers: dict[str, Surface | Lines | None] = field(default_factory=dict)
+    """Of the map, by name; none before there is a map."""
     area: Histogram | None = None
     comparison: Comparison | None = None
+
+    @property
+    def has_map(self) -> bool:
+        """Whether there is a map to be shown."""
+        return "map" in self.layers
 
     @property
     def part(self) -> Nominal | None:
@@ -186,19 +181,11 @@ class Deriver:
         scale = MapScale(measure.lower, measure.upper)
         normals = scan.normals
         turned = None if normals is None else evaluation.alignment.transform.turn(normals)
-        limits = None
-        if len(scan.triangles):
-            both = (measure.lower, measure.upper)
-            field = self._of("limit field", d, lambda: limit_field(d, scan.triangles))
-            limits = self._of(f"limits {both}", d, lambda: limit_lines(field, both))
+        given = MapGiven(d, scan.triangles, turned, (measure.lower, measure.upper), self._of)
         return {
             "in_force": name,
             "evaluation": evaluation,
-            "map_surface": self._of("map", d, lambda: map_surface(d, scan.triangles, turned)),
-            "limits": limits,
-            "unseen": self._of("unseen", d, lambda: unseen_surface(d)),
-            "foreign": self._of("foreign", d, lambda: foreign_surface(d, scan.triangles, turned)),
-            "passed": self._of("passed", d, lambda: passed_surface(d)),
+            "layers": draw_map(given),
             "area": self._of(f"histogram {scale.ends}", d, lambda: histogram(d, *scale.ends)),
             "comparison": self._comparison(job, name, progress),
         }

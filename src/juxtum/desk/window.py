@@ -357,7 +357,7 @@ def scene_of(key: Key, d: Derived) -> str:
     """What a station shows; between stations that show the same thing the view stays."""
     if key in (Key.BRIEF, Key.PLAN, Key.READY, Key.CAPTURE, Key.ASSEMBLE):
         return "nominal" if key is not Key.ASSEMBLE else key.value
-    return "map" if d.map_surface is not None else f"{key.value} without map"
+    return "map" if d.has_map else f"{key.value} without map"
 
 
 def local_files(data: QMimeData | None) -> list[Path]:

@@ -16,7 +16,6 @@ from juxtum.geometry.mesh import PointCloud, Scan, TriangleMesh
 from juxtum.job import Evaluation, Job
 from juxtum.job.runner import Comparison
 from juxtum.progress import Progress, silent
-from juxtum.report.pdf import ReportContent, write_pdf
 from juxtum.report.pictures import take_pictures
 from juxtum.report.result import result_document
 from juxtum.report.tables import write_csv, write_xlsx
@@ -57,6 +56,10 @@ def write_outputs(
     comparison: Comparison | None = None,
 ) -> list[Path]:
     """Write result, report, tables and coloured scan; they appear together when all of them are ready."""
+    # Late: the library that sets pages takes its time to load.
+    from juxtum.report.blocks import ReportContent
+    from juxtum.report.pdf import write_pdf
+
     progress = progress or silent()
     check_folder(folder)
     _sweep(folder)

@@ -45,8 +45,6 @@ STYLES = {
     "section nominal": Style("ink", width=2.0),
     "section scan": Style("accent", width=2.0),
 }
-MAP_LAYERS = ("map", "limits", "unseen", "foreign", "passed")
-"""What a map is made of."""
 UNDRAWN = ("ghost",)
 """Layers that are only picked: what is drawn in their place has no rays of its own."""
 UNCUT = ("section nominal", "section scan")

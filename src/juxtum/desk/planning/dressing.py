@@ -15,7 +15,7 @@ from juxtum.plan.photos import PhotoPlan
 from juxtum.plan.tray import TrayPlan
 from juxtum.plan.turntable import TurntablePlan
 from juxtum.scene.drawables import Lines, segments
-from juxtum.scene.dress import MAP_LAYERS
+from juxtum.scene.map_layers import MAP_LAYERS
 from juxtum.scene.plan_layers import (
     BANDS,
     camera_lines,

@@ -18,7 +18,7 @@ from juxtum.job import Job
 from juxtum.job.document import usual_alignment
 from juxtum.job.steps import BestFit, DatumChoice, Datums, Pairs, Rough
 from juxtum.scene.drawables import face_surface
-from juxtum.scene.dress import MAP_LAYERS
+from juxtum.scene.map_layers import MAP_LAYERS
 from juxtum.scene.stage import Hit, Shown
 from juxtum.wording import signed
 
@@ -268,7 +268,7 @@ class AlignStation(Station):
 
     def dress(self) -> None:
         """The map in the alignment in force; before there is one, nominal and scan side by side."""
-        if self.derived.map_surface is not None:
+        if self.derived.has_map:
             self.dress_map()
             self.view.set_readings(())
         else:

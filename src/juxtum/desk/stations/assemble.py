@@ -17,7 +17,7 @@ from juxtum.geometry.arrays import Floats
 from juxtum.guide.findings import Key, loose_pieces, scan_facts, thousands
 from juxtum.job.steps import Fragments, PlaneChoice, Selection, Trim
 from juxtum.scene.drawables import plain_surface
-from juxtum.scene.dress import MAP_LAYERS
+from juxtum.scene.map_layers import MAP_LAYERS
 from juxtum.scene.stage import Hit, Shown
 
 

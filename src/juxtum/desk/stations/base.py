@@ -13,7 +13,7 @@ from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.widgets import NextBox, label
 from juxtum.geometry.arrays import Floats
 from juxtum.guide.findings import Key, next_action
-from juxtum.scene.dress import MAP_LAYERS
+from juxtum.scene.map_layers import MAP_LAYERS
 from juxtum.scene.stage import Hit, Shown
 
 if TYPE_CHECKING:
@@ -106,16 +106,12 @@ class Station(QScrollArea):
     def dress_map(self) -> None:
         """The map, or what there is of nominal and scan."""
         d, view, controls = self.derived, self.view, self.desk.controls
-        has_map = d.map_surface is not None
-        view.put("map", d.map_surface)
-        view.put("limits", d.limits)
-        view.put("unseen", d.unseen)
-        view.put("foreign", d.foreign)
-        view.put("passed", d.passed)
+        for name in MAP_LAYERS:
+            view.put(name, d.layers.get(name))
         view.put("scan", None)
         view.put("nominal", d.nominal_surface)
         view.put("edges", d.nominal_edges)
-        view.show_layer("nominal", controls.nominal_shown if has_map else Shown.SOLID)
+        view.show_layer("nominal", controls.nominal_shown if d.has_map else Shown.SOLID)
         view.show_layer("map", controls.data_shown)
         for name in MAP_LAYERS[1:]:
             view.show_layer(name, Shown.HIDDEN if controls.data_shown is Shown.HIDDEN else Shown.SOLID)

@@ -21,7 +21,7 @@ from juxtum.instruments import Coating, Instrument, Origin
 from juxtum.job import Job
 from juxtum.job.planning import planned_instrument, with_circumstances
 from juxtum.scene.drawables import face_surface
-from juxtum.scene.dress import MAP_LAYERS
+from juxtum.scene.map_layers import MAP_LAYERS
 from juxtum.scene.stage import Hit, Shown
 from juxtum.wording import tolerance
 

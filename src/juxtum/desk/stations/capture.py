@@ -24,7 +24,7 @@ from juxtum.guide.findings import Key
 from juxtum.plan.planner import Planner
 from juxtum.scene.camera import View
 from juxtum.scene.capture_layers import Skin
-from juxtum.scene.dress import MAP_LAYERS
+from juxtum.scene.map_layers import MAP_LAYERS
 from juxtum.scene.stage import Hit
 
 

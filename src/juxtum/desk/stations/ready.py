@@ -26,7 +26,7 @@ from juxtum.logbook.go_list import GoItem, go_list, is_go
 from juxtum.plan.cautions import cautions
 from juxtum.plan.planner import Planner
 from juxtum.plan.preparing import coat_uncertainty, soak_minutes, surface_advice
-from juxtum.scene.dress import MAP_LAYERS
+from juxtum.scene.map_layers import MAP_LAYERS
 from juxtum.scene.plan_layers import faces_surface
 
 if TYPE_CHECKING:
