@@ -10,8 +10,9 @@ from juxtum.align.result import AXES, Alignment
 from juxtum.align.samples import ScanSample, scan_sample
 from juxtum.errors import AlignmentError
 from juxtum.geometry import RigidTransform
-from juxtum.geometry.arrays import Floats, cross, frozen, unit
+from juxtum.geometry.arrays import Floats, frozen, unit
 from juxtum.geometry.mesh import Scan
+from juxtum.geometry.registration import Pulls, Rounds, register
 from juxtum.nominal import Nominal, faces_mask
 from juxtum.progress import Progress, silent
 
@@ -83,13 +84,8 @@ def best_fit(
 
 
 @dataclass(frozen=True, eq=False)
-class _Equations:
-    jacobian: Floats
-    residuals: Floats
-    weights: Floats
-    centre: Floats
-    places: Floats
-    """Where each residual was taken (N, 3)."""
+class _Drawn:
+    pulls: Pulls
     far: float
     """Share of the points that lie beyond the reach."""
 
@@ -103,28 +99,27 @@ def _converge(
     progress: Progress,
 ) -> Alignment:
     size = nominal.diagonal / 2
-    for _ in range(60):
+
+    def pulls_at(transform: RigidTransform, _: int) -> Pulls:
         progress.check()
-        equations = _linearise(sample, nominal, transform, reach, options)
-        step = _solve(equations, size)
-        transform = RigidTransform.about(equations.centre, step) @ transform
-        if np.linalg.norm(step[:3]) + size * np.linalg.norm(step[3:]) < 1e-6:
-            break
-    equations = _linearise(sample, nominal, transform, reach, options)
-    weighted = equations.weights * equations.residuals**2
-    rms = float(np.sqrt(weighted.sum() / equations.weights.sum()))
-    used = int((equations.weights > 0).sum())
-    covariance = _covariance(equations, size, sample.area)
-    free = _free_motions(equations, size)
-    locked = dict.fromkeys(AXES, "best fit") | {
-        axis: "free" for axis in AXES if any(_is_about(axis, words) for words in free)
-    }
+        return _drawn(sample, nominal, transform, reach, options).pulls
+
+    transform = register(pulls_at, transform, Rounds(60, 1e-6, size, free=FREE, largest_turn=np.inf)) or transform
+    drawn = _drawn(sample, nominal, transform, reach, options)
+    pulls, weights = drawn.pulls, drawn.pulls.weights
+    assert weights is not None
+    rms = float(np.sqrt((weights * pulls.distances**2).sum() / weights.sum()))
+    free = free_motions(pulls, size, FREE)
+    locked = dict.fromkeys(AXES, "best fit") | {axis: "free" for axis in AXES if any(_is_about(axis, w) for w in free)}
     notes = tuple(f"the nominal leaves the scan {words}; that stays as it was" for words in free)
-    if equations.far > FAR and not options.faces:
+    if drawn.far > FAR and not options.faces:
         notes += (
-            f"{100 * equations.far:.0f} % of the scan lies farther than {reach:g} mm from the nominal and took no part in the best fit",
+            f"{100 * drawn.far:.0f} % of the scan lies farther than {reach:g} mm from the nominal and took no part in the best fit",
         )
-    return Alignment(transform, "best fit", rms, used, covariance, frozen(equations.centre), locked, notes)
+    covariance = _covariance(pulls, size, sample.area)
+    return Alignment(
+        transform, "best fit", rms, int((weights > 0).sum()), covariance, frozen(pulls.centre), locked, notes
+    )
 
 
 def _is_about(axis: str, words: str) -> bool:
@@ -133,9 +128,9 @@ def _is_about(axis: str, words: str) -> bool:
     return f"{kind} {axis[1].upper()}" in words
 
 
-def _linearise(
+def _drawn(
     sample: ScanSample, nominal: Nominal, transform: RigidTransform, reach: float, options: BestFitOptions
-) -> _Equations:
+) -> _Drawn:
     points = transform.apply(sample.points)
     directions = None if sample.normals is None else transform.turn(sample.normals)
     found = nominal.projector.project(points, directions, limit=reach)
@@ -151,9 +146,7 @@ def _linearise(
     offset = p - found.feet[usable]
     long = np.abs(d) > 1e-6
     n = np.where(long[:, None], unit(offset) * np.sign(d)[:, None], n)
-    centre = p.mean(0)
-    jacobian = np.concatenate([n, cross(p - centre, n)], axis=1)
-    return _Equations(jacobian, bare, _weights(bare, options.trim), centre, p, float((~found.found).mean()))
+    return _Drawn(Pulls(p, n, bare, _weights(bare, options.trim)), float((~found.found).mean()))
 
 
 def _weights(residuals: Floats, trim: float) -> Floats:
@@ -167,25 +160,10 @@ def _weights(residuals: Floats, trim: float) -> Floats:
     return np.asarray(weights)
 
 
-def _solve(equations: _Equations, size: float) -> Floats:
-    """The step that minimises the weighted squares; what is free stays as it is."""
-    scale = np.array([1, 1, 1, 1 / size, 1 / size, 1 / size])
-    rows = equations.jacobian * scale * np.sqrt(equations.weights)[:, None]
-    normal = rows.T @ rows
-    values, vectors = np.linalg.eigh(normal)
-    held = values >= FREE * values[-1]
-    gradient = rows.T @ (equations.residuals * np.sqrt(equations.weights))
-    step = vectors[:, held] @ ((vectors[:, held].T @ gradient) / values[held])
-    return np.asarray(-step * scale)
-
-
-def _free_motions(equations: _Equations, size: float) -> tuple[str, ...]:
-    """What the nominal does not hold, in words: these motions stay where the start had them."""
-    scale = np.array([1, 1, 1, 1 / size, 1 / size, 1 / size])
-    rows = equations.jacobian * scale * np.sqrt(equations.weights)[:, None]
-    values, vectors = np.linalg.eigh(rows.T @ rows)
-    free = np.flatnonzero(values < FREE * values[-1])
-    return tuple(free_motion(vectors[:, k] * scale, equations.centre) for k in free)
+def free_motions(pulls: Pulls, size: float, least: float) -> tuple[str, ...]:
+    """What planes do not hold, in words: these motions stay where the start had them."""
+    _, _, free = pulls.motions(size, least)
+    return tuple(free_motion(twist * np.repeat([1, 1 / size], 3), pulls.centre) for twist in free.T)
 
 
 def free_motion(twist: Floats, centre: Floats) -> str:
@@ -214,16 +192,15 @@ def _axis_name(vector: Floats) -> str:
     return "the direction (" + ", ".join(f"{value:.2f}" for value in direction * sign) + ")"
 
 
-def _covariance(equations: _Equations, size: float, area: float) -> Floats:
+def _covariance(pulls: Pulls, size: float, area: float) -> Floats:
     """Covariance (6, 6) by blocks of residuals that go together; motions that nothing holds count as exactly known."""
     from juxtum.associate.clusters import clustered_covariance
     from juxtum.associate.solve import CORRELATION_LENGTH
 
-    scale, roots = np.array([1, 1, 1, 1 / size, 1 / size, 1 / size]), np.sqrt(equations.weights)
-    used = equations.weights > 0
-    rows = (equations.jacobian * scale * roots[:, None])[used]
-    values, vectors = np.linalg.eigh(rows.T @ rows)
-    held = vectors[:, values >= FREE * values[-1]]
+    assert pulls.weights is not None
+    used, scale = pulls.weights > 0, np.repeat([1, 1 / size], 3)
+    _, held, _ = pulls.motions(size, FREE)
     floor = CORRELATION_LENGTH**2 / max(area, 1e-9) if area else 1.0
-    found = clustered_covariance(rows @ held, (equations.residuals * roots)[used], equations.places[used], floor)
+    rows = pulls.rows(size)[used] @ held
+    found = clustered_covariance(rows, pulls.residuals[used], pulls.points[used], floor)
     return frozen(held @ found @ held.T * np.outer(scale, scale))

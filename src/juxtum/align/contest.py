@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 
 from juxtum.align.samples import ScanSample, nearest_of_each_facing, pulls, scan_sample
 from juxtum.geometry import RigidTransform
-from juxtum.geometry.arrays import Floats, cross, unit
+from juxtum.geometry.arrays import Floats, unit
 from juxtum.geometry.mesh import Scan
+from juxtum.geometry.registration import Pulls, Rounds, register
 from juxtum.nominal import Nominal, Projection
 
 SAMPLE = 12_000
@@ -25,6 +27,8 @@ FREE = 3e-5
 LEAST_DIFFERENT = 12
 """So many points, at least, must speak for one pose before it wins."""
 MAJORITY = 0.75
+LOOSE = 1e-6
+"""While poses are drawn in, a motion is left alone only when next to nothing holds it."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -123,23 +127,18 @@ class Contest:
 
     def _begun(self, pose: RigidTransform) -> tuple[RigidTransform, float]:
         """Gauss-Newton against the exact surface, the worst tenth left out, and the mean misfit that is left."""
-        for _ in range(4):
-            pose = self._stepped(pose, 3 * self._cap, 0.9) or pose
+        rounds = Rounds(4, 0.0, self._nominal.diagonal / 2, free=LOOSE, largest_turn=np.inf)
+        pose = register(partial(self._pulls, 3 * self._cap, 0.9), pose, rounds) or pose
         return pose, float(self._misfits(self._few, pose).mean())
 
     def _drawn_in(self, pose: RigidTransform) -> _Pose:
         """On with all points, and then every point's distance: a keyway is one point in a hundred."""
-        for _ in range(ROUNDS):
-            moved = self._stepped(pose, self._cap, 1.0)
-            if moved is None:
-                break
-            step, pose = apart(pose, moved, self._nominal.mesh.bounds), moved
-            if step < SETTLED * self._near:
-                break
+        rounds = Rounds(ROUNDS, SETTLED * self._near, self._nominal.diagonal / 2, free=LOOSE, largest_turn=np.inf)
+        pose = register(partial(self._pulls, self._cap, 1.0), pose, rounds) or pose
         return _Pose(pose, self._misfits(self._sample, pose))
 
-    def _stepped(self, pose: RigidTransform, limit: float, share: float) -> RigidTransform | None:
-        """One step by the nearest share of the few points; None where too few are near."""
+    def _pulls(self, limit: float, share: float, pose: RigidTransform, _: int) -> Pulls | None:
+        """Where the nearest share of the few points is drawn to; None where too few are near."""
         found = self._projected(self._few, pose, limit)
         rows = np.flatnonzero(found.found)
         if len(rows) < 20:
@@ -148,12 +147,9 @@ class Contest:
         n, d = pulls(p, found.feet[rows], found.normals[rows])
         keep = nearest_of_each_facing(np.abs(d), n, share)
         p, n, d = p[keep], n[keep], d[keep]
-        centre = p.mean(0)
         # Cauchy's weights: scraps hardly pull, yet a keyway, which is far off too, turns a ring that nothing else holds.
         scale = max(FAR_OFF * float(np.median(np.abs(d))), SETTLED * self._near)
-        weights = 1 / np.sqrt(1 + (d / scale) ** 2)
-        jacobian = np.concatenate([n, cross(p - centre, n)], axis=1)
-        return RigidTransform.about(centre, _damped(jacobian * weights[:, None], d * weights)) @ pose
+        return Pulls(p, n, d, 1 / (1 + (d / scale) ** 2))
 
     def _misfits(self, sample: ScanSample, pose: RigidTransform) -> Floats:
         """How far each point lies from the nominal (N,), capped, mm; of a cloud without normals whatever way the surface looks.
@@ -186,29 +182,16 @@ class Contest:
 
         found = self._projected(self._few, pose, self._cap)
         rows = np.flatnonzero(found.found & ~found.on_border)
-        n = found.normals[rows]
         if len(rows) < 20:
             return "", None
-        p = pose.apply(self._few.points[rows])
-        centre, size = p.mean(0), self._nominal.diagonal / 2
-        scaled = np.concatenate([n, cross(p - centre, n) / size], axis=1)
-        values, vectors = np.linalg.eigh(scaled.T @ scaled / len(rows))
-        if values[0] > FREE * values[-1]:
+        p, size = pose.apply(self._few.points[rows]), self._nominal.diagonal / 2
+        drawn = Pulls(p, found.normals[rows], found.distances[rows])
+        _, _, free = drawn.motions(size, FREE)
+        if not free.size:
             return "", None
-        twist = vectors[:, 0] * np.array([1, 1, 1, 1 / size, 1 / size, 1 / size])
-        moved = np.concatenate([twist[:3] - np.cross(twist[3:], centre), twist[3:]])
-        return free_motion(twist, centre), moved
-
-
-def _damped(jacobian: Floats, residuals: Floats) -> Floats:
-    """A step that leaves free motions where they are."""
-    scale = np.array([1, 1, 1, *(1 / max(float(np.abs(jacobian[:, 3:]).max()), 1e-9) for _ in range(3))])
-    rows = jacobian * scale
-    normal = rows.T @ rows
-    values, vectors = np.linalg.eigh(normal)
-    held = values > 1e-6 * values[-1]
-    inverse = (vectors[:, held] / values[held]) @ vectors[:, held].T
-    return np.asarray(-(inverse @ (rows.T @ residuals)) * scale)
+        twist = free[:, 0] * np.repeat([1, 1 / size], 3)
+        moved = np.concatenate([twist[:3] - np.cross(twist[3:], drawn.centre), twist[3:]])
+        return free_motion(twist, drawn.centre), moved
 
 
 def apart(first: RigidTransform, second: RigidTransform, bounds: Floats) -> float:

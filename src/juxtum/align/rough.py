@@ -11,16 +11,16 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from juxtum.align.contest import Contest, Settled, apart
+from juxtum.align.contest import Contest, Settled
 from juxtum.align.guesses import Marks, axis_turns, even_turns, facing_turns, likely, long_axis
 from juxtum.align.result import AXES, Alignment
 from juxtum.align.samples import ScanSample, nearest_of_each_facing, pulls, scan_sample
 from juxtum.align.symmetry import all_round, near_symmetries
 from juxtum.errors import AlignmentError
 from juxtum.geometry import Nearest, RigidTransform
-from juxtum.geometry.arrays import Floats, cross, frozen, value_at_share
+from juxtum.geometry.arrays import Floats, frozen, value_at_share
 from juxtum.geometry.mesh import PointCloud, Scan, TriangleMesh
-from juxtum.geometry.registration import rigid_from_pairs
+from juxtum.geometry.registration import Pulls, Rounds, register, rigid_from_pairs
 from juxtum.nominal import Nominal
 from juxtum.progress import Progress, silent
 
@@ -171,9 +171,9 @@ class _Search:
         begun = []
         for index, guess in enumerate(guesses):
             progress.phase(f"trying pose {index + 1} of {len(guesses)}", index / len(guesses))
-            begun.append(self._drawn_near(guess, self.few, 4, 4))
+            begun.append(self._drawn_near(guess, self.few, 3, 3))
         promising = _ranked(begun)[:PROMISING]
-        drawn = [self._drawn_near(c.transform, self.sample, 9, 1) for c in promising]
+        drawn = [self._drawn_near(c.transform, self.sample, 8, 1) for c in promising]
         best = self._distinct(_ranked(drawn))
         best = [c for c in best if c.inside > best[0].inside - 0.12][:6]
         return _ranked([self.drawn_in(c.transform) for c in best])
@@ -214,56 +214,59 @@ class _Search:
 
     def _drawn_near(self, transform: RigidTransform, sample: ScanSample, rounds: int, by_points: int) -> _Candidate:
         """Cheap rounds against some thousand marks on the nominal, the first ones towards points."""
-        inside, heights = np.zeros(0, dtype=bool), np.zeros(0)
-        for index in range(rounds):
-            points = transform.apply(sample.points)
-            directions, either = sample.directions(transform)
-            directions = np.zeros_like(points) if directions is None else directions
-            feet, normals, apart = self.marks.nearest(points, directions, either_side=either)
-            heights = np.abs(np.einsum("ij,ij->i", points - feet, normals))
-            inside = (heights < self.near) & (np.linalg.norm(points - feet, axis=1) < 3 * self.marks.spacing)
+        towards_points = min(rounds, by_points)
+        for _ in range(towards_points):
+            points, feet, _, apart = self._marked(transform, sample)
             keep = apart <= value_at_share(apart, 0.9)
-            transform = self._step(transform, points[keep], feet[keep], normals[keep], index < by_points)
+            transform = rigid_from_pairs(points[keep], feet[keep]) @ transform
+
+        def pulls_at(transform: RigidTransform, _: int) -> Pulls:
+            points, feet, normals, apart = self._marked(transform, sample)
+            keep = apart <= value_at_share(apart, 0.9)
+            heights = np.einsum("ij,ij->i", points - feet, normals)
+            return Pulls(points[keep], normals[keep], heights[keep])
+
+        if rounds > by_points:
+            more = Rounds(rounds - by_points, 0.0, self.nominal.diagonal / 2)
+            transform = register(pulls_at, transform, more) or transform
+        points, feet, normals, _ = self._marked(transform, sample)
+        heights = np.abs(np.einsum("ij,ij->i", points - feet, normals))
+        inside = (heights < self.near) & (np.linalg.norm(points - feet, axis=1) < 3 * self.marks.spacing)
         rms = float(np.sqrt(np.mean(heights[inside] ** 2))) if inside.any() else np.inf
         return _Candidate(transform, float(inside.mean()), rms)
 
+    def _marked(self, transform: RigidTransform, sample: ScanSample) -> tuple[Floats, Floats, Floats, Floats]:
+        """Points of a sample as they lie, and the place, normal and distance of the mark nearest to each."""
+        points = transform.apply(sample.points)
+        directions, either = sample.directions(transform)
+        directions = np.zeros_like(points) if directions is None else directions
+        feet, normals, apart = self.marks.nearest(points, directions, either_side=either)
+        return points, feet, normals, apart
+
     def drawn_in(self, transform: RigidTransform) -> _Candidate:
         """A pose after some rounds against the surface."""
-        mesh = self.nominal.mesh
-        for index in range(14):
-            near, points = self._near(transform, self.broad, self.nominal.diagonal / (12 if index < 4 else 40))
-            found = near.found
-            if found.sum() < 20:
-                return _Candidate(transform, 0.0, np.inf)
-            feet = np.einsum("ij,ijk->ik", near.weights[found], mesh.points[mesh.triangles[near.triangles[found]]])
-            normals, _ = pulls(points[found], feet, mesh.triangle_normals[near.triangles[found]])
-            keep = nearest_of_each_facing(near.distances[found], normals, 0.9)
-            moved = self._step(transform, points[found][keep], feet[keep], normals[keep], False)
-            step = apart(transform, moved, mesh.bounds)
-            transform = moved
-            if index >= 4 and step < SETTLED * self.near:
-                break
+        moved = register(self._pulls, transform, Rounds(14, SETTLED * self.near, self.nominal.diagonal / 2, least=5))
+        if moved is None:
+            return _Candidate(transform, 0.0, np.inf)
+        transform = moved
         near, _ = self._near(transform, self.fine, self.near)
         rms = float(np.sqrt(np.mean(near.distances[near.found] ** 2))) if near.found.any() else np.inf
         return _Candidate(transform, float(near.found.mean()), rms)
+
+    def _pulls(self, transform: RigidTransform, index: int) -> Pulls | None:
+        """Where the broad sample is drawn to on the surface, the farthest tenth left out; None where too little is near."""
+        mesh = self.nominal.mesh
+        near, points = self._near(transform, self.broad, self.nominal.diagonal / (12 if index < 4 else 40))
+        found = near.found
+        if found.sum() < 20:
+            return None
+        feet = np.einsum("ij,ijk->ik", near.weights[found], mesh.points[mesh.triangles[near.triangles[found]]])
+        normals, distances = pulls(points[found], feet, mesh.triangle_normals[near.triangles[found]])
+        keep = nearest_of_each_facing(near.distances[found], normals, 0.9)
+        return Pulls(points[found][keep], normals[keep], distances[keep])
 
     def _near(self, transform: RigidTransform, sample: ScanSample, reach: float) -> tuple[Nearest, Floats]:
         """The nearest places of the nominal that face the way of a sample's points, and these points as they lie."""
         points = transform.apply(sample.points)
         directions, either = sample.directions(transform)
         return self.nominal.mesh.tree.query(points, directions, limit=reach, angle=75.0, either_side=either), points
-
-    @staticmethod
-    def _step(
-        transform: RigidTransform, points: Floats, feet: Floats, normals: Floats, by_points: bool
-    ) -> RigidTransform:
-        """First towards the nearest points, which is steady, then towards the planes through them, which is quick."""
-        if by_points:
-            return rigid_from_pairs(points, feet) @ transform
-        centre = points.mean(0)
-        jacobian = np.concatenate([normals, cross(points - centre, normals)], axis=1)
-        residuals = np.einsum("ij,ij->i", points - feet, normals)
-        damped = jacobian.T @ jacobian + 1e-6 * np.eye(6) * len(points)
-        step = -np.linalg.solve(damped, jacobian.T @ residuals)
-        step[3:] = np.clip(step[3:], -0.3, 0.3)
-        return RigidTransform.about(centre, step) @ transform

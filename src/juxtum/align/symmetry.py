@@ -8,7 +8,8 @@ from itertools import product
 import numpy as np
 
 from juxtum.geometry import RigidTransform
-from juxtum.geometry.arrays import Floats, cross, value_at_share
+from juxtum.geometry.arrays import Floats, value_at_share
+from juxtum.geometry.registration import Pulls, Rounds, register
 from juxtum.geometry.transform import rotation_from_vector
 from juxtum.nominal import Nominal
 
@@ -118,20 +119,18 @@ def _found(
 def _settled(turn: RigidTransform, points: Floats, normals: Floats, nominal: Nominal) -> RigidTransform:
     """The turn nearby that lays the part onto itself best: the middle of an area is not quite the middle of a pattern."""
     mesh, limit = nominal.mesh, nominal.diagonal / 60
-    for _ in range(8):
+
+    def pulls_at(turn: RigidTransform, _: int) -> Pulls:
         places = turn.apply(points)
         near = mesh.tree.query(places, turn.turn(normals), limit=limit, angle=45.0)
         rows = np.flatnonzero(near.found)
         rows = rows[near.distances[rows] <= value_at_share(near.distances[rows], 0.8)]
         n = mesh.triangle_normals[near.triangles[rows]]
         feet = np.einsum("ij,ijk->ik", near.weights[rows], mesh.corners[near.triangles[rows]])
-        centre = places[rows].mean(0)
-        jacobian = np.concatenate([n, cross(places[rows] - centre, n) / limit], axis=1)
-        residuals = np.einsum("ij,ij->i", places[rows] - feet, n)
-        # What the part leaves free, such as a turn of a round one, stays as it is.
-        step = -np.linalg.lstsq(jacobian, residuals, rcond=1e-2)[0]
-        turn = RigidTransform.about(centre, step * np.repeat([1, 1 / limit], 3)) @ turn
-    return turn
+        return Pulls(places[rows], n, np.einsum("ij,ij->i", places[rows] - feet, n))
+
+    # What the part leaves free, such as a turn of a round one, stays as it is.
+    return register(pulls_at, turn, Rounds(8, 0.0, limit, free=1e-4, largest_turn=np.inf)) or turn
 
 
 def _moments(nominal: Nominal) -> tuple[Floats, Floats]:

@@ -10,6 +10,7 @@ from juxtum.devices.protocol import Message
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats, frozen
 from juxtum.geometry.kdtree import kd_tree
+from juxtum.geometry.registration import Pulls, Rounds, register
 
 LOOKED_AT = 20_000
 ROUNDS = 25
@@ -64,7 +65,7 @@ class TurnedShots:
         return shot
 
     def _aligned(self, places: Floats, normals: Floats) -> tuple[RigidTransform, float, float]:
-        """Point-to-plane steps onto what is there, on at most a few thousand points."""
+        """Registered onto what is there, on at most a few thousand points."""
         known = np.concatenate([s.places for s in self.shots])
         facing = np.concatenate([s.normals for s in self.shots])
         step = max(1, len(known) // (6 * LOOKED_AT))
@@ -72,25 +73,23 @@ class TurnedShots:
         tree = kd_tree(known)
         some = slice(None, None, max(1, len(places) // LOOKED_AT))
         p, n = places[some], normals[some]
-        centre, total = p.mean(0), RigidTransform.identity()
-        reach, overlap, rms = 3.0, 0.0, 0.0
-        for _ in range(ROUNDS):
-            moved, turned = total.apply(p), total.turn(n)
-            distances, rows = tree.query(moved, distance_upper_bound=reach, workers=-1)
+        overlap, rms = 0.0, 0.0
+
+        def pulls_at(move: RigidTransform, index: int) -> Pulls | None:
+            nonlocal overlap, rms
+            moved, turned = move.apply(p), move.turn(n)
+            distances, rows = tree.query(moved, distance_upper_bound=max(0.7, 3.0 * 0.8**index), workers=-1)
             good = np.isfinite(distances)
             good[good] = np.einsum("ij,ij->i", facing[rows[good]], turned[good]) > 0.8
             overlap = float(good.mean())
             if overlap < LEAST_OVERLAP:
-                return RigidTransform.identity(), overlap, 0.0
-            at, on, to = moved[good] - centre, known[rows[good]] - centre, facing[rows[good]]
-            residual = np.einsum("ij,ij->i", on - at, to)
-            rms = float(np.sqrt(np.mean(residual**2)))
-            jacobian = np.column_stack([to, np.cross(at, to)])
-            # A little damping: turns about an axis of symmetry are not seen and must not run away.
-            normal = jacobian.T @ jacobian
-            twist = np.linalg.solve(normal + 1e-6 * np.trace(normal) * np.eye(6), jacobian.T @ residual)
-            total = RigidTransform.about(centre, twist) @ total
-            reach = max(0.7, 0.8 * reach)
-            if np.abs(twist[:3]).max() < 1e-5:
-                break
-        return total, overlap, rms
+                return None
+            to = facing[rows[good]]
+            heights = np.einsum("ij,ij->i", moved[good] - known[rows[good]], to)
+            rms = float(np.sqrt(np.mean(heights**2)))
+            return Pulls(moved[good], to, heights)
+
+        size = float(np.linalg.norm(np.ptp(p, axis=0))) / 2
+        # A turn about an axis of symmetry is not seen and must not run away.
+        move = register(pulls_at, RigidTransform.identity(), Rounds(ROUNDS, 1e-5, size))
+        return (move, overlap, rms) if move is not None else (RigidTransform.identity(), overlap, 0.0)
