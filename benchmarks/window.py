@@ -151,7 +151,7 @@ def pace() -> Iterator[str]:
     window.session.start(job)
     turns = Turns()
     turns.until(lambda: window.session.derived.evaluation is not None and not window.session.workbench.is_busy)
-    window.go(Key.MEASURE)
+    window.hub.go(Key.MEASURE)
     turns.until(lambda: not window.view.is_moving, 0.5)
     told, pinned = [], []
     for k in range(5):
@@ -181,7 +181,7 @@ def pace() -> Iterator[str]:
     turns.longest.clear()
     for key in (*Key, *reversed(Key)):
         begun = time.perf_counter()
-        window.go(key)
+        window.hub.go(key)
         application.processEvents()
         turns.longest.append((time.perf_counter() - begun, f"going to {key}"))
         turns.until(lambda: not window.session.workbench.is_busy, 0.3)

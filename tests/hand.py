@@ -64,7 +64,7 @@ class Hand:
 
     def next(self) -> str:
         """What the worksheet proposes."""
-        return self.window.station.next.text
+        return self.window.hub.station.next.text
 
     def press(self, key: Qt.Key, modifier: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
         """A key, as pressed anywhere in the window."""

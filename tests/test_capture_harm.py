@@ -290,7 +290,7 @@ def test_the_job_stays_while_the_scanner_is_connected(application: QApplication,
     hand.wait(lambda: window.session.derived.scan is not None)
     window.session.edit("no capture", lambda job: job.model_copy(update={"capture": None}))
     hand.wait()
-    window.perform("take photo")
+    window.hub.perform("take photo")
     hand.wait()
     hand.click("Take all that are left")
     hand.wait(lambda: hand.next() == "Next: adjust them together")
@@ -298,18 +298,18 @@ def test_the_job_stays_while_the_scanner_is_connected(application: QApplication,
     hand.wait(lambda: hand.next() == "Next: give the targets to the scanner")
     hand.click("Do the next action")
     hand.wait(lambda: len(window.capture.link.photo_map) > 20)
-    window.perform("connect device")
+    window.hub.perform("connect device")
     hand.wait(lambda: window.capture.snapshot is not None and window.capture.snapshot.is_recognised)
     assert window.capture.driver.session.map.is_given
     before = window.session.job.id
-    window.perform("new")
+    window.hub.perform("new")
     hand.wait()
     assert (
         window.session.job.id == before and "the scanner is still connected. Disconnect it first" in window.notice.text
     )
-    window.perform("disconnect device")
+    window.hub.perform("disconnect device")
     hand.wait(lambda: window.capture.driver is None)
-    window.perform("new")
+    window.hub.perform("new")
     hand.wait(lambda: window.session.job.id != before)
     assert window.capture.link.photo_map == []
     close(window)

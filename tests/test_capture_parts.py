@@ -277,7 +277,7 @@ def test_the_layers_share_the_part_out(planner: Planner) -> None:
     assert tuple(shown) == LAYERS and sum(counts.values()) == len(skin.owners)
     assert counts["cover other"] == (skin.owners < 0).sum() > 0
     assert counts["cover none"] == (seen[skin.owners[skin.owners >= 0]] == Seen.NOT_YET).sum()
-    hatched = [name for name, s in shown.items() if s is not None and s.full.GetPointData().GetTCoords() is not None]
+    hatched = [name for name, s in shown.items() if s is not None and s.full[0].GetPointData().GetTCoords() is not None]
     assert hatched == ["cover none"], "only what is not yet captured is hatched"
     assert coverage_surfaces(skin, np.full(len(seen), Seen.ENOUGH))["cover none"] is None
 

@@ -93,7 +93,7 @@ def test_stop_stops_what_runs_and_keeps_what_waits(desk: Hand, monkeypatch: pyte
     session.edit(
         "rule", lambda job: job.with_step(job.procedure.decide.model_copy(update={"rule": DecisionRule.SIMPLE}))
     )
-    desk.window.perform("stop")
+    desk.window.hub.perform("stop")
     gate.wait_for_work()
     gate.opened.set()
     desk.wait()
@@ -106,10 +106,10 @@ def test_a_stopped_undo_leaves_job_and_picture_together(desk: Hand, monkeypatch:
     session.edit("serial", serial("7"))
     desk.wait()
     gate = Gate(monkeypatch)
-    desk.window.perform("undo")
+    desk.window.hub.perform("undo")
     gate.wait_for_work()
     assert session.derived.job.brief.serial == "7", "the older state is not derived yet"
-    desk.window.perform("stop")
+    desk.window.hub.perform("stop")
     desk.wait()
     assert (
         session.job.brief.serial == session.derived.job.brief.serial == "7" and session.timeline.undo_label == "serial"
@@ -404,6 +404,6 @@ def test_a_new_revision_of_the_nominal_keeps_its_faces(desk: Hand, tmp_path: Pat
 )
 def test_an_action_goes_where_it_happens(desk: Hand, action: str, key: Key) -> None:
     desk.go(Key.BRIEF)
-    desk.window.perform(action)
-    assert desk.window.station.key is key
+    desk.window.hub.perform(action)
+    assert desk.window.hub.station.key is key
     desk.wait()

@@ -75,7 +75,7 @@ def way(desk: Hand, name: str) -> None:
 
 def test_1_the_go_list_is_worked_off(desk: Hand) -> None:
     desk.go(Key.READY)
-    desk.wait(lambda: desk.window.logbook is not None)
+    desk.wait(lambda: desk.window.hub.logbook is not None)
     assert read(desk, "Ready or not").startswith("Not ready:") and desk.next() == "Next: instrument warm"
     desk.click("Do the next action")
     box = desk.named("instrument warm", QCheckBox)
@@ -90,7 +90,7 @@ def test_1_the_go_list_is_worked_off(desk: Hand) -> None:
 
 def test_2_the_pad_leads_through_the_poses(desk: Hand) -> None:
     notice = desk.window.notice
-    desk.window.tell("the part is warm", "Ready", "Let it cool")
+    desk.window.hub.tell("the part is warm", "Ready", "Let it cool")
     desk.click("Calibrate")
     desk.wait(lambda: desk.window.ready.pad.isVisible())
     pad = desk.window.ready.pad
@@ -192,13 +192,13 @@ def test_6_patches_are_kept_and_the_floor_view_is_large(desk: Hand) -> None:
     window = desk.window
     desk.click("Stop")
     desk.wait(lambda: window.session.job.capture is not None and len(window.session.job.capture.patches) == 1)
-    window.perform("floor view")
-    desk.wait(lambda: window.is_floor)
+    window.hub.perform("floor view")
+    desk.wait(lambda: window.hub.is_floor)
     assert not window.strip.isVisible() and not window.parts.sheets.isVisible() and window.view.isVisible()
     tile = desk.named("of what is measured")
     assert tile.accessibleDescription().endswith("of 99 %") and tile.height() > 90
     desk.press(Qt.Key.Key_Escape)
-    assert not window.is_floor and window.strip.isVisible() and window.view.width() > 500
+    assert not window.hub.is_floor and window.strip.isVisible() and window.view.width() > 500
 
 
 def test_7_the_plan_runs_by_itself_and_what_is_missing_is_named(desk: Hand) -> None:
@@ -273,15 +273,15 @@ def test_an_exercise_ends_in_a_debrief_and_a_record(desk: Hand) -> None:
     desk.click("Finish")
     desk.wait(lambda: window.capture.driver is None and read(desk, "Score") != "\u2013")
     assert read(desk, "Score").endswith("of 100") and "in the window" in desk.named("Debrief").facts  # type: ignore[attr-defined]
-    assert "Keep the stand-off" in read(desk, "Earlier exercises") and window.logbook is not None
-    assert window.logbook.exercises("Jory Brandt")[0].exercise == "hold"
+    assert "Keep the stand-off" in read(desk, "Earlier exercises") and window.hub.logbook is not None
+    assert window.hub.logbook.exercises("Jory Brandt")[0].exercise == "hold"
     assert window.session.job.capture == kept, "practice leaves the job alone"
 
 
 def test_the_capture_becomes_the_scan(desk: Hand) -> None:
     way(desk, "Scan")
     desk.click("Create surface from patches")
-    desk.wait(lambda: desk.window.station.key is Key.ASSEMBLE)
+    desk.wait(lambda: desk.window.hub.station.key is Key.ASSEMBLE)
     scan = desk.window.session.derived.scan
     assert scan is not None and len(scan.points) > 800 and desk.window.session.job.scan is not None
     assert desk.window.session.job.scan.name == "BC-220 captured.ply" and np.isfinite(scan.points).all()
@@ -341,7 +341,7 @@ def test_shots_go_with_their_capture_though_nobody_looks(desk: Hand) -> None:
     desk.go(Key.BRIEF)
     window.session.edit("no capture", lambda job: job.model_copy(update={"capture": None}))
     desk.wait()
-    assert window.station.key is Key.BRIEF and panel.run is None
+    assert window.hub.station.key is Key.BRIEF and panel.run is None
 
 
 def test_a_running_patch_is_part_of_the_scan(desk: Hand) -> None:

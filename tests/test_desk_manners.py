@@ -19,7 +19,8 @@ from juxtum.desk.derived import Derived
 from juxtum.desk.first_steps import LESSONS
 from juxtum.desk.method import Page
 from juxtum.desk.palette import CommandPalette, match
-from juxtum.guide.findings import Key, next_action
+from juxtum.guide.findings import Key
+from juxtum.guide.next_actions import next_action
 from juxtum.job import Job
 from juxtum.look import LIGHT
 
@@ -51,7 +52,7 @@ def test_files_are_dropped_and_units_asked(desk: Hand, tmp_path: Path, monkeypat
     assert "this looks like inches" in asked[1]
     held = desk.window.session.derived.scan
     assert held is not None and np.ptp(held.points, axis=0) == pytest.approx([60, 40, 31], abs=1e-3)
-    assert desk.window.station.key is Key.ASSEMBLE
+    assert desk.window.hub.station.key is Key.ASSEMBLE
 
 
 def test_bad_file_gives_a_sentence_and_changes_nothing(desk: Hand, tmp_path: Path) -> None:
@@ -126,19 +127,19 @@ def test_floor_sizes_are_larger(desk: Hand) -> None:
 
 
 def test_actions_are_one_list(desk: Hand) -> None:
-    ids = [a.id for a in desk.window.all_actions]
-    keys = [a.key for a in desk.window.all_actions if a.key]
+    ids = [a.id for a in desk.window.hub.all_actions]
+    keys = [a.key for a in desk.window.hub.all_actions if a.key]
     assert len(set(ids)) == len(ids) and len(set(keys)) == len(keys)
     shown = desk.window.menus.actions
     assert set(shown) == set(ids)
     for key in Key:
         desk.go(key)
-        assert desk.window.station.next._action in ids
+        assert desk.window.hub.station.next._action in ids
     assert {lesson.action for lesson in LESSONS if lesson.action} <= set(ids)
     assert {next_action(key, Derived(Job())).action for key in Key} <= set(ids)
-    desk.window.perform("keys")
+    desk.window.hub.perform("keys")
     page = desk.window.findChild(Page)
-    assert page is not None and all(a.key in page.browser.toPlainText() for a in desk.window.all_actions if a.key)
+    assert page is not None and all(a.key in page.browser.toPlainText() for a in desk.window.hub.all_actions if a.key)
     page.close()
     for menu in desk.window.findChildren(QMenu):
         assert sum(not action.isSeparator() for action in menu.actions()) <= 20, menu.title()
@@ -163,9 +164,9 @@ def test_copied_ledger_pastes_into_a_spreadsheet(desk: Hand, tmp_path: Path) -> 
     session = desk.window.session
     session.edit("nominal", lambda job: job.with_nominal(session.files.adopt(write_bracket(tmp_path / "n.stl"))))
     desk.wait()
-    desk.window.perform("add whole profile")
+    desk.window.hub.perform("add whole profile")
     desk.wait()
-    desk.window.perform("copy ledger")
+    desk.window.hub.perform("copy ledger")
     clipboard = QGuiApplication.clipboard()
     assert clipboard is not None
     assert clipboard.text().splitlines()[1].split("\t")[:2] == ["1", "Profile, whole part"]
@@ -175,7 +176,7 @@ def test_first_steps_lead_on(desk: Hand) -> None:
     desk.press(Qt.Key.Key_F1)
     assert desk.window.guide.title.startswith("1 of 9")
     desk.click("Next step")
-    assert desk.window.guide.title.startswith("2 of 9") and desk.window.station.key is Key.PLAN
+    assert desk.window.guide.title.startswith("2 of 9") and desk.window.hub.station.key is Key.PLAN
     desk.go(Key.MEASURE)
     assert desk.window.guide.title.startswith("8 of 9"), "it follows where the user goes"
     desk.go(Key.PLAN)

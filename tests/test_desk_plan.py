@@ -85,7 +85,7 @@ def test_the_beam_is_planned_from_its_own_menu(application: QApplication, tmp_pa
     assert hand.next() == "Next: plan the measurement"
     hand.click("Do the next action")
     hand.wait(lambda: window.plan.made is not None)
-    assert window.station.key is Key.PLAN
+    assert window.hub.station.key is Key.PLAN
     topic(hand, Topic.STATIONS)
     assert facts(hand)["stations"] == "3, proven fewest"
     box = hand.named("Obstacle", QLineEdit)
@@ -97,10 +97,10 @@ def test_the_beam_is_planned_from_its_own_menu(application: QApplication, tmp_pa
     hand.click("Add obstacle")
     hand.wait(lambda: window.plan.made is not None)
     assert len(window.plan.plan.obstacles) == 1 and float(facts(hand)["poses served"].split()[0]) < 99
-    window.perform("plan targets")
+    window.hub.perform("plan targets")
     QTest.qWait(1500)
     assert window.session.workbench.is_busy
-    window.perform("stop")
+    window.hub.perform("stop")
     hand.wait()
     assert "Stopped; the job is as it was" in window.notice.text and not window.plan.plan.targets
     close(window)
@@ -265,7 +265,7 @@ def test_8_the_sheet_is_written_and_the_plan_stays_in_the_job(
     plan: Hand, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_: str(tmp_path))
-    plan.window.perform("write setup sheet")
+    plan.window.hub.perform("write setup sheet")
     plan.wait(lambda: "set-up sheet is in" in plan.window.notice.text)
     lines = (tmp_path / "targets.csv").read_text().splitlines()
     assert len(lines) == len(plan.window.plan.plan.targets) + 1 and (
@@ -285,7 +285,7 @@ def test_9_instruments_are_saved_edited_and_loaded(plan: Hand, tmp_path: Path, m
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(path), ""))
     plan.go(Key.PLAN)
     topic(plan, Topic.FIT)
-    plan.window.perform("save instrument")
+    plan.window.hub.perform("save instrument")
     plan.wait(path.exists)
     document = json.loads(path.read_text())
     document["name"], document["id"] = "Our old scanner", "old-1"

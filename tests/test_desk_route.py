@@ -41,7 +41,7 @@ def test_route_1_brief(demo: Hand) -> None:
 
 def test_route_2_assemble(demo: Hand) -> None:
     demo.click("Do the next action")
-    assert demo.window.station.key is Key.ASSEMBLE
+    assert demo.window.hub.station.key is Key.ASSEMBLE
     assert demo.next() == "Next: trim off the table"
     before = demo.window.session.derived.scan
     demo.click("Do the next action")
@@ -54,7 +54,7 @@ def test_route_2_assemble(demo: Hand) -> None:
 
 def test_route_3_align(demo: Hand) -> None:
     demo.click("Do the next action")
-    assert demo.window.station.key is Key.ALIGN and demo.finding(Key.ALIGN) == "not aligned yet"
+    assert demo.window.hub.station.key is Key.ALIGN and demo.finding(Key.ALIGN) == "not aligned yet"
     demo.click("Do the next action")
     assert demo.finding(Key.ALIGN) == "best fit, RMS 0.019"
     verdicts = demo.ledger()
@@ -122,7 +122,7 @@ def test_route_7_frames_are_compared(demo: Hand) -> None:
     assert demo.named("Verdicts that change", QLabel).text()  # type: ignore[attr-defined]
     before = demo.ledger()["6"][0]
     demo.press(Qt.Key.Key_Tab, Qt.KeyboardModifier.ControlModifier)
-    demo.window.choose_alignment("best fit")
+    demo.window.hub.choose_alignment("best fit")
     demo.wait()
     assert demo.ledger()["6"][0] != before
 
@@ -207,4 +207,4 @@ def test_route_13_save_and_open_again(demo: Hand, tmp_path: Path, monkeypatch: p
     assert demo.ledger() == {}
     demo.window.session.open(tmp_path / "demo.juxtum")
     demo.wait(lambda: demo.window.session.derived.evaluation is not None)
-    assert demo.ledger() == before and demo.window.session.recent[0].name == "demo.juxtum"
+    assert demo.ledger() == before and demo.window.session.recent.paths[0].name == "demo.juxtum"

@@ -79,7 +79,7 @@ def test_trim_through_three_picked_points(desk: Hand) -> None:
     assert before is not None and after is not None and len(after.points) < len(before.points)
     heights = POSE.inverse.apply(after.points)[:, 2]
     assert heights.min() > 10.4 or heights.max() < 10.6
-    desk.window.perform("undo")
+    desk.window.hub.perform("undo")
     desk.wait()
     assert desk.window.session.derived.scan is before
 
@@ -92,7 +92,7 @@ def test_no_table_is_said_so(desk: Hand) -> None:
 
 def test_readings_are_pinned_spread_and_removed(desk: Hand) -> None:
     window = desk.window
-    window.perform("align automatically")
+    window.hub.perform("align automatically")
     desk.wait()
     desk.go(Key.MEASURE)
     desk.press(Qt.Key.Key_5)
@@ -140,7 +140,7 @@ def test_cover_fields_limits_and_undo(desk: Hand) -> None:
     desk.click("Remove characteristic 1")
     assert list(desk.ledger()) == ["2"]
     for _ in range(3):
-        desk.window.perform("undo")
+        desk.window.hub.perform("undo")
         desk.wait()
     assert desk.window.session.job.brief.serial == "" and list(desk.ledger()) == ["1"]
 
@@ -155,7 +155,7 @@ def test_faces_are_picked_for_a_characteristic(desk: Hand) -> None:
     desk.click_at((45.0, 25.0, 10.0))
     assert "whole part" in desk.named("Chosen faces", QLabel).text()  # type: ignore[attr-defined]
     desk.press(Qt.Key.Key_Escape)
-    assert not desk.window.brief._pick.isChecked()
+    assert not desk.window.brief._characteristics.is_picking
 
 
 def test_a_step_that_fails_leaves_the_job(desk: Hand) -> None:

@@ -12,18 +12,9 @@ from juxtum.desk.derived import Derived, Deriver
 from juxtum.desk.first_steps import LESSONS, is_done
 from juxtum.evaluate import Verdict
 from juxtum.evaluate.kinds import Profile
-from juxtum.guide.findings import (
-    Key,
-    State,
-    alignment_facts,
-    finding,
-    map_facts,
-    next_action,
-    scan_facts,
-    short,
-    thousands,
-    worst_result,
-)
+from juxtum.guide.facts import alignment_facts, map_facts, scan_facts, short, thousands
+from juxtum.guide.findings import Key, State, finding
+from juxtum.guide.next_actions import next_action, worst_result
 from juxtum.job import FileStore, Job, Runner
 from juxtum.job.steps import BestFit, Decide, Fragments, ReadingStep, Rough, Trim
 from juxtum.progress import silent

@@ -54,7 +54,7 @@ def test_core_packages_load_neither_qt_nor_rendering(package: str) -> None:
 def test_classes_stay_small() -> None:
     for path in MODULES:
         for node in ast.walk(ast.parse(path.read_text("utf-8"))):
-            if isinstance(node, ast.ClassDef) and node.name not in TOO_LARGE:
+            if isinstance(node, ast.ClassDef):
                 public = [n for n in node.body if isinstance(n, ast.FunctionDef) and not n.name.startswith("_")]
                 assert (node.end_lineno or 0) - node.lineno < 250 and len(public) <= 20, f"{path}: {node.name}"
 

@@ -191,6 +191,6 @@ def test_flatness_from_picking_a_face_to_undo(small_desk: Hand) -> None:
     assert any("minimum zone" in text for text in window.measure._detail.texts)
     desk.press(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     assert made.id not in desk.ledger()
-    window.perform("redo")
+    window.hub.perform("redo")
     desk.wait()
     assert desk.ledger()[made.id] == (value, verdict)

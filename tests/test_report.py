@@ -6,6 +6,7 @@ import csv
 import json
 import math
 import subprocess
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -20,8 +21,13 @@ from juxtum.job import Brief, Evaluation, FileStore, Job, Procedure, Runner, inp
 from juxtum.job.steps import AsScanned, BestFit, Decide, GridStep, Measure, ReadingStep
 from juxtum.progress import Progress
 from juxtum.report import result_document, write_outputs
-from juxtum.report.drawing import printable, shortened
+from juxtum.report.blocks import BLOCKS, ReportContent
+from juxtum.report.drawing import WORD, printable, register_fonts, shortened
+from juxtum.report.pdf import write_pdf
+from juxtum.report.pictures import Picture
 from juxtum.report.writer import OUTPUTS, check_folder
+from juxtum.scene.camera import View
+from juxtum.scene.palette import MapScale
 
 
 @pytest.fixture(scope="module")
@@ -124,8 +130,6 @@ def test_signs_that_the_fonts_lack_become_words() -> None:
         printable("\u2264 0.2 \u00d8 5\n") == "max 0.2 dia  5 "
         and printable("\u22640.2 \u22650.1") == "max 0.2 min 0.1"
     )
-    from juxtum.report.drawing import WORD, register_fonts
-
     register_fonts()
     cut = shortened("a long name that does not fit", WORD, 9, 60)
     assert cut.endswith("\u2026") and len(cut) < 20
@@ -141,3 +145,35 @@ def test_comparison_is_told(many: tuple[Job, Evaluation, Runner], tmp_path: Path
         ["pdftotext", "-layout", tmp_path / "report.pdf", "-"], capture_output=True, text=True, check=True
     ).stdout
     assert "From 'as scanned' to 'best fit' the part moves at most" in text
+
+
+@pytest.mark.parametrize(
+    "typed", ["W" * 200, "one word after another " * 8, "<para>&lt; </b> \u2264 \u03c3 %s {0}", ""]
+)
+def test_pages_hold_whatever_people_type(many: tuple[Job, Evaluation, Runner], tmp_path: Path, typed: str) -> None:
+    """Every block of the registry sets its pieces, and none of them outgrows a page."""
+    job, evaluation, _ = many
+    title = typed[:200] or "x"
+    ledger = tuple(replace(r, line=replace(r.line, title=title), reason=3 * typed) for r in evaluation.ledger)
+    brief = Brief(part=typed[:200], serial=typed[:200], note=(3 * typed)[:500], customer=typed[:200])
+    content = ReportContent(
+        job.model_copy(update={"brief": brief}),
+        replace(evaluation, ledger=ledger, doubts=replace(evaluation.doubts, notes=(typed or "x",) * 90)),
+        [Picture(View.CORNER, np.zeros((60, 90, 3), np.uint8), (), np.zeros((0, 2))) for _ in range(12)],
+        MapScale(-0.2, 0.2),
+    )
+    write_pdf(tmp_path / "report.pdf", content)
+    assert [b.name for b in BLOCKS if not b.make(content)] == []
+    text = subprocess.run(
+        ["pdftotext", "-layout", tmp_path / "report.pdf", "-"], capture_output=True, text=True, check=True
+    ).stdout
+    assert text.count("Verdict") >= 2, "the head of the ledger stands on each of its pages"
+    assert typed.split(" ", maxsplit=1)[0][:20].strip() in text
+
+
+def test_a_block_without_anything_to_tell_takes_no_room(many: tuple[Job, Evaluation, Runner]) -> None:
+    job, evaluation, _ = many
+    register_fonts()
+    picture = Picture(View.CORNER, np.zeros((60, 90, 3), np.uint8), (), np.zeros((0, 2)))
+    bare = ReportContent(job, replace(evaluation, ledger=(), readings=()), [picture], MapScale(-0.2, 0.2))
+    assert {b.name for b in BLOCKS if not b.make(bare)} >= {"sides", "readings", "budgets"}

@@ -15,6 +15,7 @@ from juxtum.evaluate import Histogram, measure_deviation
 from juxtum.geometry import Plane, PointCloud, RigidTransform, TriangleMesh
 from juxtum.look import DARK, LIGHT, rgb
 from juxtum.nominal import Nominal
+from juxtum.scene.actors import Shown
 from juxtum.scene.camera import View, view_direction
 from juxtum.scene.drawables import (
     face_surface,
@@ -30,7 +31,7 @@ from juxtum.scene.drawables import (
 from juxtum.scene.palette import MapScale, colours
 from juxtum.scene.proxy import clustered
 from juxtum.scene.sections import section
-from juxtum.scene.stage import Detail, Shown, Stage
+from juxtum.scene.stage import Detail, Stage
 
 WIDTH, HEIGHT = 320, 240
 
@@ -152,7 +153,7 @@ def test_what_was_not_seen_is_hatched(box: Nominal) -> None:
     half = scan.kept_triangles(scan.triangle_normals[:, 2] > -0.9)
     deviation = measure_deviation(half, box, RigidTransform.identity())
     hidden = unseen_surface(deviation)
-    assert hidden is not None and hidden.full.GetPointData().GetTCoords() is not None
+    assert hidden is not None and hidden.full[0].GetPointData().GetTCoords() is not None
     assert hidden.points[:, 2].max() < -9
     everything = measure_deviation(scan, box, RigidTransform.identity())
     assert unseen_surface(everything) is None
@@ -191,12 +192,16 @@ def test_large_surfaces_have_levels(stage: Stage) -> None:
     )
     mesh = TriangleMesh(points, triangles)
     made = surface(mesh.points, mesh.triangles, mesh.normals)
-    counts = [data.GetNumberOfCells() for data in (made.full, made.middle, made.light)]
+    counts = [sum(d.GetNumberOfCells() for d in pieces) for pieces in (made.full, made.middle, made.light)]
     assert counts[0] == len(triangles) and counts[0] > counts[1] > counts[2] > 5000
     stage.put("scan", made)
     stage.look_from(View.TOP, WIDTH / HEIGHT)
     full, light = (stage.render(WIDTH, HEIGHT, d)[:, :, :3].astype(float) for d in (Detail.FULL, Detail.LIGHT))
     assert np.abs(full - light).mean() < 6, "the stand-in looks like the real thing"
+    *strokes, drawn = stage.strokes(WIDTH, HEIGHT)
+    assert len(strokes) >= len(made.middle) > 1 and all(s is None for s in strokes)
+    once = stage.render(WIDTH, HEIGHT)
+    assert (drawn != once).any(2).mean() < 0.005, "in strokes it is the same picture"
 
 
 def test_clouds_are_drawn_too(stage: Stage) -> None:

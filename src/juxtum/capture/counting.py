@@ -4,17 +4,22 @@ from __future__ import annotations
 
 import zlib
 from collections import deque
+from collections.abc import Sequence
 
 import numpy as np
 
 from juxtum.capture.coverage import Coverage
+from juxtum.capture.dial import read_dial
 from juxtum.capture.frames import Frame
-from juxtum.capture.patch import Patch
+from juxtum.capture.patch import Patch, State, Zone
 from juxtum.capture.points import normals_of, places_of
 from juxtum.devices.protocol import Points
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats, unit
+from juxtum.instruments.models import Mode
 
+TOO_DARK, TOO_BRIGHT = 0.4, 0.3
+"""Shares of what is in the window from which the light is wrong."""
 REMEMBERED = 30
 """Frames over which rates are taken."""
 
@@ -52,6 +57,16 @@ class FrameLog:
         return sum(n for _, n in self._rates[1:]) / (self._rates[-1][0] - self._rates[0][0])
 
 
+def pass_frame(patch: Patch, frame: Frame, step: float, mode: Mode) -> None:
+    """Count that a frame passed, whether it brought points or not; `step` is the time since the one before, s."""
+    patch.seconds += step
+    if frame.state is not State.PAUSED:
+        # Shares are of the frames in which it scans, not of the way from one stop to the next.
+        patch.frames += 1
+        patch.held += read_dial(mode, frame.stand_off).is_held
+        patch.dark += frame.dark > TOO_DARK or frame.bloomed > TOO_BRIGHT
+
+
 def count_frame(
     coverage: Coverage, patch: Patch, points: Points, places: Floats, poses: tuple[RigidTransform, RigidTransform]
 ) -> None:
@@ -79,3 +94,14 @@ def recount(coverage: Coverage, patch: Patch, to_part: RigidTransform) -> None:
         counts = coverage.count_all(to_part.apply(places_of(some)), to_part.turn(normals_of(some))) * step
     coverage.counts += counts - patch.counts
     patch.counts = counts
+
+
+def erase(patches: Sequence[Patch], zone: Zone, to_part: RigidTransform) -> list[Patch]:
+    """Take the points of a zone out of patches; those that had some are to be counted again."""
+    changed = []
+    for patch in patches:
+        inside = zone.holds(to_part.apply(places_of(patch.store.all())))
+        if inside.any():
+            patch.store.keep(~inside)
+            changed.append(patch)
+    return changed

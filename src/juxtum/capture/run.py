@@ -205,7 +205,7 @@ def set_mode(session: CaptureSession, ask: Ask, mode: Mode) -> None:
     """Work in another mode; a new patch follows."""
     if session.mode.name != mode.name:
         session.accept()
-    session.set_mode(mode)
+    session.mode = mode
     ask(Message("mode", {"name": mode.name}))
 
 

@@ -2,28 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from functools import cached_property
 
 import numpy as np
 
-from juxtum.capture.counting import FrameLog, count_frame, recount
-from juxtum.capture.coverage import Cells, Coverage, make_cells
-from juxtum.capture.dial import read_dial
+from juxtum.capture.counting import FrameLog, count_frame, pass_frame
 from juxtum.capture.frames import Frame, placed_targets, read_frame
-from juxtum.capture.patch import Happening, Patch, State, Zone
-from juxtum.capture.points import Budget, MemoryFull, PointStore, places_of
+from juxtum.capture.gathering import Gathering
+from juxtum.capture.patch import Happening, Patch, State
+from juxtum.capture.points import MemoryFull
 from juxtum.capture.route import Stop, TrackedPoses, tracked_poses
-from juxtum.capture.targetmap import TargetMap
 from juxtum.capture.tracker_stations import TrackerStations
 from juxtum.devices.protocol import DeviceError, Message, Points
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats
-from juxtum.instruments.models import Mode
 from juxtum.plan.planner import Planner
 
-TOO_DARK, TOO_BRIGHT = 0.4, 0.3
-"""Shares of what is in the window from which the light is wrong."""
 LONGEST_PATCH = 60.0
 """Seconds after which a patch is kept by itself: what runs is not yet on disk."""
 MOST_HAPPENINGS = 5000
@@ -31,7 +25,7 @@ ROOMY = 0.9
 """From this share of the memory on it counts as full."""
 
 
-class CaptureSession:
+class CaptureSession(Gathering):
     """Takes messages of a scanner and keeps what they bring.
 
     Parameters
@@ -43,18 +37,7 @@ class CaptureSession:
     """
 
     def __init__(self, planner: Planner, memory: float, spacing: float | None = None) -> None:
-        self.planner = planner
-        self.mode: Mode = planner.mode
-        self.spacing = spacing or planner.spacing()
-        self.cells: Cells = make_cells(planner.nominal, planner.task.measured_faces(planner.nominal), self.spacing)
-        self.coverage = Coverage(self.cells, self.spacing)
-        self.budget = Budget(memory)
-        self.patches: list[Patch] = []
-        self.current: Patch | None = None
-        self.state, self.why = State.READY, ""
-        self.position = 0
-        planned = np.array([target.place for target in planner.plan.placed]).reshape(-1, 3)
-        self.map = TargetMap(planned, self._count_again)
+        super().__init__(planner, memory, spacing)
         self._log = FrameLog()
         """A frame that comes again does not count again."""
         self.happenings: list[Happening] = []
@@ -73,95 +56,6 @@ class CaptureSession:
     def stations(self) -> TrackerStations | None:
         """Where the tracker is put; None where none follows the scanner."""
         return TrackerStations(self.planner) if self.planner.model.tracker is not None else None
-
-    @property
-    def goal(self) -> float:
-        """Share of the measured area that the plan expects, 0 to 1."""
-        expected = self.planner.plan.expected
-        return expected.coverage if expected is not None else 0.95
-
-    # -- patches ----------------------------------------------------------------------------------------------
-
-    def begin(self, zone: Zone | None = None, spacing: float | None = None) -> Patch:
-        """Start a new patch; one that runs is accepted."""
-        self.accept()
-        number = 1 + max((p.number for p in self.patches), default=0)
-        patch = Patch(
-            number,
-            self.position,
-            self.mode.name,
-            spacing or self.spacing,
-            PointStore(self.budget),
-            np.zeros(len(self.coverage.counts)),
-            zone,
-        )
-        self.patches.append(patch)
-        self.current = patch
-        if self.state in (State.READY, State.JUMP):
-            self.state, self.why = State.SCANNING, ""
-        return patch
-
-    def accept(self) -> Patch | None:
-        """Stop the patch that runs and keep it; an empty one is dropped."""
-        patch, self.current = self.current, None
-        if self.state in (State.SCANNING, State.WEAK, State.PAUSED):
-            self.state, self.why = State.READY, ""
-        if patch is not None and len(patch.store) == 0:
-            self.patches.remove(patch)
-            return None
-        return patch
-
-    def discard(self, number: int) -> None:
-        """Let a patch go.
-
-        Raises
-        ------
-        DeviceError
-            When there is none of this number.
-        """
-        patch = next((p for p in self.patches if p.number == number), None)
-        if patch is None:
-            raise DeviceError(f"there is no patch {number}", "capture", "Choose one of the list")
-        if not patch.has_jumped:
-            self.coverage.counts -= patch.counts
-        patch.store.clear()
-        self.patches.remove(patch)
-        if patch is self.current:
-            self.current = None
-            self.state = State.READY
-
-    def turn_over(self) -> None:
-        """The part was laid on its other side: a new patch follows."""
-        self.accept()
-        self.position = (self.position + 1) % len(self.planner.ground().views.turned)
-
-    def refine(self, zone: Zone, spacing: float) -> Patch:
-        """Erase the coarse points of a zone and take only fine ones there.
-
-        Raises
-        ------
-        DeviceError
-            Before the part is recognised: nobody knows yet where the zone is.
-        """
-        if self.map.to_part is None:
-            raise DeviceError("the part is not recognised yet", "refine", "Scan until its targets are known")
-        self.accept()
-        for patch in self.patches:
-            points = patch.store.all()
-            inside = zone.holds(self.map.to_part.apply(places_of(points)))
-            if inside.any():
-                patch.store.keep(~inside)
-                self.recount(patch)
-        there = zone.holds(self.cells.places)
-        self.coverage.needed = np.where(there, np.maximum(self.cells.areas / spacing**2, 3.0), self.coverage.needed)
-        return self.begin(zone, spacing)
-
-    def restore(self, patch: Patch, points: Points) -> None:
-        """Take up a patch that was captured earlier."""
-        patch.store.add(points, RigidTransform.identity())
-        self.patches.append(patch)
-        if self.map.to_part is not None:
-            self.recount(patch)
 
     # -- messages ---------------------------------------------------------------------------------------------
 
@@ -222,12 +116,7 @@ class CaptureSession:
 
     def _count(self, patch: Patch, frame: Frame, step: float) -> None:
         """What a frame adds to the patch that runs; after a minute it is kept and another begins."""
-        patch.seconds += step
-        if frame.state is not State.PAUSED:
-            # Shares are of the frames in which it scans, not of the way from one stop to the next.
-            patch.frames += 1
-            patch.held += read_dial(self.mode, frame.stand_off).is_held
-            patch.dark += frame.dark > TOO_DARK or frame.bloomed > TOO_BRIGHT
+        pass_frame(patch, frame, step, self.mode)
         if len(frame.points) and frame.pose is not None and frame.state in (State.SCANNING, State.WEAK):
             patch.tracked += 1
             patch.last_frame = frame.number
@@ -260,11 +149,11 @@ class CaptureSession:
     def _jumped(self, why: str, since: int) -> None:
         """The running patch is lost, and those that were accepted since the jump began: kept aside, they no longer count."""
         self.note("jump", why)
-        lost = [p for p in self.patches if not p.has_jumped and (p is self.current or 0 < since <= p.last_frame)]
-        for patch in lost:
-            self.coverage.counts -= patch.counts
-            patch.has_jumped = True
-            patch.notes.append(why)
+        for patch in self.patches:
+            if not patch.has_jumped and (patch is self.current or 0 < since <= patch.last_frame):
+                self.coverage.counts -= patch.counts
+                patch.has_jumped = True
+                patch.notes.append(why)
         if self.current is None:
             return
         self.current = None
@@ -292,39 +181,9 @@ class CaptureSession:
                 self.note("target found", ", ".join(map(str, new)))
             self.map.add(new)
 
-    def _count_again(self) -> None:
-        """What was captured before it was known where the part is counts now."""
-        for patch in self.patches:
-            if len(patch.store) and not patch.has_jumped:
-                self.recount(patch)
-
-    def recount(self, patch: Patch) -> None:
-        """Count a patch again where it is known where the part is."""
-        assert self.map.to_part is not None
-        recount(self.coverage, patch, self.map.to_part)
-
     # -- what there is ----------------------------------------------------------------------------------------
-
-    @property
-    def good(self) -> Sequence[Patch]:
-        """Patches that count."""
-        return [p for p in self.patches if not p.has_jumped and len(p.store)]
-
-    @property
-    def seconds(self) -> float:
-        """Time of all patches."""
-        return float(sum(p.seconds for p in self.patches))
 
     @property
     def rate(self) -> float:
         """Points per second lately."""
         return self._log.rate
-
-    @property
-    def points(self) -> int:
-        """Points of all patches that count."""
-        return sum(len(p.store) for p in self.good)
-
-    def set_mode(self, mode: Mode) -> None:
-        """The device works in another mode from now on."""
-        self.mode = mode

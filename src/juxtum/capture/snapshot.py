@@ -6,11 +6,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from juxtum.capture.counting import TOO_BRIGHT, TOO_DARK
 from juxtum.capture.coverage import Seen
 from juxtum.capture.dial import DialReading, read_dial
 from juxtum.capture.next_view import NextView
 from juxtum.capture.patch import State
-from juxtum.capture.session import TOO_BRIGHT, TOO_DARK, CaptureSession
+from juxtum.capture.session import CaptureSession
 from juxtum.devices.surface import USUAL
 from juxtum.geometry.arrays import Floats, Ints, frozen
 from juxtum.instruments.models import Mode

@@ -71,7 +71,7 @@ class TurnRun:
         )
         self.facts: list[TurnShotFacts] = []
         self._held = TurnedShots(self._floor(0))
-        session.set_mode(self.model.modes[0])
+        session.mode = self.model.modes[0]
         session.map.locate(RigidTransform.identity())
 
     @property

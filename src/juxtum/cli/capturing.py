@@ -36,7 +36,7 @@ from juxtum.job.steps import BestFit, Fragments, Rough
 from juxtum.job.store import SUFFIX, load_job
 from juxtum.nominal import Nominal
 from juxtum.plan.document import Plan
-from juxtum.plan.planner import Grounds, Planner, default_plan
+from juxtum.plan.planner import Grounds, Planner, default_plan, with_expectation
 from juxtum.report.writer import check_folder
 
 SLACK = 0.02
@@ -133,7 +133,7 @@ def _planned(
     elif model is not None:
         # The targets are stuck already; what they promise is another thing with a tracker.
         planner = Planner(
-            nominal, planner.task, planner.with_expectation(planner.assess(show_progress())), planner.grounds
+            nominal, planner.task, with_expectation(planner, planner.assess(show_progress())), planner.grounds
         )
     return job.model_copy(update={"plan": planner.plan}), nominal, planner
 

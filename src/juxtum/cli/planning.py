@@ -26,7 +26,7 @@ from juxtum.job.store import SUFFIX
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import finishes_of
 from juxtum.plan.document import Plan
-from juxtum.plan.planner import Grounds, Planner, default_plan
+from juxtum.plan.planner import Grounds, Planner, default_plan, with_expectation
 from juxtum.plan.rough_part import part_from_scan
 from juxtum.plan.suitability import Fitness, chain_chart
 from juxtum.plan.task import whole_part
@@ -193,7 +193,7 @@ def _targets(planner: Planner, options: argparse.Namespace) -> Answer:
         for s in schools
     ]
     document = results.targets_document(made, assessment, schools)
-    return Answer(document, lines, assessment.share >= planner.plan.goal, made.with_expectation(assessment))
+    return Answer(document, lines, assessment.share >= planner.plan.goal, with_expectation(made, assessment))
 
 
 def _photos(planner: Planner, options: argparse.Namespace) -> Answer:

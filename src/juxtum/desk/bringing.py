@@ -15,6 +15,7 @@ from juxtum.desk.stations.assemble import carried_over_words
 from juxtum.errors import InputError, JuxtumError
 from juxtum.exchange.cad import CAD_SUFFIXES
 from juxtum.exchange.meshes import MeshFile
+from juxtum.guide.findings import Key
 from juxtum.job import InputFile, Job
 from juxtum.job.files import content_hash
 from juxtum.job.planning import with_foreign_scan
@@ -147,7 +148,8 @@ class Bringing:
                 return with_foreign_scan(put(job, self._session.files.adopt(path, unit)))
 
             def done() -> None:
-                self._desk.show_scan()
+                self._desk.go(Key.ASSEMBLE)
+                self._desk.look_home()
                 then()
 
             self._session.edit_slowly(f"bring scan {path.name}", change, then=done)

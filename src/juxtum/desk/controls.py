@@ -9,9 +9,9 @@ from juxtum.desk.derived import Derived
 from juxtum.desk.legend import TOP, legend_width
 from juxtum.desk.stage_view import StageView
 from juxtum.desk.view_bar import SectionBar, ViewBar
+from juxtum.scene.actors import Shown
 from juxtum.scene.camera import View
 from juxtum.scene.palette import MapScale
-from juxtum.scene.stage import Shown
 from juxtum.wording import percent
 
 NEXT_DATA = {Shown.SOLID: Shown.SEE_THROUGH, Shown.SEE_THROUGH: Shown.HIDDEN, Shown.HIDDEN: Shown.SOLID}

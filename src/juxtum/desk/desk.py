@@ -88,9 +88,6 @@ class Desk(Protocol):
     def look_home(self) -> None:
         """The view that shows everything."""
 
-    def show_scan(self) -> None:
-        """Go where a new scan is looked at."""
-
     def cover_ledger(self) -> None:
         """Take the ledger's place under the stage."""
 

@@ -11,7 +11,8 @@ from PyQt6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout
 from juxtum.desk.derived import Derived
 from juxtum.desk.stage_fit import FittingView
 from juxtum.desk.widgets import button, label
-from juxtum.guide.findings import Key, loose_pieces
+from juxtum.guide.facts import loose_pieces
+from juxtum.guide.findings import Key
 
 
 @dataclass(frozen=True)

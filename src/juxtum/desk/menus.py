@@ -88,7 +88,7 @@ class Menus:
     def fill_recent(self) -> None:
         """The jobs opened or saved lately."""
         self.recent.clear()
-        for path in self._session.recent:
+        for path in self._session.recent.paths:
             self.recent.addAction(path.name, lambda p=path: self._session.open(p))
         aside = self._session.recovery.aside()
         if aside:

@@ -3,35 +3,33 @@
 from __future__ import annotations
 
 import logging
-import os
-from collections import deque
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import TypeVar
 
 from PyQt6.QtCore import QObject, QSettings, pyqtSignal
 
 from juxtum.desk.derived import Derived, Deriver
+from juxtum.desk.recent import RecentJobs
+from juxtum.desk.saving import save_session
+from juxtum.desk.slow_edits import SlowChange, SlowEdit, SlowEdits
 from juxtum.desk.timers import timer
 from juxtum.desk.workbench import Lane, Workbench
-from juxtum.errors import Cancelled, JobError, JuxtumError
+from juxtum.errors import Cancelled, JuxtumError
 from juxtum.job import FileStore, Job, Runner, load_job
 from juxtum.job.document import default_procedure
 from juxtum.job.files import inputs_folder
 from juxtum.job.recovery import Recovered, Recovery
-from juxtum.job.saving import Saved, as_on_disk, save_beside_others
+from juxtum.job.saving import Saved, as_on_disk
 from juxtum.job.steps import Decide, Measure, Step
-from juxtum.job.store import SUFFIX
-from juxtum.job.timeline import Draft, Timeline, carried_over
+from juxtum.job.timeline import Draft, Timeline
 from juxtum.progress import Progress
 
 Edit = Callable[[Job], Job]
-SlowEdit = Callable[[Job, Progress], Job]
 T = TypeVar("T")
 LOG = logging.getLogger("juxtum")
 AUTOSAVE_MS = 60_000
-RECENT = 8
 
 
 def fresh_job() -> Job:
@@ -45,14 +43,6 @@ def is_worth_keeping(job: Job) -> bool:
     """Whether losing a job would lose work."""
     fresh = fresh_job()
     return job.model_copy(update={"id": fresh.id}) != fresh
-
-
-@dataclass(eq=False)
-class _SlowEdit:
-    label: str
-    change: SlowEdit
-    merge: str
-    then: Callable[[], None] | None
 
 
 class Session(QObject):
@@ -72,16 +62,16 @@ class Session(QObject):
         self._deriver = Deriver(self.runner)
         self.timeline = Timeline(fresh_job())
         self.derived = Derived(self.job)
+        self.recent = RecentJobs(settings)
         self.path: Path | None = None
         self.held_by: Callable[[], JuxtumError | None] = lambda: None
         """Why the job cannot be left now, if there is a reason."""
         self._deriving: Draft | None = None
         self._afterwards: dict[Draft, Callable[[], None]] = {}
         self._when_settled: list[Callable[[], None]] = []
-        self._slow: deque[_SlowEdit] = deque()
-        self._is_slow = False
+        self._slow = SlowEdits(self)
         self._saved: Job = self.job
-        self._on_disk: Saved | None = None
+        self.on_disk: Saved | None = None
         self.recovery = Recovery()
         self._autosave = timer(self, AUTOSAVE_MS, self.autosave)
         self._autosave.start()
@@ -103,8 +93,6 @@ class Session(QObject):
         """Whether the file holds the job as it is now."""
         return self.job == self._saved
 
-    # -- edits --------------------------------------------------------------------------------------------------
-
     def edit(self, label: str, change: Edit, merge: str = "", then: Callable[[], None] | None = None) -> None:
         """Change the job by a pure function of it; it stays as it was when its results cannot be had."""
         try:
@@ -112,7 +100,7 @@ class Session(QObject):
         except Exception as problem:
             if not isinstance(problem, JuxtumError):
                 LOG.error("an edit failed", exc_info=problem)
-            self._fail(problem)
+            self.tell_failure(problem)
             return
         if draft is None:
             self.changed.emit()
@@ -124,33 +112,10 @@ class Session(QObject):
         self._derive_next()
 
     def edit_slowly(
-        self, label: str, change: SlowEdit, merge: str = "", then: Callable[[], None] | None = None
+        self, label: str, change: SlowChange, merge: str = "", then: Callable[[], None] | None = None
     ) -> None:
         """Change the job by work that takes a while; edits made meanwhile stay, and its result is put on top of them."""
-        self._slow.append(_SlowEdit(label, change, merge, then))
-        self._work_next()
-
-    def _work_next(self) -> None:
-        if self._is_slow or not self._slow:
-            return
-        item, base, timeline = self._slow.popleft(), self.job, self.timeline
-        self._is_slow = True
-
-        def ended() -> bool:
-            self._is_slow = False
-            return timeline is self.timeline
-
-        def done(made: Job) -> None:
-            if ended():
-                self.edit(item.label, lambda job: carried_over(base, made, job), item.merge, item.then)
-            self._work_next()
-
-        def failed(problem: Exception) -> None:
-            if ended():
-                self._fail(problem)
-            self._work_next()
-
-        self.workbench.ask(lambda progress: item.change(base, progress), done, failed)
+        self._slow.add(SlowEdit(label, change, merge, then))
 
     def add(self, step: Step, label: str, then: Callable[[], None] | None = None) -> None:
         """Add a step to the procedure."""
@@ -211,28 +176,27 @@ class Session(QObject):
             self._deriving = None
             timeline.drop(draft)
             self._afterwards.pop(draft, None)
-            self._fail(problem)
+            self.tell_failure(problem)
             self._derive_next()
 
         self.workbench.ask(lambda progress: self._deriver.derive(job, progress), done, failed, Lane.EDIT)
 
     def compute(self, work: Callable[[Progress], T], done: Callable[[T], object]) -> None:
         """Work that changes nothing in the job, such as writing a report."""
-        self.workbench.ask(work, done, self._fail)
+        self.workbench.ask(work, done, self.tell_failure)
 
     def _show(self, derived: Derived) -> None:
         self.derived = derived
         self.autosave()
         self.changed.emit()
 
-    def _fail(self, problem: Exception) -> None:
+    def tell_failure(self, problem: Exception) -> None:
+        """Say why something did not come about; stopping is no failure."""
         if isinstance(problem, Cancelled):
             self.news.emit("Stopped; the job is as it was")
         else:
             self.failed.emit(problem)
         self.changed.emit()
-
-    # -- files --------------------------------------------------------------------------------------------------
 
     def autosave(self) -> None:
         """Note the job for recovery; into its own file the user saves."""
@@ -244,7 +208,7 @@ class Session(QObject):
             else:
                 self.recovery.note(job, path)
 
-        self.workbench.ask(work, lambda _: None, self.failed.emit, Lane.DISK, is_quiet=True)
+        self._quietly(work, self.failed.emit)
 
     def start(
         self, job: Job, path: Path | None = None, saved: Saved | None = None, then: Callable[[], None] | None = None
@@ -265,37 +229,32 @@ class Session(QObject):
             self._afterwards.clear()
             self._when_settled.clear()
             self._slow.clear()
-            self.path, self._on_disk = path, saved
+            self.path, self.on_disk = path, saved
             self._saved = job if saved is not None else fresh_job()
             self._show(derived)
             self.replaced.emit()
             if then is not None:
                 then()
 
-        self.workbench.ask(lambda progress: self._deriver.derive(job, progress), done, self._fail, Lane.EDIT)
+        self.workbench.ask(lambda progress: self._deriver.derive(job, progress), done, self.tell_failure, Lane.EDIT)
 
     def _leave(self) -> None:
         """Set the job aside that is shown now, if it holds work that is saved nowhere."""
         job, path = self.job, self.path
         if self.is_saved or not is_worth_keeping(job):
             return
-        self.workbench.ask(
-            lambda _: self.recovery.set_aside(job, path), lambda _: None, self.failed.emit, Lane.DISK, is_quiet=True
-        )
+        self._quietly(lambda _: self.recovery.set_aside(job, path), self.failed.emit)
         self.news.emit(f"'{job.title}' was not saved; it is kept under File > Recent jobs")
 
     def open(self, path: Path) -> None:
         """Open a job file."""
 
-        def work(_: Progress) -> tuple[Job, Saved]:
-            saved = as_on_disk(path)
-            return load_job(path, self.files, inputs_folder()), saved
+        def done(answer: tuple[Saved, Job]) -> None:
+            self.recent.put_first(path)
+            self.start(answer[1], path, answer[0])
 
-        def done(answer: tuple[Job, Saved]) -> None:
-            self.remember(path)
-            self.start(answer[0], path, answer[1])
-
-        self.workbench.ask(work, done, self._fail)
+        files, folder = self.files, inputs_folder()
+        self.workbench.ask(lambda _: (as_on_disk(path), load_job(path, files, folder)), done, self.tell_failure)
 
     def recover(self, found: Recovered) -> None:
         """Go on with a job that was open when its program ended, or that was left without being saved."""
@@ -306,58 +265,34 @@ class Session(QObject):
 
         self.start(found.job, found.path, then=done)
 
-    def save(self, path: Path) -> None:
-        """Save the job into a file, once what was asked for is part of it; the job can go on being edited."""
-        target = path if path.suffix == SUFFIX else path.with_name(path.name + SUFFIX)
-        if not os.access(target.parent, os.W_OK):
-            self.failed.emit(JobError("the folder cannot be written", str(target.parent), "Save somewhere else"))
-            return
-        self._settled_then(lambda: self._save(target))
-
-    def _settled_then(self, callback: Callable[[], None]) -> None:
+    def settled_then(self, callback: Callable[[], None]) -> None:
+        """Go on once everything that was asked for is part of the job."""
         if self.timeline.is_waiting:
             self._when_settled.append(callback)
         else:
             callback()
 
-    def _save(self, target: Path) -> None:
-        job, timeline = self.timeline.settled, self.timeline
-        known = self._on_disk if target == self.path else None
+    def save(self, path: Path) -> None:
+        """Save the job into a file, once what was asked for is part of it; the job can go on being edited."""
+        save_session(self, path)
 
-        def done(saved: Saved) -> None:
-            if timeline is not self.timeline:
-                return
-            self.path, self._saved, self._on_disk = saved.path, job, saved
-            self.remember(saved.path)
-            self.autosave()
-            kept_both = (
-                f"; {target.name} was changed by somebody else and stays as it is" if saved.path != target else ""
-            )
-            self.news.emit(f"Saved as {saved.path.name}{kept_both}")
-            self.changed.emit()
-
-        self.workbench.ask(lambda _: save_beside_others(job, target, self.files, known), done, self._fail, Lane.DISK)
-
-    @property
-    def recent(self) -> list[Path]:
-        """Jobs opened or saved lately that still exist."""
-        stored = self.settings.value("recent", []) or []
-        names = [stored] if isinstance(stored, str) else list(stored)
-        return [Path(name) for name in names if Path(name).exists()]
-
-    def remember(self, path: Path) -> None:
-        """Put a job first among the recent ones."""
-        names = [str(path.resolve()), *(str(p) for p in self.recent if p != path.resolve())]
-        self.settings.setValue("recent", names[:RECENT])
+    def saved_as(self, saved: Saved, job: Job) -> None:
+        """The file holds this job now."""
+        self.path, self._saved, self.on_disk = saved.path, job, saved
+        self.recent.put_first(saved.path)
+        self.autosave()
 
     def discard(self) -> None:
         """Count the job as saved, so that nothing of it is kept."""
         self._saved = self.job
+
+    def _quietly(self, work: Callable[[Progress], None], failed: Callable[[Exception], None]) -> None:
+        self.workbench.ask(work, lambda _: None, failed, Lane.DISK, is_quiet=True)
 
     def close(self, keep: bool) -> None:
         """End: stop the workers; a job that is not saved anywhere may be kept for the next start."""
         self._autosave.stop()
         job, path = self.job, self.path
         work = (lambda _: self.recovery.note(job, path)) if keep else (lambda _: self.recovery.clear())
-        self.workbench.ask(work, lambda _: None, lambda _: None, Lane.DISK, is_quiet=True)
+        self._quietly(work, lambda _: None)
         self.workbench.close()

@@ -61,7 +61,7 @@ class _Walk:
 
     def do(self, action: str) -> None:
         """Run an action and wait for it."""
-        self.window.perform(action)
+        self.window.hub.perform(action)
         self.settle()
 
     def save(self, name: str) -> None:
@@ -81,21 +81,21 @@ def _route(walk: _Walk) -> None:
     walk.settle()
     window.bringing.open_demo()
     walk.settle(lambda: window.session.derived.nominal is not None)
-    window.go(Key.BRIEF)
+    window.hub.go(Key.BRIEF)
     walk.save("1-brief")
     _plans(walk)
     _captures(walk)
-    window.go(Key.ASSEMBLE)
+    window.hub.go(Key.ASSEMBLE)
     walk.save("4-assemble")
     walk.do("trim table")
     walk.do("drop pieces")
     walk.do("align automatically")
-    window.go(Key.ALIGN)
+    window.hub.go(Key.ALIGN)
     _lock_to_datums(walk)
     walk.save("5-align")
-    window.choose_alignment("best fit")
+    window.hub.choose_alignment("best fit")
     walk.settle()
-    window.go(Key.MEASURE)
+    window.hub.go(Key.MEASURE)
     walk.do("pin worst")
     for place in ((98.0, 44.0, 48.0), (0.0, -20.0, 140.0), (-116.0, 20.0, 18.0)):
         window.measure.pin(np.array(place))
@@ -105,9 +105,9 @@ def _route(walk: _Walk) -> None:
     window.view.redraw()
     window.measure.line = "4u"
     window.measure.show_results()
-    window.show_ledger()
+    window.hub.show_ledger()
     walk.save("6-measure")
-    window.go(Key.REPORT)
+    window.hub.go(Key.REPORT)
     walk.save("7-report")
 
 
@@ -116,8 +116,8 @@ def _captures(walk: _Walk) -> None:
     window = walk.window
     window.settings.setValue("devices/within", True)
     window.settings.setValue("logbook/url", f"sqlite:///{window.settings.fileName()}.book")
-    window.go(Key.READY)
-    walk.settle(lambda: window.logbook is not None)
+    window.hub.go(Key.READY)
+    walk.settle(lambda: window.hub.logbook is not None)
 
     def is_prepared(key: str) -> bool:
         return key in window.session.job.prepared
@@ -131,7 +131,7 @@ def _captures(walk: _Walk) -> None:
     window.ready.calibrating.stop()
     window.session.edit("no capture", lambda job: job.model_copy(update={"capture": None}))
     walk.settle()
-    window.go(Key.CAPTURE)
+    window.hub.go(Key.CAPTURE)
     window.capture.link.connect_device()
     walk.settle(lambda: window.capture.snapshot is not None)
     assert window.capture.driver is not None
@@ -145,11 +145,11 @@ def _captures(walk: _Walk) -> None:
     window.capture.hand.point(QPointF(x, y))
     walk.settle(lambda: (shot := window.capture.snapshot) is not None and len(shot.points) > 0 and shot.dial.is_held)
     walk.save("10-capture")
-    window.perform("floor view")
-    walk.settle(lambda: window.is_floor)
+    window.hub.perform("floor view")
+    walk.settle(lambda: window.hub.is_floor)
     window.view.fit()
     walk.save("11-floor-view")
-    window.perform("floor view")
+    window.hub.perform("floor view")
     window.capture.scanner.disconnect_device()
     walk.settle(lambda: window.capture.driver is None)
     window.capture.scanner.start_anew()
@@ -171,12 +171,12 @@ def _plans(walk: _Walk) -> None:
     walk.save("8-plan-fit")
     window.bringing.open_demo("HB-36")
     walk.settle(lambda: window.session.job.brief.part.startswith("HB-36"))
-    window.go(Key.PLAN)
+    window.hub.go(Key.PLAN)
     window.plan.show_topic(Topic.PHOTOS)
     walk.save("3-plan-photos")
     window.plan.show_topic(Topic.STATIONS)
     walk.save("9-plan-stations")
-    window.go(Key.BRIEF)
+    window.hub.go(Key.BRIEF)
     window.bringing.open_demo()
     walk.settle(lambda: window.session.job.brief.part.startswith("BC-220") and window.session.derived.scan is not None)
 

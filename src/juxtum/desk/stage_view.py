@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QImage, QPainter, QPaintEvent, QPen, QResizeEvent
@@ -19,10 +21,11 @@ from juxtum.desk.timers import timer
 from juxtum.evaluate import Histogram, Reading
 from juxtum.geometry import Plane, RigidTransform
 from juxtum.geometry.arrays import Floats
+from juxtum.scene.actors import Shown
 from juxtum.scene.drawables import Lines, Surface
 from juxtum.scene.palette import MapScale
 from juxtum.scene.sections import section
-from juxtum.scene.stage import Detail, Hit, Shown, Stage
+from juxtum.scene.stage import Detail, Hit, Stage
 
 SETTLE_MS = 160
 SOFT_MS = 1200
@@ -62,6 +65,9 @@ class StageView(FittingView):
         self._pixels: np.ndarray | None = None
         self._dirty = True
         self._moving, self._is_sharp = False, False
+        self._strokes: Iterator[np.ndarray | None] | None = None
+        """The sharp picture that is being drawn."""
+        self._next_stroke = timer(self, 0, self._draw_on, once=True)
         self._plane: Plane | None = None
         self._reading_visible = np.zeros(0, dtype=bool)
         self._settle = timer(self, SETTLE_MS, self._settled, once=True)
@@ -131,7 +137,7 @@ class StageView(FittingView):
 
     def redraw(self) -> None:
         """Draw again at the next chance, lightly; sharp once nothing has changed for a moment."""
-        self._is_sharp = False
+        self._is_sharp, self._strokes = False, None
         self._settle.start(max(self._settle.remainingTime(), SETTLE_MS))
         self._dirty = True
         self.update()
@@ -142,12 +148,26 @@ class StageView(FittingView):
 
     def _render(self) -> None:
         width, height = self._device_size()
+        self._show_picture(self.stage.render(width, height, Detail.LIGHT if self.is_moving else None))
+
+    def _show_picture(self, pixels: np.ndarray) -> None:
         # The image shares the array's memory, so the array has to live as long as the image.
-        self._pixels = self.stage.render(width, height, Detail.LIGHT if self.is_moving else None)
-        self._image = QImage(self._pixels.data, width, height, 4 * width, QImage.Format.Format_RGBX8888)  # type: ignore[call-overload]
+        self._pixels = pixels
+        height, width = pixels.shape[:2]
+        self._image = QImage(pixels.data, width, height, 4 * width, QImage.Format.Format_RGBX8888)  # type: ignore[call-overload]
         self._dirty = False
         if not self.is_moving:
             self._reading_visible = self.stage.visible(self.cards.places, PICKED_FROM)
+
+    def _draw_on(self) -> None:
+        """The next stroke of the sharp picture; in between the window answers."""
+        pixels = None if self._strokes is None else next(self._strokes, None)
+        if pixels is not None:
+            self._strokes, self._is_sharp = None, True
+            self._show_picture(pixels)
+            self.update()
+        elif self._strokes is not None:
+            self._next_stroke.start()
 
     def start_moving(self) -> None:
         """The view turns: draw lightly until it rests."""
@@ -162,7 +182,7 @@ class StageView(FittingView):
 
     def stay_soft(self) -> None:
         """What is shown will change soon: no sharp picture yet."""
-        self._moving, self._is_sharp = self._moving and self.pointer.is_down, False
+        self._moving, self._is_sharp, self._strokes = self._moving and self.pointer.is_down, False, None
         self._settle.start(SOFT_MS)
 
     def settle_soon(self) -> None:
@@ -178,8 +198,13 @@ class StageView(FittingView):
         if self.pointer.is_down:
             self._settle.start()
             return
-        self._moving, self._is_sharp, self._dirty = False, True, True
-        self.update()
+        self._moving = False
+        if not self.isVisible():
+            self._is_sharp = self._dirty = True
+            return
+        ratio = self.devicePixelRatioF()
+        self._strokes = self.stage.strokes(max(1, round(self.width() * ratio)), max(1, round(self.height() * ratio)))
+        self._next_stroke.start()
 
     def hit(self, here: QPointF) -> Hit | None:
         """What lies under a place of the widget."""
@@ -244,5 +269,7 @@ class StageView(FittingView):
     def release(self) -> None:
         """Free the renderer and stop the timers."""
         self._settle.stop()
+        self._next_stroke.stop()
+        self._strokes = None
         self.pointer.stop()
         self.stage.close()

@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QFrame, QHBoxLayout, QSlider, QToolButton, QWidget
 from juxtum.desk.widgets import Choice, label
 from juxtum.geometry import Plane
 from juxtum.geometry.arrays import Floats
-from juxtum.scene.stage import Shown
+from juxtum.scene.actors import Shown
 
 SHORT = (("fit", "Fit"), ("view corner", "Corner"), ("view front", "Front"), ("view left", "Left"), ("view top", "Top"))
 LAYERS = (("section", "Section"), ("nominal", "Nominal"), ("data", "Scan"))

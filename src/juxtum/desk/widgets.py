@@ -19,7 +19,7 @@ from PyQt6.QtWidgets import (
 )
 
 from juxtum.errors import InputError
-from juxtum.guide.findings import NextAction
+from juxtum.guide.next_actions import NextAction
 from juxtum.units import Unit, parse_length
 
 

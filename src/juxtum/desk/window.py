@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -11,17 +10,16 @@ from PyQt6.QtCore import QMimeData, QSettings, Qt, QTimer
 from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QGuiApplication, QResizeEvent
 from PyQt6.QtWidgets import QMainWindow
 
-from juxtum.capture.snapshot import Snapshot
 from juxtum.desk.action import Action, Owner, in_order
 from juxtum.desk.appearance import Appearance
 from juxtum.desk.asking import Asking
 from juxtum.desk.bringing import Bringing
 from juxtum.desk.capturing.switch import FloorSwitch
 from juxtum.desk.controls import StageControls
-from juxtum.desk.derived import Derived
 from juxtum.desk.desk_book import DeskBook
 from juxtum.desk.first_steps import FirstSteps
 from juxtum.desk.helping import Help
+from juxtum.desk.hub import Hub
 from juxtum.desk.judging import Judging
 from juxtum.desk.layout import Layout
 from juxtum.desk.menus import Menus
@@ -31,14 +29,10 @@ from juxtum.desk.selecting import Selecting
 from juxtum.desk.session import Session, is_worth_keeping
 from juxtum.desk.stage_view import StageView
 from juxtum.desk.stations.all import Stations
-from juxtum.desk.stations.base import Station
-from juxtum.errors import InputError
 from juxtum.guide.findings import Key
-from juxtum.plan.planner import Planner
-from juxtum.scene.camera import View
 
 if TYPE_CHECKING:
-    from juxtum.logbook import Logbook
+    pass
 
 
 class MainWindow(QMainWindow):
@@ -62,19 +56,19 @@ class MainWindow(QMainWindow):
         )
         # What floats over the stage comes first: stations place their own bars below it.
         self.notice, self.guide = Notice(self.view), FirstSteps(self.view)
-        self.controls = StageControls(self.view, lambda: self.station.dress(), self.perform)
-        self._station: Station | None = None
-        self.stations = Stations(self)
+        self.controls = StageControls(self.view, lambda: self.hub.station.dress(), lambda name: self.hub.perform(name))
+        self.hub = Hub(self)
+        self.stations = Stations(self.hub)
         self.plan, self.ready, self.capture = self.stations.plan, self.stations.ready, self.stations.capture
         self.brief, self.assemble, self.align = self.stations.brief, self.stations.assemble, self.stations.align
         self.measure, self.report = self.stations.measure, self.stations.report
-        self.selecting = Selecting(self, self.measure)
+        self.selecting = Selecting(self.hub, self.measure)
         self.parts.arrange(self.stations.by_key.values(), self.plan.table)
         self.setCentralWidget(self.parts.central)
         self.floor = FloorSwitch(self.session, self.view, self.parts, self.menuBar())
-        self.bringing = Bringing(self, self, self.asking)
+        self.bringing = Bringing(self.hub, self, self.asking)
         self.appearance = Appearance(self._restyle)
-        self.help = Help(self, lambda: self.station.key, lambda: self.all_actions)
+        self.help = Help(self, lambda: self.hub.station.key, lambda: self.hub.all_actions)
         owners: tuple[Owner, ...] = (
             self.bringing,
             *self.stations.by_key.values(),
@@ -84,42 +78,42 @@ class MainWindow(QMainWindow):
             self.appearance,
             self.help,
         )
-        self.all_actions = in_order(
+        self.hub.all_actions = in_order(
             (*self.own_actions(), *(action for owner in owners for action in owner.own_actions()))
         )
-        self.menus = Menus(self, self.session, self.all_actions, self.perform)
+        self.menus = Menus(self, self.session, self.hub.all_actions, self.hub.perform)
         self.setAcceptDrops(True)
         self.setMinimumSize(1000, 640)
         self.parts.resize_to_scale(self.width())
         self._connect()
         self._restore()
-        self.go(Key.BRIEF)
-        self.refresh()
+        self.hub.go(Key.BRIEF)
+        self._refresh()
 
     def _connect(self) -> None:
         session, view = self.session, self.view
-        session.changed.connect(self.refresh)
+        session.changed.connect(self._refresh)
         session.replaced.connect(self.menus.fill_recent)
         session.failed.connect(self.notice.tell_failure)
-        session.news.connect(self.announce)
+        session.news.connect(self.hub.announce)
         session.workbench.busy_changed.connect(self._busy)
         session.workbench.progressed.connect(self.status.show_progress)
-        self.status.cancel_wanted.connect(lambda: self.perform("stop"))
-        self.route.chosen.connect(self.go)
+        self.status.cancel_wanted.connect(lambda: self.hub.perform("stop"))
+        self.route.chosen.connect(self.hub.go)
         self.strip.alignment_chosen.connect(self.judging.choose_alignment)
         self.strip.rule_chosen.connect(self.judging.choose_rule)
         self.strip.palette_wanted.connect(self._show_palette)
         self.ledger.chosen.connect(self.selecting.select_line)
-        view.picked.connect(lambda hit: self.station.picked(hit))
+        view.picked.connect(lambda hit: self.hub.station.picked(hit))
         view.hovered.connect(lambda hit: self.status.show_place(hit, session.derived))
-        view.outlined.connect(lambda outline, matrix: self.station.outlined(outline, matrix))
+        view.outlined.connect(lambda outline, matrix: self.hub.station.outlined(outline, matrix))
         view.limits_dragged.connect(self.status.show_limits)
         view.limits_chosen.connect(self.measure.set_limits)
         view.card_clicked.connect(self.measure.look_at_reading)
-        view.resized.connect(self._place_floating)
+        view.resized.connect(self.place_floating)
         self.notice.log_wanted.connect(self.help.show_log)
-        self.guide.station_wanted.connect(self.go)
-        self.guide.action_wanted.connect(self.perform)
+        self.guide.station_wanted.connect(self.hub.go)
+        self.guide.action_wanted.connect(self.hub.perform)
 
     # -- actions ----------------------------------------------------------------------------------------------
 
@@ -136,37 +130,18 @@ class MainWindow(QMainWindow):
                    lambda: session.workbench.is_busy),
             Action("let go", "Let go", "Edit/3", self._let_go, "Esc", "x", "End picking or drawing"),
             *(
-                Action(f"go {key}", f"Go to {key.caption}", "Job/1", partial(self.go, key), f"Ctrl+{number}", "arrow-right")
+                Action(f"go {key}", f"Go to {key.caption}", "Job/1", partial(self.hub.go, key), f"Ctrl+{number}", "arrow-right")
                 for number, key in enumerate(Key, 1)
             ),
-            Action("floor view", "Floor view", "View/5", self.toggle_floor, "F11", "maximize", "Dial, coverage, targets and the part, seen from far",
-                   checked=lambda: self.is_floor),
+            Action("floor view", "Floor view", "View/5", self.hub.toggle_floor, "F11", "maximize", "Dial, coverage, targets and the part, seen from far",
+                   checked=lambda: self.hub.is_floor),
             Action("palette", "Find an action", "Tools/1", self._show_palette, "Ctrl+K", "search", "Type a few letters of what you want"),
             Action("first steps", "First steps", "Help/1", self.guide.start, "F1", "circle-help", "The stations in three minutes"),
         )  # fmt: skip
 
-    def perform(self, name: str) -> None:
-        """Run an action by its id where it happens, if it makes sense now."""
-        item = next((a for a in self.all_actions if a.id == name), None)
-        if item is None:
-            return
-        if item.enabled():
-            if item.at is not None:
-                if self.station.key is not item.at:
-                    self.go(item.at)
-                self.station.show_ways(item.ways)
-            item.run()
-        else:
-            self.announce(f"'{item.title}' makes no sense yet")
-        self.enable_actions()
-
-    def enable_actions(self) -> None:
-        """Grey out what makes no sense now."""
-        self.menus.enable()
-
     def _show_palette(self) -> None:
-        palette = CommandPalette(self, self.all_actions)
-        palette.chosen.connect(self.perform)
+        palette = CommandPalette(self, self.hub.all_actions)
+        palette.chosen.connect(self.hub.perform)
         palette.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         corner = self.mapToGlobal(self.rect().topLeft())
         palette.move(corner.x() + (self.width() - palette.width()) // 2, corner.y() + 90)
@@ -176,129 +151,12 @@ class MainWindow(QMainWindow):
         clipboard = QGuiApplication.clipboard()
         if clipboard is not None:
             clipboard.setText(self.ledger.as_text())
-            self.announce("The ledger is on the clipboard")
+            self.hub.announce("The ledger is on the clipboard")
 
     def _let_go(self) -> None:
         """End picking or drawing; otherwise close what lies over the stage."""
         self.notice.hide()
-        self.station.escape()
-
-    # -- where we are -----------------------------------------------------------------------------------------
-
-    @property
-    def station(self) -> Station:
-        """Where the user is."""
-        assert self._station is not None
-        return self._station
-
-    def is_at(self, key: Key) -> bool:
-        """Whether the user is at a station."""
-        return self._station is not None and self._station.key is key
-
-    def go(self, key: Key) -> None:
-        """Go to a station."""
-        if self._station is not None:
-            self._station.leave()
-        before, self._station = self._station, self.stations.by_key[key]
-        self.route.show_station(key)
-        self.parts.sheets.setCurrentWidget(self._station)
-        self.controls.clear_section()
-        self._station.refresh()
-        self._station.enter()
-        d = self.session.derived
-        if before is None or scene_of(before.key, d) != scene_of(key, d):
-            self.look_home()
-        self.enable_actions()
-        self.controls.show_states()
-        self.guide.follow(key)
-
-    def look_home(self) -> None:
-        """The view from the corner that shows everything."""
-        self.view.look_from(View.CORNER)
-
-    def show_scan(self) -> None:
-        """Go where a new scan is looked at."""
-        self.go(Key.ASSEMBLE)
-        self.look_home()
-
-    def refresh(self) -> None:
-        """Show the job as it is now."""
-        d, is_saved = self.session.derived, self.session.is_saved
-        self.selecting.forget_lost()
-        self.parts.show_job(d, is_saved)
-        self.show_ledger()
-        for station in self.stations.by_key.values():
-            station.follow()
-        # The others are shown afresh when somebody goes there.
-        self.station.refresh()
-        had_map = self.view.stage.has("map")
-        self.station.dress()
-        if had_map != self.view.stage.has("map"):
-            self.look_home()
-        self.controls.cut()
-        self.enable_actions()
-        self.controls.show_states()
-        self.guide.job_changed(d)
-        self.setWindowTitle(f"{d.job.title_with_serial}[*] \u2013 Juxtum")
-        self.setWindowModified(not is_saved)
-
-    def show_ledger(self) -> None:
-        """The lines of the drawing, with what was measured."""
-        self.parts.show_ledger(self.session.derived, self.plan.methods(), self.measure.line)
-
-    # -- what stations know of the desk -----------------------------------------------------------------------
-
-    @property
-    def planner(self) -> Planner | None:
-        """The planner of the job."""
-        return self.plan.planner
-
-    @property
-    def logbook(self) -> Logbook | None:
-        """The logbook, once it is open."""
-        return self.desk_book.book
-
-    def open_logbook(self, then: Callable[[], None]) -> None:
-        """Open the logbook if it is not, then go on."""
-        self.desk_book.open(then)
-
-    def choose_alignment(self, name: str) -> None:
-        """Put another alignment in force."""
-        self.judging.choose_alignment(name)
-
-    def cover_ledger(self) -> None:
-        """Take the ledger's place under the stage."""
-        self.parts.cover_ledger()
-
-    def uncover_ledger(self) -> None:
-        """Give it back."""
-        self.parts.uncover_ledger()
-
-    @property
-    def is_floor(self) -> bool:
-        """Whether only the floor view is shown."""
-        return self.floor.is_on
-
-    def toggle_floor(self) -> None:
-        """Dial, coverage, targets and part alone, legible from far away; or the desk again."""
-        if not self.is_floor and self.station is not self.capture:
-            self.go(Key.CAPTURE)
-        self.floor.toggle()
-        self.capture.show_large(self.is_floor)
-        self._place_floating()
-        self.enable_actions()
-
-    def show_floor(self, snapshot: Snapshot) -> None:
-        """Keep the floor view up to date."""
-        self.floor.show_snapshot(snapshot)
-
-    def tell(self, what: str, where: str, next: str) -> None:
-        """Say what cannot be done and what can."""
-        self.notice.tell_failure(InputError(what, where, next))
-
-    def announce(self, words: str) -> None:
-        """Say something good."""
-        self.notice.tell_news(words)
+        self.hub.station.escape()
 
     # -- the window itself ------------------------------------------------------------------------------------
 
@@ -315,7 +173,7 @@ class MainWindow(QMainWindow):
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         """Keep what floats over the stage in place."""
         super().resizeEvent(event)
-        QTimer.singleShot(0, self._place_floating)
+        QTimer.singleShot(0, self.place_floating)
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         """A changed job stays recoverable unless it was saved; nothing is asked."""
@@ -328,9 +186,15 @@ class MainWindow(QMainWindow):
         self.view.release()
         super().closeEvent(event)
 
+    def _refresh(self) -> None:
+        self.hub.refresh()
+        is_saved = self.session.is_saved
+        self.setWindowTitle(f"{self.session.job.title_with_serial}[*] \u2013 Juxtum")
+        self.setWindowModified(not is_saved)
+
     def _busy(self, busy: bool) -> None:
         self.status.show_busy(busy)
-        self.enable_actions()
+        self.hub.enable_actions()
 
     def _restyle(self) -> None:
         self.menus.recolour()
@@ -338,10 +202,11 @@ class MainWindow(QMainWindow):
         self.controls.place()
         self.view.restyle()
         self.ledger.restyle()
-        self.refresh()
-        self._place_floating()
+        self._refresh()
+        self.place_floating()
 
-    def _place_floating(self) -> None:
+    def place_floating(self) -> None:
+        """Put what floats over the stage where it belongs."""
         for floating in (self.controls, self.plan, self.ready, self.notice, self.guide):
             floating.place()
 
@@ -351,13 +216,6 @@ class MainWindow(QMainWindow):
             self.restoreGeometry(geometry)
         else:
             self.resize(1280, 800)
-
-
-def scene_of(key: Key, d: Derived) -> str:
-    """What a station shows; between stations that show the same thing the view stays."""
-    if key in (Key.BRIEF, Key.PLAN, Key.READY, Key.CAPTURE, Key.ASSEMBLE):
-        return "nominal" if key is not Key.ASSEMBLE else key.value
-    return "map" if d.has_map else f"{key.value} without map"
 
 
 def local_files(data: QMimeData | None) -> list[Path]:

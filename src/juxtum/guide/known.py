@@ -31,6 +31,10 @@ class Known(Protocol):
         """What the part should be."""
 
     @property
+    def part(self) -> Nominal | None:
+        """What is planned on: the nominal, or a scan in its place."""
+
+    @property
     def scan(self) -> Scan | None:
         """The clean scan in force."""
 

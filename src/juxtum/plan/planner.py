@@ -301,13 +301,13 @@ class Planner:
     def edited(self, targets: tuple[Target, ...]) -> Plan:
         """The plan with other targets, and what it now promises."""
         made = replace(self, plan=self.plan.with_targets(targets))
-        return made.with_expectation(made.assess()) if targets else made.plan
+        return with_expectation(made, made.assess()) if targets else made.plan
 
     def planned(self, progress: Progress | None = None) -> Plan:
         """The plan with targets placed anew, and what it promises."""
         progress = progress or silent()
         made = replace(self, plan=self.with_targets_planned(progress.part(0, 0.95)))
-        return made.with_expectation(made.assess(progress.part(0.95, 1)))
+        return with_expectation(made, made.assess(progress.part(0.95, 1)))
 
     def improved(self, progress: Progress | None = None) -> Plan:
         """The plan with what was placed moved to better places; locked targets stay."""
@@ -316,20 +316,21 @@ class Planner:
         targets = improve_targets(ground, self.rules(), self.plan.placed, self.plan.goal, progress.part(0.2, 0.95))
         return self.edited(targets)
 
-    def with_expectation(self, assessment: Assessment) -> Plan:
-        """The plan with what it promises, to be held against the capture later."""
-        ground = self.ground()
-        effort = self.effort().effort
-        poses = tuple(
-            PlannedPose(eye=_rounded(eye, 1), axis=_rounded(axis, 4), position=int(setup))
-            for eye, axis, setup in zip(ground.views.eyes, ground.views.axes, ground.views.setups, strict=True)
-        )
-        holds = self.holding(assessment)
-        coverage = expected_coverage(ground, holds, self.blind())
-        expected = Expected(
-            tracked=assessment.share, coverage=coverage, points=effort.points, minutes=effort.capture, poses=poses
-        )
-        return self.plan.model_copy(update={"expected": expected})
+
+def with_expectation(planner: Planner, assessment: Assessment) -> Plan:
+    """The plan with what it promises, to be held against the capture later."""
+    ground = planner.ground()
+    effort = planner.effort().effort
+    poses = tuple(
+        PlannedPose(eye=_rounded(eye, 1), axis=_rounded(axis, 4), position=int(setup))
+        for eye, axis, setup in zip(ground.views.eyes, ground.views.axes, ground.views.setups, strict=True)
+    )
+    holds = planner.holding(assessment)
+    coverage = expected_coverage(ground, holds, planner.blind())
+    expected = Expected(
+        tracked=assessment.share, coverage=coverage, points=effort.points, minutes=effort.capture, poses=poses
+    )
+    return planner.plan.model_copy(update={"expected": expected})
 
 
 def expected_photos(nominal: Nominal) -> int:

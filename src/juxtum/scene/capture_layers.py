@@ -75,4 +75,4 @@ def _part(skin: Skin, rows: Ints, *, hatched: bool) -> Surface | None:
         data.GetPointData().SetTCoords(
             numpy_to_vtk(np.column_stack([along, np.zeros(len(along))]).astype(np.float32), deep=True)
         )
-    return Surface(corners, triangles, data, data, data, None, False)
+    return Surface(corners, triangles, (data,), (data,), (data,), None, False)

@@ -19,11 +19,17 @@ from juxtum.scene.proxy import clustered
 LIGHT_ENOUGH, MIDDLE_ENOUGH = 60_000, 300_000
 LIGHT_DIVISIONS, MIDDLE_DIVISIONS = 90, 330
 PAGE_DIVISIONS = 280
+PIECE = 120_000
+"""Triangles that are drawn at a stroke: between two strokes the window answers."""
 MANY = 2_000_000
 """A surface of fewer triangles is drawn as it is while the view moves."""
 HATCH_PITCH = 3.0
 DENSE = 100_000
 """From so many points on, the outermost ones say nothing about where the part is."""
+
+
+Pieces = tuple[Any, ...]
+"""A mesh of the renderer in pieces, none of which takes long to draw."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -38,9 +44,9 @@ class Surface:
 
     points: Floats
     triangles: Ints
-    full: Any
-    middle: Any
-    light: Any
+    full: Pieces
+    middle: Pieces
+    light: Pieces
     caster: NearestTree | None
     has_scalars: bool
 
@@ -85,6 +91,21 @@ def polydata(points: Floats, triangles: Ints, normals: Floats | None, scalars: F
     return data
 
 
+def in_pieces(points: Floats, triangles: Ints, normals: Floats | None, scalars: Floats | None) -> Pieces:
+    """Arrays as meshes of at most so many triangles as are drawn at a stroke, each with the points that it needs."""
+    if len(triangles) <= PIECE:
+        return (polydata(points, triangles, normals, scalars),)
+    made = []
+    for some in np.array_split(triangles, -(-len(triangles) // PIECE)):
+        needed = np.zeros(len(points), dtype=bool)
+        needed[some] = True
+        rows = np.flatnonzero(needed)
+        numbers = np.cumsum(needed) - 1
+        parts = (None if values is None else values[rows] for values in (normals, scalars))
+        made.append(polydata(points[rows], numbers[some], *parts))
+    return tuple(made)
+
+
 def surface(
     points: Floats,
     triangles: Ints,
@@ -99,7 +120,7 @@ def surface(
     caster : NearestTree, optional
         Of the same triangles, where there is one already.
     """
-    full = polydata(points, triangles, normals, scalars)
+    full = in_pieces(points, triangles, normals, scalars)
     middle = light = full
     if normals is not None and len(triangles) > MIDDLE_ENOUGH:
         middle = _thinner(points, triangles, normals, scalars, MIDDLE_DIVISIONS)
@@ -107,16 +128,16 @@ def surface(
         light = _thinner(points, triangles, normals, scalars, LIGHT_DIVISIONS)
     elif len(triangles) == 0 and len(points) > 2 * LIGHT_ENOUGH:
         step = len(points) // LIGHT_ENOUGH
-        light = polydata(points[::step], triangles, None, None if scalars is None else scalars[::step])
+        light = (polydata(points[::step], triangles, None, None if scalars is None else scalars[::step]),)
     if caster is None and len(triangles):
         caster = NearestTree(points, triangles)
     return Surface(points, triangles, full, middle, light, caster, scalars is not None)
 
 
-def _thinner(points: Floats, triangles: Ints, normals: Floats, scalars: Floats | None, divisions: int) -> Any:
+def _thinner(points: Floats, triangles: Ints, normals: Floats, scalars: Floats | None, divisions: int) -> Pieces:
     values = np.zeros(len(points)) if scalars is None else scalars
     p, t, n, s = clustered(points, triangles, normals, values, divisions)
-    return polydata(p, t, n, None if scalars is None else s)
+    return in_pieces(p, t, n, None if scalars is None else s)
 
 
 def nominal_surface(nominal: Nominal) -> Surface:
@@ -162,7 +183,7 @@ def page_map(
     points, values = deviation.points, deviation.distances
     if normals is not None and len(triangles) > MIDDLE_ENOUGH:
         points, triangles, normals, values = clustered(points, triangles, normals, values, PAGE_DIVISIONS)
-    data = polydata(points, triangles, normals, values)
+    data = in_pieces(points, triangles, normals, values)
     lines = limit_lines(Field(points, triangles, smoothed(values, triangles)), limits) if len(triangles) else None
     caster = NearestTree(points, triangles) if len(triangles) else None
     return Surface(points, triangles, data, data, data, caster, True), lines
@@ -170,13 +191,13 @@ def page_map(
 
 def plain_surface(mesh: TriangleMesh) -> Surface:
     """A mesh that is only looked at, not picked, such as a selection."""
-    data = polydata(mesh.points, mesh.triangles, mesh.normals, None)
+    data = in_pieces(mesh.points, mesh.triangles, mesh.normals, None)
     return Surface(mesh.points, mesh.triangles, data, data, data, None, False)
 
 
 def plain_cloud(points: Floats, normals: Floats) -> Surface:
     """Points (N, 3) that are only looked at, lit by their normals (N, 3)."""
-    data = polydata(points, np.empty((0, 3), dtype=np.int64), normals, None)
+    data = (polydata(points, np.empty((0, 3), dtype=np.int64), normals, None),)
     return Surface(points, np.empty((0, 3), dtype=np.int64), data, data, data, None, False)
 
 
@@ -201,11 +222,11 @@ def unseen_surface(deviation: Deviation) -> Surface | None:
         return None
     mesh = samples.mesh.kept_triangles(~deviation.seen)
     normals = np.repeat(samples.mesh.triangle_normals[~deviation.seen], 3, axis=0)
-    full = _hatched(mesh.points, mesh.triangles, normals if len(normals) == len(mesh.points) else None)
+    full: Pieces = (_hatched(mesh.points, mesh.triangles, normals if len(normals) == len(mesh.points) else None),)
     middle = light = full
     if len(normals) == len(mesh.points) and len(mesh.triangles) > LIGHT_ENOUGH // 6:
         middle, light = (
-            _hatched(*_merged(mesh.points, mesh.triangles, normals, n)) for n in (MIDDLE_DIVISIONS, LIGHT_DIVISIONS)
+            (_hatched(*_merged(mesh.points, mesh.triangles, normals, n)),) for n in (MIDDLE_DIVISIONS, LIGHT_DIVISIONS)
         )
     return Surface(mesh.points, mesh.triangles, full, middle, light, None, False)
 
@@ -236,7 +257,7 @@ def foreign_surface(deviation: Deviation, triangles: Ints, normals: Floats | Non
     if len(triangles) and len(used) == 0:
         return None
     points = deviation.points if len(triangles) else deviation.points[rows]
-    data = polydata(points, used, normals if len(triangles) else None, None)
+    data = in_pieces(points, used, normals if len(triangles) else None, None)
     return Surface(points, used, data, data, data, None, False)
 
 

@@ -9,15 +9,19 @@ from juxtum.scene.drawables import Lines, Surface
 def section(what: Surface, plane: Plane) -> Lines | None:
     """The lines along which a plane cuts a surface, or None where it misses it."""
     from vtkmodules.vtkCommonDataModel import vtkPlane
-    from vtkmodules.vtkFiltersCore import vtkPolyDataPlaneCutter
+    from vtkmodules.vtkFiltersCore import vtkAppendPolyData, vtkPolyDataPlaneCutter
 
-    cutter = vtkPolyDataPlaneCutter()
     knife = vtkPlane()
     knife.SetOrigin(*plane.point)
     knife.SetNormal(*plane.normal)
-    cutter.SetInputData(what.full)
-    cutter.SetPlane(knife)
-    cutter.Update()
-    lines = cutter.GetOutput()
+    together = vtkAppendPolyData()
+    for piece in what.full:
+        cutter = vtkPolyDataPlaneCutter()
+        cutter.SetInputData(piece)
+        cutter.SetPlane(knife)
+        cutter.Update()
+        together.AddInputData(cutter.GetOutput())
+    together.Update()
+    lines = together.GetOutput()
     lines.GetPointData().SetScalars(None)
     return Lines(lines) if lines.GetNumberOfCells() else None

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
-from enum import IntEnum, StrEnum
+from enum import IntEnum
 from typing import Any
 
 import numpy as np
@@ -12,25 +13,17 @@ import numpy.typing as npt
 from juxtum.geometry import Plane, RigidTransform
 from juxtum.geometry.arrays import Bools, Floats
 from juxtum.look import LIGHT, Look, rgb
+from juxtum.scene.actors import Shown, line_actor, paint, surface_actor
 from juxtum.scene.camera import Eye, View
 from juxtum.scene.drawables import DENSE, Lines, Surface
-from juxtum.scene.dress import STYLES, UNCUT, UNDRAWN, Style, hatching
+from juxtum.scene.dress import STYLES, UNCUT, UNDRAWN, Style
 from juxtum.scene.offscreen import make_window
 from juxtum.scene.palette import MapScale, colours
 
 TABLE_SIZE = 512
-OVERLAID = {"marked": -3.0, "unseen": -0.5, "foreign": -1.5, "passed": -1.5}
 """How strongly layers come forward that lie in the same place as nominal or scan."""
 NEAR = 0.45
 """When less of the part than this is seen, every triangle is drawn."""
-
-
-class Shown(StrEnum):
-    """How a layer is drawn."""
-
-    SOLID = "solid"
-    SEE_THROUGH = "see-through"
-    HIDDEN = "hidden"
 
 
 class Detail(IntEnum):
@@ -39,6 +32,9 @@ class Detail(IntEnum):
     FULL = 0
     MIDDLE = 1
     LIGHT = 2
+
+
+Actors = tuple[Any, ...]
 
 
 @dataclass(frozen=True, eq=False)
@@ -68,7 +64,7 @@ class Stage:
         self._light()
         self._window.AddRenderer(self._renderer)
         self._buffer = vtkUnsignedCharArray()
-        self._actors: dict[str, tuple[Any, Any, Any]] = {}
+        self._actors: dict[str, tuple[Actors, Actors, Actors]] = {}
         self._surfaces: dict[str, Surface] = {}
         self._held: dict[str, Surface | Lines] = {}
         self._shown: dict[str, Shown] = {}
@@ -124,8 +120,9 @@ class Stage:
         """
         if what is not None and self._held.get(name) is what and self._same_place(name, placement):
             return
-        for actor in self._actors.pop(name, ()):
+        for actor in self._all_of(name):
             self._renderer.RemoveActor(actor)
+        self._actors.pop(name, None)
         self._surfaces.pop(name, None)
         self._placements.pop(name, None)
         self._held.pop(name, None)
@@ -135,19 +132,26 @@ class Stage:
         self._placements[name] = placement or RigidTransform.identity()
         if isinstance(what, Surface):
             self._surfaces[name] = what
-            made = {id(data): self._surface_actor(name, data, what) for data in (what.full, what.middle, what.light)}
-            pair = (made[id(what.full)], made[id(what.middle)], made[id(what.light)])
+            table = self._table if what.has_scalars else None
+            made = {
+                id(pieces): tuple(surface_actor(name, data, table, self.look) for data in pieces)
+                for pieces in (what.full, what.middle, what.light)
+            }
+            self._actors[name] = (made[id(what.full)], made[id(what.middle)], made[id(what.light)])
         else:
-            line = self._line_actor(what.data)
-            pair = (line, line, line)
-        self._actors[name] = pair
-        for actor in set(pair):
+            line = (line_actor(what.data),)
+            self._actors[name] = (line, line, line)
+        for actor in self._all_of(name):
             if placement is not None:
                 actor.SetUserMatrix(_vtk_matrix(placement))
             if self._clip is not None and name not in UNCUT:
                 actor.GetMapper().AddClippingPlane(self._clip)
             self._renderer.AddActor(actor)
         self._paint(name)
+
+    def _all_of(self, name: str) -> list[Any]:
+        """The actors of a layer in every detail, each once."""
+        return list({id(actor): actor for actors in self._actors.get(name, ()) for actor in actors}.values())
 
     def _same_place(self, name: str, placement: RigidTransform | None) -> bool:
         wanted = placement or RigidTransform.identity()
@@ -171,57 +175,9 @@ class Stage:
         """How a layer is drawn."""
         return self._shown.get(name, Shown.SOLID)
 
-    def _surface_actor(self, name: str, data: Any, what: Surface) -> Any:
-        from vtkmodules.vtkRenderingCore import vtkActor, vtkPolyDataMapper
-
-        mapper = vtkPolyDataMapper()
-        mapper.SetInputData(data)
-        mapper.SetScalarVisibility(what.has_scalars)
-        if what.has_scalars:
-            mapper.SetLookupTable(self._table)
-            mapper.UseLookupTableScalarRangeOn()
-            mapper.InterpolateScalarsBeforeMappingOn()
-        actor = vtkActor()
-        actor.SetMapper(mapper)
-        if data.GetPointData().GetTCoords() is not None:
-            actor.SetTexture(hatching(self.look))
-        if name in OVERLAID:
-            # Lies in the same place as the nominal or the scan and has to win.
-            mapper.SetResolveCoincidentTopologyToPolygonOffset()
-            strength = OVERLAID[name]
-            mapper.SetRelativeCoincidentTopologyPolygonOffsetParameters(strength, strength)
-        return actor
-
-    @staticmethod
-    def _line_actor(data: Any) -> Any:
-        from vtkmodules.vtkRenderingCore import vtkActor, vtkPolyDataMapper
-
-        mapper = vtkPolyDataMapper()
-        mapper.SetInputData(data)
-        mapper.ScalarVisibilityOff()
-        mapper.SetRelativeCoincidentTopologyLineOffsetParameters(0, -4)
-        mapper.SetResolveCoincidentTopologyToPolygonOffset()
-        actor = vtkActor()
-        actor.SetMapper(mapper)
-        actor.GetProperty().LightingOff()
-        return actor
-
     def _paint(self, name: str) -> None:
-        shown = self.shown(name)
-        style = STYLES.get(name, Style("data"))
-        for actor in self._actors[name]:
-            actor.SetVisibility(shown is not Shown.HIDDEN)
-            paint = actor.GetProperty()
-            paint.SetColor(*rgb(getattr(self.look, style.colour)))
-            paint.SetOpacity(style.opacity * (0.25 if shown is Shown.SEE_THROUGH else 1.0))
-            paint.SetLineWidth(style.width)
-            paint.SetPointSize(2.5)
-            paint.SetAmbient(style.ambient)
-            paint.SetDiffuse(1 - style.ambient)
-            paint.SetSpecular(0.0)
-            if actor.GetTexture() is not None:
-                actor.SetTexture(hatching(self.look))
-                paint.SetColor(1, 1, 1)
+        for actor in self._all_of(name):
+            paint(actor, STYLES.get(name, Style("data")), self.shown(name), self.look)
 
     def cut(self, plane: Plane | None) -> None:
         """Show only what lies behind a plane (against its normal), or everything."""
@@ -232,8 +188,8 @@ class Stage:
             self._clip = vtkPlane()
             self._clip.SetOrigin(*plane.point)
             self._clip.SetNormal(*(-plane.normal))
-        for name, pair in self._actors.items():
-            for actor in pair:
+        for name in self._actors:
+            for actor in self._all_of(name):
                 mapper = actor.GetMapper()
                 mapper.RemoveAllClippingPlanes()
                 if self._clip is not None and name not in UNCUT:
@@ -266,19 +222,58 @@ class Stage:
         detail : Detail, optional
             How much of large surfaces is drawn; by how near the eye is when not given.
         """
-        from vtkmodules.util.numpy_support import vtk_to_numpy
+        actors = self._begin(width, height, detail)
+        for actor in actors:
+            actor.SetVisibility(True)
+        self._window.Render()
+        return self._read(width, height)
 
+    def strokes(self, width: int, height: int) -> Iterator[npt.NDArray[np.uint8] | None]:
+        """The same picture in strokes: None after each of them, at last the picture.
+
+        Whoever draws something else in between has to let it go.
+        """
+        actors = self._begin(width, height, None)
+        # What lies over the rest and lets it shine through comes last.
+        opaque = [[actor] for actor in actors if actor.GetProperty().GetOpacity() >= 1]
+        strokes = [*opaque, [actor for actor in actors if actor.GetProperty().GetOpacity() < 1]]
+        for number, stroke in enumerate(strokes):
+            for actor in actors:
+                actor.SetVisibility(actor in stroke)
+            is_last = number == len(strokes) - 1
+            self._renderer.SetPreserveColorBuffer(number > 0)
+            self._renderer.SetPreserveDepthBuffer(number > 0)
+            self._renderer.SetUseFXAA(is_last)
+            self._window.Render()
+            if not is_last:
+                yield None
+        self._renderer.SetPreserveColorBuffer(False)
+        self._renderer.SetPreserveDepthBuffer(False)
+        yield self._read(width, height)
+
+    def _begin(self, width: int, height: int, detail: Detail | None) -> list[Any]:
+        """Make ready for a picture: nothing is visible yet; what is to be drawn."""
         if tuple(self._window.GetSize()) != (width, height):
             self._window.SetSize(width, height)
         near = self.eye.height < NEAR * float(np.linalg.norm(np.ptp(self.bounds, axis=0)))
         detail = detail or (Detail.FULL if near else Detail.MIDDLE)
         self._renderer.SetUseFXAA(detail is not Detail.LIGHT)
+        self._renderer.SetPreserveColorBuffer(False)
+        self._renderer.SetPreserveDepthBuffer(False)
+        drawn: list[Any] = []
         for name, actors in self._actors.items():
             visible = self.shown(name) is not Shown.HIDDEN and name not in UNDRAWN
-            for actor in actors:
-                actor.SetVisibility(visible and actor is actors[detail])
+            for actor in self._all_of(name):
+                actor.SetVisibility(visible)
+            drawn += actors[detail] if visible else ()
         self._renderer.ResetCameraClippingRange()
-        self._window.Render()
+        for actor in (actor for name in self._actors for actor in self._all_of(name)):
+            actor.SetVisibility(False)
+        return drawn
+
+    def _read(self, width: int, height: int) -> npt.NDArray[np.uint8]:
+        from vtkmodules.util.numpy_support import vtk_to_numpy
+
         self._window.GetRGBACharPixelData(0, 0, width - 1, height - 1, 0, self._buffer)
         return np.ascontiguousarray(vtk_to_numpy(self._buffer).reshape(height, width, 4)[::-1])
 

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from juxtum.capture.patch import State, Zone
 from juxtum.desk.capturing.keeping import with_scan_of_capture
 from juxtum.devices.protocol import Message
+from juxtum.guide.findings import Key
 from juxtum.scene.stage import Hit
 
 if TYPE_CHECKING:
@@ -136,8 +137,12 @@ class ScannerControls:
             session.edit_slowly(
                 "scan from the capture",
                 lambda job, progress: made(job, progress=progress),
-                then=self._station.desk.show_scan,
+                then=self._show_scan,
             )
+
+    def _show_scan(self) -> None:
+        self._station.desk.go(Key.ASSEMBLE)
+        self._station.desk.look_home()
 
     def disconnect_device(self) -> None:
         """Let the device go; what was captured stays in the job."""

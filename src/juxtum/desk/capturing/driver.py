@@ -48,6 +48,13 @@ class Connection:
             self.process.stop()
 
 
+def hand_message(pose: Pose, session: CaptureSession) -> Message:
+    """Tells the device where the hand holds it for the next frame."""
+    vectors = (("eye", pose.eye), ("axis", pose.axis), ("up", pose.up))
+    fields = {name: [float(v) for v in value] for name, value in vectors}
+    return Message("hand", {**fields, "position": session.position, "time": session.time + 1 / FRAMES})
+
+
 class CaptureDriver(QObject):
     """The thread.
 
@@ -85,8 +92,6 @@ class CaptureDriver(QObject):
         """Writes accepted patches to disk; called on the thread."""
         self._view: NextView | None = None
         self._thread = threading.Thread(target=self._run, name="capture", daemon=True)
-
-    # -- from the interface -----------------------------------------------------------------------------------
 
     def start(self) -> None:
         """Begin."""
@@ -184,8 +189,6 @@ class CaptureDriver(QObject):
         if self.connection is not None:
             self.connection.close()
             self.connection = None
-
-    # -- on the thread ----------------------------------------------------------------------------------------
 
     def _run(self) -> None:
         told = looked = asked = 0.0
@@ -287,10 +290,7 @@ class CaptureDriver(QObject):
         pose = self._pose
         if pose is None:
             return None
-        fields = {
-            name: [float(v) for v in value] for name, value in (("eye", pose.eye), ("axis", pose.axis), ("up", pose.up))
-        }
-        return Message("hand", {**fields, "position": self.session.position, "time": self.session.time + 1 / FRAMES})
+        return hand_message(pose, self.session)
 
     def _look(self) -> None:
         self._view = next_view(

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from juxtum.capture.snapshot import Snapshot
-from juxtum.guide.findings import NextAction
+from juxtum.guide.next_actions import NextAction
 from juxtum.scene.stage import Hit
 
 if TYPE_CHECKING:

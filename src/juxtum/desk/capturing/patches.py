@@ -6,7 +6,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem
 
 from juxtum.capture.snapshot import PatchRow
-from juxtum.guide.findings import thousands
+from juxtum.guide.facts import thousands
 
 COLUMNS = ("No.", "Points", "Time", "Held", "")
 

@@ -10,7 +10,7 @@ from juxtum.desk.capturing.panel import CapturePanel
 from juxtum.desk.widgets import Facts, button, label, row
 from juxtum.devices.kinds import DeviceKind
 from juxtum.geometry.arrays import Bools
-from juxtum.guide.findings import NextAction
+from juxtum.guide.next_actions import NextAction
 from juxtum.plan.bundle import Adjusted, BarTie
 from juxtum.progress import Progress
 from juxtum.scene.plan_layers import camera_lines

@@ -23,7 +23,7 @@ from juxtum.desk.widgets import Facts, button, combo, form, label, line, row
 from juxtum.devices.link import DirectLink
 from juxtum.devices.protocol import Message
 from juxtum.devices.standin import StandIn
-from juxtum.guide.findings import NextAction
+from juxtum.guide.next_actions import NextAction
 from juxtum.plan.planner import Planner
 from juxtum.progress import Progress
 from juxtum.scene.capture_layers import Skin

@@ -16,7 +16,7 @@ from juxtum.devices.protocol import Message
 from juxtum.errors import JuxtumError
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats
-from juxtum.guide.findings import NextAction
+from juxtum.guide.next_actions import NextAction
 from juxtum.nominal import FaceKind, Nominal
 from juxtum.plan.holes import find_holes
 from juxtum.progress import Progress

@@ -12,7 +12,7 @@ from juxtum.desk.capturing.panel import CapturePanel
 from juxtum.desk.capturing.patches import PatchList
 from juxtum.desk.capturing.tracker import TrackerControls
 from juxtum.desk.widgets import Facts, LengthField, button, combo, form, label, line, row
-from juxtum.guide.findings import thousands
+from juxtum.guide.facts import thousands
 from juxtum.wording import percent
 
 SPEEDS = (("real time", 1.0), ("four times", 4.0), ("as fast as it goes", 1e6))

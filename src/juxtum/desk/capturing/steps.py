@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from juxtum.capture.patch import State
-from juxtum.guide.findings import NextAction
+from juxtum.guide.next_actions import NextAction
 
 if TYPE_CHECKING:
     from juxtum.desk.stations.capture import CaptureStation

@@ -19,7 +19,8 @@ from juxtum.devices.link import ask
 from juxtum.devices.protocol import DeviceError, Message
 from juxtum.devices.surface import EXPOSURES, USUAL
 from juxtum.errors import Cancelled, JuxtumError
-from juxtum.guide.findings import NextAction, thousands
+from juxtum.guide.facts import thousands
+from juxtum.guide.next_actions import NextAction
 from juxtum.job import Job
 from juxtum.plan.planner import Planner
 from juxtum.progress import Progress

@@ -10,7 +10,8 @@ from juxtum.desk.capturing.panel import CapturePanel
 from juxtum.desk.widgets import Facts, button, label, row
 from juxtum.devices.kinds import DeviceKind
 from juxtum.exchange.writing import as_file_name, write_atomically
-from juxtum.guide.findings import NextAction, thousands
+from juxtum.guide.facts import thousands
+from juxtum.guide.next_actions import NextAction
 from juxtum.plan.tray import TrayPlan
 from juxtum.progress import Progress
 from juxtum.scene.drawables import plain_cloud

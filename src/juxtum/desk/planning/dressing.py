@@ -14,6 +14,7 @@ from juxtum.geometry.arrays import Floats
 from juxtum.plan.photos import PhotoPlan
 from juxtum.plan.tray import TrayPlan
 from juxtum.plan.turntable import TurntablePlan
+from juxtum.scene.actors import Shown
 from juxtum.scene.drawables import Lines, segments
 from juxtum.scene.map_layers import MAP_LAYERS
 from juxtum.scene.plan_layers import (
@@ -25,7 +26,6 @@ from juxtum.scene.plan_layers import (
     tray_lines,
     tripod_lines,
 )
-from juxtum.scene.stage import Shown
 
 BAND_NAMES = (*(f"band {name}" for name, _, _ in BANDS), "band blank")
 

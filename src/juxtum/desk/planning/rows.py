@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from juxtum.desk.planning.topics import Answer, BlindAnswer, FitAnswer, StationsAnswer, TargetsAnswer
-from juxtum.guide.findings import short, thousands
+from juxtum.guide.facts import short, thousands
 from juxtum.plan.blind import methods
 from juxtum.plan.photos import PhotoPlan
 from juxtum.plan.planner import EffortPlan, Planner

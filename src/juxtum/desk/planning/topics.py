@@ -9,7 +9,7 @@ from typing import Any
 from juxtum.desk.derived import Derived
 from juxtum.errors import JuxtumError
 from juxtum.geometry import TriangleMesh
-from juxtum.guide.findings import NextAction
+from juxtum.guide.next_actions import NextAction
 from juxtum.instruments.models import InstrumentModel, Kind, shipped_instruments
 from juxtum.job import Job
 from juxtum.job.planning import task_of

@@ -184,7 +184,7 @@ class Calibrating(QObject):
                     found.kind.value, artefact, job.brief.operator, room.expected_temperature, found.value, found.limit
                 ),
             )
-        self._station.look_again()
+        self._station.policy.look_again()
         self._station.show_results()
 
     def _show_result(self, found: CalibrationResult) -> None:
@@ -228,5 +228,5 @@ class Calibrating(QObject):
             Entry(*common, found.length_error, found.length_limit),
         )
         self._station.tell_result(f"{'Passed' if found.passed else 'Failed'} on {artefact}: {found.words}.")
-        self._station.look_again()
+        self._station.policy.look_again()
         self._station.show_results()

@@ -3,24 +3,23 @@
 from __future__ import annotations
 
 import numpy as np
-from PyQt6.QtWidgets import QGridLayout, QLabel, QWidget
 
-from juxtum.align.result import AXES
 from juxtum.desk.action import Action
+from juxtum.desk.aligning.in_force import InForcePanel
 from juxtum.desk.overlays import Pin
 from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.stations.base import Station
-from juxtum.desk.widgets import Choice, Facts, button, label, line, row
+from juxtum.desk.widgets import button, label, line, row
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats
-from juxtum.guide.findings import Key, alignment_facts
+from juxtum.guide.findings import Key
 from juxtum.job import Job
 from juxtum.job.document import usual_alignment
 from juxtum.job.steps import BestFit, DatumChoice, Datums, Pairs, Rough
+from juxtum.scene.actors import Shown
 from juxtum.scene.drawables import face_surface
 from juxtum.scene.map_layers import MAP_LAYERS
-from juxtum.scene.stage import Hit, Shown
-from juxtum.wording import signed
+from juxtum.scene.stage import Hit
 
 LETTERS = "ABCDEF"
 
@@ -57,24 +56,8 @@ class AlignStation(Station):
         self._use_datums = button("Lock to them", self._finish_datums)
         self.body.addLayout(row(self._pick_datums, self._use_datums))
         self.body.addWidget(line())
-        self.body.addWidget(label("The alignment in force", "heading"))
-        self._frame = Choice("Frame")
-        self._frame.picked.connect(self.desk.choose_alignment)
-        self.body.addWidget(self._frame)
-        self._locks = LockMatrix()
-        self.body.addWidget(self._locks)
-        self._facts = Facts("Alignment")
-        self.body.addWidget(self._facts)
-        self._note = label("", "soft", wrap=True)
-        self.body.addWidget(self._note)
-        self.body.addWidget(line())
-        self._compare_title = label("", "heading", wrap=True)
-        self.body.addWidget(self._compare_title)
-        self._moved = Facts("Movement between alignments")
-        self.body.addWidget(self._moved)
-        self._changes = label("", "soft", wrap=True)
-        self._changes.setAccessibleName("Verdicts that change")
-        self.body.addWidget(self._changes)
+        self._in_force = InForcePanel(self.desk.choose_alignment)
+        self.body.addWidget(self._in_force)
 
     def own_actions(self) -> tuple[Action, ...]:
         """Ways to align."""
@@ -233,38 +216,10 @@ class AlignStation(Station):
         self.dress()
 
     def show_results(self) -> None:
-        """Frames, locks, numbers, comparison."""
-        d = self.derived
-        names = [s.name for s in d.job.procedure.alignments]
-        self._frame.show_options([(n, n) for n in names], d.in_force)
-        self._locks.show_locks(d.evaluation.alignment.locked if d.evaluation else {})
-        self._facts.show_facts(alignment_facts(d))
-        self._note.setText(" ".join(d.evaluation.alignment.notes) if d.evaluation else "No alignment yet.")
-        self._note.setVisible(bool(self._note.text()))
+        """Picks, and the alignment in force."""
         self._show_datums()
         self._show_pairs()
-        self._show_comparison()
-
-    def _show_comparison(self) -> None:
-        c = self.derived.comparison
-        if c is None:
-            self._compare_title.setText("With a second alignment, what it changes is told here")
-            self._moved.show_facts([])
-            self._changes.setText("")
-            return
-        self._compare_title.setText(f"From '{c.first}' to '{c.second}'")
-        shift = "  ".join(signed(float(v)) for v in c.motion.shift)
-        self._moved.show_facts(
-            [
-                ("centre moves, X Y Z", shift),
-                ("turns", f"{c.motion.angle:.4f}\u00b0"),
-                ("largest movement", f"{c.motion.largest:.3f} mm"),
-            ]
-        )
-        lines = [
-            f"{x.before.line.id} {x.before.line.title}: {x.before.verdict} \u2192 {x.after.verdict}" for x in c.changes
-        ]
-        self._changes.setText("\n".join(lines) if lines else "No verdict changes.")
+        self._in_force.show_job(self.derived)
 
     def dress(self) -> None:
         """The map in the alignment in force; before there is one, nominal and scan side by side."""
@@ -300,36 +255,6 @@ class AlignStation(Station):
     def _show_all(self) -> None:
         self.dress()
         self.desk.look_home()
-
-
-class LockMatrix(QWidget):
-    """Six cells, each with the letter of what locks that motion."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.setAccessibleName("Lock matrix")
-        grid = QGridLayout(self)
-        grid.setContentsMargins(0, 0, 0, 0)
-        grid.setSpacing(4)
-        self._cells: dict[str, QLabel] = {}
-        for index, axis in enumerate(AXES):
-            cell = label("", "card")
-            cell.setMinimumHeight(36)
-            cell.setAccessibleName(f"Lock {axis}")
-            grid.addWidget(cell, index // 3, index % 3)
-            self._cells[axis] = cell
-
-    def show_locks(self, locked: dict[str, str]) -> None:
-        """Show what locks each motion; an open cell names the motion left free."""
-        for axis, cell in self._cells.items():
-            by = locked.get(axis, "")
-            short = by if len(by) == 1 else {"best fit": "fit"}.get(by, by)
-            cell.setText(f"  {axis}   <b>{short}</b>" if by else f"  {axis}   free")
-            cell.setToolTip(f"{axis} is locked by {by}" if by else f"nothing locks {axis}")
-
-    def texts(self) -> dict[str, str]:
-        """What the cells say."""
-        return {axis: cell.toolTip() for axis, cell in self._cells.items()}
 
 
 def _with_usual_alignment(job: Job) -> Job:

@@ -14,11 +14,13 @@ from juxtum.desk.widgets import Choice, Facts, LengthField, button, form, label,
 from juxtum.errors import InputError
 from juxtum.geometry import Plane, TriangleMesh
 from juxtum.geometry.arrays import Floats
-from juxtum.guide.findings import Key, loose_pieces, scan_facts, thousands
+from juxtum.guide.facts import loose_pieces, scan_facts, thousands
+from juxtum.guide.findings import Key
 from juxtum.job.steps import Fragments, PlaneChoice, Selection, Trim
+from juxtum.scene.actors import Shown
 from juxtum.scene.drawables import plain_surface
 from juxtum.scene.map_layers import MAP_LAYERS
-from juxtum.scene.stage import Hit, Shown
+from juxtum.scene.stage import Hit
 
 
 def carried_over_words(kinds: tuple[str, ...]) -> str:

@@ -12,9 +12,11 @@ from juxtum.desk.derived import Derived
 from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.widgets import NextBox, label
 from juxtum.geometry.arrays import Floats
-from juxtum.guide.findings import Key, next_action
+from juxtum.guide.findings import Key
+from juxtum.guide.next_actions import next_action
+from juxtum.scene.actors import Shown
 from juxtum.scene.map_layers import MAP_LAYERS
-from juxtum.scene.stage import Hit, Shown
+from juxtum.scene.stage import Hit
 
 if TYPE_CHECKING:
     from juxtum.desk.desk import Desk

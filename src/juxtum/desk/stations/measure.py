@@ -21,7 +21,9 @@ from juxtum.errors import InputError
 from juxtum.evaluate import LineResult, Reading
 from juxtum.evaluate.uncertainty import Budget
 from juxtum.geometry.arrays import Floats
-from juxtum.guide.findings import Key, doubtful_places, map_facts, numbered_warnings, worst_result
+from juxtum.guide.facts import doubtful_places, map_facts, numbered_warnings
+from juxtum.guide.findings import Key
+from juxtum.guide.next_actions import worst_result
 from juxtum.job import Job
 from juxtum.job.steps import GridStep, Measure, ReadingStep
 from juxtum.look import LARGE, SMALL

@@ -11,7 +11,8 @@ from PyQt6.QtGui import QDesktopServices
 from juxtum.desk.action import Action
 from juxtum.desk.stations.base import Station
 from juxtum.desk.widgets import Facts, button, label, line, row
-from juxtum.guide.findings import Key, short
+from juxtum.guide.facts import short
+from juxtum.guide.findings import Key
 from juxtum.guide.verdicts import counts
 from juxtum.progress import Progress
 from juxtum.report.writer import OUTPUTS, write_outputs

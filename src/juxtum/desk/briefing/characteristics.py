@@ -1,0 +1,220 @@
+"""The characteristics of the drawing: typed, picked on the nominal, changed, put in order."""
+
+from __future__ import annotations
+
+from functools import partial
+from typing import TYPE_CHECKING
+
+from pydantic import ValidationError
+from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
+
+from juxtum.desk.kind_form import KindForm
+from juxtum.desk.stage_pointer import Mode
+from juxtum.desk.widgets import LengthField, button, form, label, row
+from juxtum.errors import InputError
+from juxtum.evaluate.kinds import Kind
+from juxtum.exchange.documents import validation_sentence
+from juxtum.job import Job
+from juxtum.scene.drawables import face_surface
+from juxtum.scene.stage import Hit
+from juxtum.wording import tolerance
+
+if TYPE_CHECKING:
+    from juxtum.desk.stations.base import Station
+
+
+def _changed(job: Job, name: str, made: Kind) -> Job:
+    return job.model_copy(update={"procedure": job.procedure.with_characteristic_changed(name, made)})
+
+
+def _earlier(job: Job, name: str) -> Job:
+    return job.model_copy(update={"procedure": job.procedure.with_characteristic_earlier(name)})
+
+
+class CharacteristicsPanel(QWidget):
+    """One characteristic in fields to be added or changed, and the list of all.
+
+    Parameters
+    ----------
+    station : Station
+        Where it stands: gives the job and the stage.
+    """
+
+    def __init__(self, station: Station) -> None:
+        super().__init__()
+        self._station, self._view, self._session = station, station.view, station.session
+        self._chosen: tuple[int, ...] = ()
+        self._changed = ""
+        """Number of the characteristic that is being changed."""
+        self._lines = QVBoxLayout(self)
+        self._lines.setContentsMargins(0, 0, 0, 0)
+        self._lines.setSpacing(10)
+        self._build()
+
+    def _build(self) -> None:
+        self._lines.addWidget(label("Characteristic", "heading"))
+        self._form = KindForm()
+        self._form.changed.connect(lambda: self._show_chosen())
+        self._lines.addWidget(self._form)
+        self._faces = label("", "soft", wrap=True)
+        self._faces.setAccessibleName("Chosen faces")
+        self._lines.addWidget(self._faces)
+        self._seen = LengthField(
+            "Seen at least, %", 90.0, "per cent of its area that must have been seen before it is decided"
+        )
+        self._lines.addLayout(form([("Seen at least, %", self._seen)]))
+        self._number, self._title = QLineEdit(), QLineEdit()
+        self._number.setAccessibleName("Number")
+        self._number.setMaxLength(80)
+        self._number.setPlaceholderText("next")
+        self._title.setAccessibleName("Title")
+        self._title.setMaxLength(200)
+        self._title.setPlaceholderText("what the drawing calls it")
+        self._lines.addLayout(form([("Number", self._number), ("Title", self._title)]))
+        self._pick = button("Pick faces", self._toggle_pick, tip="Click faces of the nominal on the stage")
+        self._pick.setCheckable(True)
+        self._put = button("Add characteristic", self._add)
+        self._lines.addLayout(row(self._pick, self._put))
+        self._list = QVBoxLayout()
+        self._list.setSpacing(2)
+        self._lines.addLayout(self._list)
+
+    @property
+    def is_picking(self) -> bool:
+        """Whether a click on the stage chooses a face."""
+        return self._pick.isChecked()
+
+    def show_job(self) -> None:
+        """The faces chosen and the list, as the job is now."""
+        self._show_chosen()
+        self._show_characteristics()
+
+    def leave(self) -> None:
+        """Stop picking and changing."""
+        self._pick.setChecked(False)
+        self._end_change()
+        self._view.put("marked", None)
+
+    def _toggle_pick(self) -> None:
+        if self._pick.isChecked():
+            self._view.set_mode(Mode.PICK, "Click faces of the nominal; click again to let one go; Esc ends")
+        else:
+            self._view.set_mode(Mode.LOOK)
+
+    def picked(self, hit: Hit) -> None:
+        """Choose a face or let it go."""
+        d = self._station.derived
+        if not self._pick.isChecked() or hit.layer != "nominal" or d.nominal is None:
+            return
+        number = int(d.nominal.triangle_faces[hit.triangle]) + 1
+        chosen = set(self._chosen) ^ {number}
+        self._chosen = tuple(sorted(chosen))
+        self._show_chosen()
+
+    def _show_chosen(self) -> None:
+        d = self._station.derived
+        marked = face_surface(d.nominal, self._chosen) if self._chosen and d.nominal else None
+        self._view.put("marked", marked)
+        if d.nominal is None:
+            self._faces.setText("Needs a nominal.")
+        elif not self._chosen and self._form.kind.needs_faces:
+            self._faces.setText("Needs a face: pick it on the nominal.")
+        elif not self._chosen:
+            self._faces.setText("For the whole part. Pick faces to limit it to them.")
+        else:
+            self._faces.setText("For " + "; ".join(d.nominal.face(n).title for n in self._chosen) + ".")
+
+    def _add(self) -> None:
+        name, procedure = self._changed, self._session.job.procedure
+        number = self._number.text().strip() or name or procedure.next_number
+        try:
+            made = self._made(number)
+        except InputError as problem:
+            self._station.desk.tell(problem.what, problem.where, problem.next)
+            return
+        if name:
+            self._end_change()
+            self._session.edit(f"change characteristic {name}", lambda job: _changed(job, name, made))
+            return
+        if any(c.id == number for c in procedure.characteristics):
+            self._station.desk.tell(
+                f"there is a characteristic {number} already",
+                "characteristic",
+                "Choose another number, or change that one",
+            )
+            return
+        self._end_change()
+        self._session.add(made, f"add characteristic {number}")
+
+    def _made(self, number: str) -> Kind:
+        """The characteristic as it is typed and picked.
+
+        Raises
+        ------
+        InputError
+            When it is none, or its faces do not serve.
+        """
+        kind, nominal = self._form.kind, self._station.derived.nominal
+        if kind.needs_faces and not self._chosen:
+            raise InputError(f"{kind.name} needs a face", "characteristic", "Pick faces of the nominal first")
+        names = ", ".join(str(n) for n in self._chosen)
+        usual = (
+            f"{kind.short}, whole part"
+            if not self._chosen
+            else f"{kind.short}, face{'s' if len(self._chosen) > 1 else ''} {names}"
+        )
+        common = {"id": number, "title": self._title.text().strip() or usual[:200], "faces": self._chosen}
+        least = min(max(self._seen.value, 0.0), 100.0) / 100
+        try:
+            made = kind.model_validate({**common, "least_seen": least, **self._form.values})
+        except ValidationError as problem:
+            raise InputError(validation_sentence(problem), "characteristic", "Type another value") from problem
+        if nominal is not None:
+            made.check(nominal)
+        return made
+
+    def _begin_change(self, step: Kind) -> None:
+        """Put a characteristic into the fields above, to be changed there."""
+        self._changed, self._chosen = step.id, step.faces
+        self._number.setText(step.id)
+        self._title.setText(step.title)
+        self._form.show_characteristic(step)
+        self._seen.set_value(100 * step.least_seen)
+        self._put.setText(f"Change characteristic {step.id}")
+        self._show_chosen()
+
+    def _end_change(self) -> None:
+        self._changed, self._chosen = "", ()
+        self._number.clear()
+        self._title.clear()
+        self._put.setText("Add characteristic")
+
+    def _show_characteristics(self) -> None:
+        while item := self._list.takeAt(0):
+            widget = item.widget()
+            if widget is not None:
+                widget.hide()
+                widget.deleteLater()
+        for step in self._session.job.procedure.characteristics:
+            holder = QWidget()
+            inner = QHBoxLayout(holder)
+            inner.setContentsMargins(0, 0, 0, 0)
+            words = label(f"{step.id}  {step.title}  {tolerance(step.limits.lower, step.limits.upper)}", "soft")
+            words.setToolTip(words.text())
+            inner.addWidget(words, 1)
+            earlier = button("\u2191", partial(self._move_up, step.id), "plain", "One place up")
+            earlier.setAccessibleName(f"Move characteristic {step.id} up")
+            inner.addWidget(earlier)
+            change = button("change", partial(self._begin_change, step), "plain")
+            change.setAccessibleName(f"Change characteristic {step.id}")
+            inner.addWidget(change)
+            remove = button("remove", partial(self._remove, step), "plain")
+            remove.setAccessibleName(f"Remove characteristic {step.id}")
+            inner.addWidget(remove)
+            self._list.addWidget(holder)
+
+    def _move_up(self, name: str) -> None:
+        self._session.edit(f"move characteristic {name}", lambda job: _earlier(job, name))
+
+    def _remove(self, step: Kind) -> None:
+        self._session.edit(f"remove characteristic {step.id}", lambda job: job.without(step))

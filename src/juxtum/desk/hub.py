@@ -1,0 +1,174 @@
+"""The desk at work: where the user is, what is shown there, and what stations ask for."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+from juxtum.capture.snapshot import Snapshot
+from juxtum.desk.action import Action
+from juxtum.desk.derived import Derived
+from juxtum.errors import InputError
+from juxtum.guide.findings import Key
+from juxtum.plan.planner import Planner
+from juxtum.scene.camera import View
+
+if TYPE_CHECKING:
+    from juxtum.desk.asking import Asking
+    from juxtum.desk.controls import StageControls
+    from juxtum.desk.session import Session
+    from juxtum.desk.stage_view import StageView
+    from juxtum.desk.stations.base import Station
+    from juxtum.desk.window import MainWindow
+    from juxtum.logbook import Logbook
+
+
+class Hub:
+    """The station where the user is and all that hangs on it; the desk that stations know.
+
+    Parameters
+    ----------
+    window : MainWindow
+        Holds the parts.
+    """
+
+    def __init__(self, window: MainWindow) -> None:
+        self._window = window
+        self.session: Session = window.session
+        self.view: StageView = window.view
+        self.controls: StageControls = window.controls
+        self.asking: Asking = window.asking
+        self._station: Station | None = None
+        self.all_actions: tuple[Action, ...] = ()
+
+    def perform(self, name: str) -> None:
+        """Run an action by its id where it happens, if it makes sense now."""
+        item = next((a for a in self.all_actions if a.id == name), None)
+        if item is None:
+            return
+        if item.enabled():
+            if item.at is not None:
+                if self.station.key is not item.at:
+                    self.go(item.at)
+                self.station.show_ways(item.ways)
+            item.run()
+        else:
+            self.announce(f"'{item.title}' makes no sense yet")
+        self.enable_actions()
+
+    def enable_actions(self) -> None:
+        """Grey out what makes no sense now."""
+        self._window.menus.enable()
+
+    @property
+    def station(self) -> Station:
+        """Where the user is."""
+        assert self._station is not None
+        return self._station
+
+    def is_at(self, key: Key) -> bool:
+        """Whether the user is at a station."""
+        return self._station is not None and self._station.key is key
+
+    def go(self, key: Key) -> None:
+        """Go to a station."""
+        if self._station is not None:
+            self._station.leave()
+        before, self._station = self._station, self._window.stations.by_key[key]
+        self._window.route.show_station(key)
+        self._window.parts.sheets.setCurrentWidget(self._station)
+        self.controls.clear_section()
+        self._station.refresh()
+        self._station.enter()
+        d = self.session.derived
+        if before is None or scene_of(before.key, d) != scene_of(key, d):
+            self.look_home()
+        self.enable_actions()
+        self.controls.show_states()
+        self._window.guide.follow(key)
+
+    def look_home(self) -> None:
+        """The view from the corner that shows everything."""
+        self.view.look_from(View.CORNER)
+
+    def refresh(self) -> None:
+        """Show the job as it is now."""
+        d, is_saved = self.session.derived, self.session.is_saved
+        self._window.selecting.forget_lost()
+        self._window.parts.show_job(d, is_saved)
+        self.show_ledger()
+        for station in self._window.stations.by_key.values():
+            station.follow()
+        # The others are shown afresh when somebody goes there.
+        self.station.refresh()
+        had_map = self.view.stage.has("map")
+        self.station.dress()
+        if had_map != self.view.stage.has("map"):
+            self.look_home()
+        self.controls.cut()
+        self.enable_actions()
+        self.controls.show_states()
+        self._window.guide.job_changed(d)
+
+    def show_ledger(self) -> None:
+        """The lines of the drawing, with what was measured."""
+        self._window.parts.show_ledger(self.session.derived, self._window.plan.methods(), self._window.measure.line)
+
+    @property
+    def planner(self) -> Planner | None:
+        """The planner of the job."""
+        return self._window.plan.planner
+
+    @property
+    def logbook(self) -> Logbook | None:
+        """The logbook, once it is open."""
+        return self._window.desk_book.book
+
+    def open_logbook(self, then: Callable[[], None]) -> None:
+        """Open the logbook if it is not, then go on."""
+        self._window.desk_book.open(then)
+
+    def choose_alignment(self, name: str) -> None:
+        """Put another alignment in force."""
+        self._window.judging.choose_alignment(name)
+
+    def cover_ledger(self) -> None:
+        """Take the ledger's place under the stage."""
+        self._window.parts.cover_ledger()
+
+    def uncover_ledger(self) -> None:
+        """Give it back."""
+        self._window.parts.uncover_ledger()
+
+    @property
+    def is_floor(self) -> bool:
+        """Whether only the floor view is shown."""
+        return self._window.floor.is_on
+
+    def toggle_floor(self) -> None:
+        """Dial, coverage, targets and part alone, legible from far away; or the desk again."""
+        if not self.is_floor and self.station is not self._window.capture:
+            self.go(Key.CAPTURE)
+        self._window.floor.toggle()
+        self._window.capture.show_large(self.is_floor)
+        self._window.place_floating()
+        self.enable_actions()
+
+    def show_floor(self, snapshot: Snapshot) -> None:
+        """Keep the floor view up to date."""
+        self._window.floor.show_snapshot(snapshot)
+
+    def tell(self, what: str, where: str, next: str) -> None:
+        """Say what cannot be done and what can."""
+        self._window.notice.tell_failure(InputError(what, where, next))
+
+    def announce(self, words: str) -> None:
+        """Say something good."""
+        self._window.notice.tell_news(words)
+
+
+def scene_of(key: Key, d: Derived) -> str:
+    """What a station shows; between stations that show the same thing the view stays."""
+    if key in (Key.BRIEF, Key.PLAN, Key.READY, Key.CAPTURE, Key.ASSEMBLE):
+        return "nominal" if key is not Key.ASSEMBLE else key.value
+    return "map" if d.has_map else f"{key.value} without map"

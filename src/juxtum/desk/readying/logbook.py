@@ -1,0 +1,92 @@
+"""What the logbook holds of the instrument: checks on artefacts, certificates, the last calibrations."""
+
+from __future__ import annotations
+
+from datetime import date
+from typing import TYPE_CHECKING
+
+from PyQt6.QtWidgets import QVBoxLayout, QWidget
+
+from juxtum.desk.readying.certificates import Certificates
+from juxtum.desk.widgets import Facts, button, combo, form, line, row
+from juxtum.errors import JuxtumError
+
+if TYPE_CHECKING:
+    from juxtum.desk.stations.ready import ReadyStation
+    from juxtum.logbook.tables import ArtefactRow, CalibrationRow, CheckRow, InstrumentRow
+
+
+class LogbookPanel(QWidget):
+    """Check on an artefact, enter a certificate, read what was calibrated and checked last.
+
+    Parameters
+    ----------
+    station : ReadyStation
+        Where it stands: gives the logbook.
+    """
+
+    def __init__(self, station: ReadyStation) -> None:
+        super().__init__()
+        self._station = station
+        lines = QVBoxLayout(self)
+        lines.setContentsMargins(0, 0, 0, 0)
+        lines.setSpacing(10)
+        self._artefact = combo("Artefact")
+        self._check = button(
+            "Check on it", station.calibrating.check_on_artefact, tip="Size and length against the stated limits"
+        )
+        lines.addLayout(form([("Artefact", self._artefact)]))
+        lines.addLayout(row(self._check))
+        self._log = Facts("Logbook")
+        lines.addWidget(self._log)
+        self._certificates = Certificates(
+            self._enter_certificate, lambda what, then: station.desk.tell(what, "certificates", then)
+        )
+        lines.addWidget(line())
+        lines.addWidget(self._certificates)
+
+    @property
+    def artefact(self) -> str:
+        """The chosen artefact."""
+        return self._artefact.currentText()
+
+    def show_rows(self, instrument: InstrumentRow | None) -> None:
+        """As the logbook has it now."""
+        book = self._station.desk.logbook
+        if book is None or instrument is None:
+            self._log.show_facts([])
+            return
+        names = [a.name for a in book.artefacts() if a.kind in ("ball bar", "scale bar")]
+        if [self._artefact.itemText(k) for k in range(self._artefact.count())] != names:
+            self._artefact.clear()
+            self._artefact.addItems(names)
+        self._certificates.show_rows(instrument, book)
+        facts = [
+            (
+                "certificate",
+                f"{instrument.certificate or 'none'}{f', until {instrument.due:%d %b %Y}' if instrument.due else ''}",
+            )
+        ]
+        facts += [(f"{r.at:%d %b %H:%M} {r.kind}", _microns(r)) for r in book.calibrations(instrument)[:3]]
+        facts += [(f"{r.at:%d %b %H:%M} check", _check_words(r)) for r in book.checks(instrument)[:2]]
+        self._log.show_facts(facts)
+
+    def _enter_certificate(self, what: InstrumentRow | ArtefactRow, number: str, until: date | None) -> None:
+        book = self._station.desk.logbook
+        if book is None:
+            return
+        try:
+            book.set_due(what, number, until)
+        except JuxtumError as problem:
+            self._station.session.failed.emit(problem)
+            return
+        self._station.policy.look_again()
+        self._station.show_results()
+
+
+def _microns(row: CalibrationRow) -> str:
+    return f"{1000 * row.value:.0f} of {1000 * row.limit:.0f} \u00b5m{'' if row.passed else ', failed'}"
+
+
+def _check_words(row: CheckRow) -> str:
+    return f"{1000 * row.length_error:.0f} of {1000 * row.length_limit:.0f} \u00b5m{'' if row.passed else ', failed'}"
