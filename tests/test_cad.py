@@ -38,11 +38,13 @@ from OCP.TopExp import TopExp_Explorer
 from OCP.TopoDS import TopoDS_Compound
 from scipy.spatial import cKDTree
 
+from juxtum.demo import solids
 from juxtum.errors import Cancelled, InputError
 from juxtum.exchange.cad import read_cad, write_iges, write_step
 from juxtum.exchange.cad_process import CadLimits, read_cad_arrays
+from juxtum.exchange.kept_models import model_arrays
 from juxtum.exchange.shapes import cad_arrays
-from juxtum.exchange.solid import TessellationRule
+from juxtum.exchange.solid import CadArrays, TessellationRule
 from juxtum.geometry import TriangleMesh
 from juxtum.nominal import FaceKind, Nominal
 from juxtum.nominal.tessellation import checked
@@ -274,3 +276,31 @@ def test_rims_of_free_form_faces_do_not_depend_on_the_triangles() -> None:
         across = np.cross(found.feet - exact[inner], chord / np.linalg.norm(chord, axis=1)[:, None])
         worst = max(worst, float(np.linalg.norm(across[(near > 1) & (near < len(exact) - 2)], axis=1).max()))
     assert worst < 1e-4
+
+
+def test_a_model_is_read_once(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Kept arrays are those of the file; a kept file that was damaged, or another content, is read anew."""
+    from juxtum.exchange import kept_models
+
+    monkeypatch.setenv("JUXTUM_CACHE", str(tmp_path / "cache"))
+    path = tmp_path / "box.step"
+    write_step(solids.box((0, 0, 0), (30, 20, 10)), path)
+    reads: list[Path] = []
+
+    def counted(path: Path, progress: Progress | None = None) -> CadArrays:
+        reads.append(path)
+        return read_cad_arrays(path, progress)
+
+    monkeypatch.setattr(kept_models, "read_cad_arrays", counted)
+    first, second = model_arrays(path), model_arrays(path)
+    assert len(reads) == 1 and np.array_equal(first.nodes, second.nodes) and second.rule == first.rule
+    (kept,) = (tmp_path / "cache" / "models").iterdir()
+    for damaged in (b"", b"PK\x03\x04 not an archive", kept.read_bytes()[:-200]):
+        kept.write_bytes(damaged)
+        assert np.array_equal(model_arrays(path).triangles, first.triangles)
+    assert len(reads) == 4
+    write_step(solids.box((0, 0, 0), (31, 20, 10)), path)
+    assert model_arrays(path).volume == pytest.approx(6200) and len(reads) == 5
+    monkeypatch.setenv("JUXTUM_SHELF", "off")
+    model_arrays(path)
+    assert len(reads) == 6

@@ -22,3 +22,8 @@ def data_folder() -> Path:
     folder = Path(os.environ.get("JUXTUM_DATA") or user_data_dir("juxtum"))
     folder.mkdir(parents=True, exist_ok=True)
     return folder
+
+
+def is_keeping() -> bool:
+    """Whether results are kept on disk and taken from there: not with `JUXTUM_SHELF=off` in the environment."""
+    return os.environ.get("JUXTUM_SHELF") != "off"

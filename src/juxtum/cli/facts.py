@@ -32,9 +32,9 @@ def file_facts(path: Path) -> dict[str, Any]:
 
 
 def _cad_facts(path: Path) -> dict[str, Any]:
-    from juxtum.exchange.cad_process import read_cad_arrays
+    from juxtum.exchange.kept_models import model_arrays
 
-    arrays = read_cad_arrays(path)
+    arrays = model_arrays(path)
     problems = list(arrays.problems)
     if (arrays.spline_rows >= 0).any():
         from juxtum.nominal.tessellation import checked

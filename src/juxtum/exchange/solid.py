@@ -128,7 +128,7 @@ class CadArrays:
     @classmethod
     def load(cls, path: Path) -> CadArrays:
         """Read what `save` wrote."""
-        with np.load(path, allow_pickle=False) as held:
+        with path.open("rb") as file, np.load(file, allow_pickle=False) as held:
             rest: dict[str, Any] = json.loads(held["words"].tobytes().decode())
             arrays: dict[str, Any] = {name: held[name] for name in _ARRAYS}
         volume = float("nan") if rest["volume"] is None else float(rest["volume"])

@@ -9,7 +9,7 @@ import numpy as np
 
 from juxtum.errors import InputError
 from juxtum.exchange.cad import CAD_SUFFIXES
-from juxtum.exchange.cad_process import read_cad_arrays
+from juxtum.exchange.kept_models import model_arrays
 from juxtum.exchange.meshes import MESH_SUFFIXES, MeshFile, read_mesh
 from juxtum.geometry import TriangleMesh
 from juxtum.geometry.mesh import Scan
@@ -44,7 +44,7 @@ def load_nominal(path: Path, unit: Unit | None, progress: Progress) -> Nominal:
     """
     progress.phase(f"reading {path.name}")
     if path.suffix.lower() in CAD_SUFFIXES:
-        arrays = read_cad_arrays(path, progress)
+        arrays = model_arrays(path, progress)
         progress.phase(f"preparing the faces of {path.name}", 0.5)
         try:
             return Nominal.from_arrays(arrays)

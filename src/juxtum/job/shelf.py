@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import json
-import os
 from collections.abc import Callable
 from functools import cache
 from importlib.metadata import version
@@ -18,7 +17,7 @@ import numpy as np
 from juxtum.align import Alignment
 from juxtum.errors import InputError
 from juxtum.exchange.writing import write_atomically
-from juxtum.folders import cache_folder
+from juxtum.folders import cache_folder, is_keeping
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import frozen
 
@@ -38,8 +37,6 @@ PACKAGES = (
     "nominal",
 )
 """Whatever of the program an alignment or a doubt depends on."""
-OFF = "JUXTUM_SHELF"
-"""Set to `off` in the environment, nothing is kept or taken."""
 
 
 @cache
@@ -68,7 +65,7 @@ class Shelf:
 
     def take(self, kind: str, key: str) -> Any:
         """What is kept under a key; None when there is nothing, or what is there cannot be read."""
-        if os.environ.get(OFF) == "off":
+        if not is_keeping():
             return None
         try:
             return FORMS[kind][0](json.loads(self._path(key).read_text("utf-8")))
@@ -77,7 +74,7 @@ class Shelf:
 
     def put(self, kind: str, key: str, made: Any) -> None:
         """Keep what was made; a shelf that cannot be written is none."""
-        if os.environ.get(OFF) == "off":
+        if not is_keeping():
             return
         text = json.dumps(FORMS[kind][1](made))
         with contextlib.suppress(OSError, InputError):
