@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
 
 from juxtum.capture.snapshot import Snapshot
 from juxtum.desk.action import Action
@@ -15,12 +15,41 @@ from juxtum.scene.camera import View
 
 if TYPE_CHECKING:
     from juxtum.desk.asking import Asking
+    from juxtum.desk.capturing.switch import FloorSwitch
     from juxtum.desk.controls import StageControls
+    from juxtum.desk.desk_book import DeskBook
+    from juxtum.desk.first_steps import FirstSteps
+    from juxtum.desk.judging import Judging
+    from juxtum.desk.layout import Layout
+    from juxtum.desk.menus import Menus
+    from juxtum.desk.notice import Notice
+    from juxtum.desk.selecting import Selecting
     from juxtum.desk.session import Session
     from juxtum.desk.stage_view import StageView
+    from juxtum.desk.stations.all import Stations
     from juxtum.desk.stations.base import Station
-    from juxtum.desk.window import MainWindow
     from juxtum.logbook import Logbook
+
+
+class Parts(Protocol):
+    """What a window is made of."""
+
+    session: Session
+    view: StageView
+    controls: StageControls
+    asking: Asking
+    parts: Layout
+    stations: Stations
+    selecting: Selecting
+    judging: Judging
+    desk_book: DeskBook
+    floor: FloorSwitch
+    guide: FirstSteps
+    notice: Notice
+    menus: Menus
+
+    def place_floating(self) -> None:
+        """Put what floats over the stage where it belongs."""
 
 
 class Hub:
@@ -28,11 +57,11 @@ class Hub:
 
     Parameters
     ----------
-    window : MainWindow
+    window : Parts
         Holds the parts.
     """
 
-    def __init__(self, window: MainWindow) -> None:
+    def __init__(self, window: Parts) -> None:
         self._window = window
         self.session: Session = window.session
         self.view: StageView = window.view
@@ -75,7 +104,7 @@ class Hub:
         if self._station is not None:
             self._station.leave()
         before, self._station = self._station, self._window.stations.by_key[key]
-        self._window.route.show_station(key)
+        self._window.parts.route.show_station(key)
         self._window.parts.sheets.setCurrentWidget(self._station)
         self.controls.clear_section()
         self._station.refresh()
@@ -112,12 +141,14 @@ class Hub:
 
     def show_ledger(self) -> None:
         """The lines of the drawing, with what was measured."""
-        self._window.parts.show_ledger(self.session.derived, self._window.plan.methods(), self._window.measure.line)
+        self._window.parts.show_ledger(
+            self.session.derived, self._window.stations.plan.methods(), self._window.stations.measure.line
+        )
 
     @property
     def planner(self) -> Planner | None:
         """The planner of the job."""
-        return self._window.plan.planner
+        return self._window.stations.plan.planner
 
     @property
     def logbook(self) -> Logbook | None:
@@ -147,10 +178,10 @@ class Hub:
 
     def toggle_floor(self) -> None:
         """Dial, coverage, targets and part alone, legible from far away; or the desk again."""
-        if not self.is_floor and self.station is not self._window.capture:
+        if not self.is_floor and self.station is not self._window.stations.capture:
             self.go(Key.CAPTURE)
         self._window.floor.toggle()
-        self._window.capture.show_large(self.is_floor)
+        self._window.stations.capture.show_large(self.is_floor)
         self._window.place_floating()
         self.enable_actions()
 

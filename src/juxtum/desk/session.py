@@ -56,8 +56,7 @@ class Session(QObject):
     def __init__(self, settings: QSettings, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self.settings = settings
-        self.workbench = Workbench(self)
-        self.files = FileStore(inputs_folder())
+        self.workbench, self.files = Workbench(self), FileStore(inputs_folder())
         self.runner = Runner(self.files)
         self._deriver = Deriver(self.runner)
         self.timeline = Timeline(fresh_job())
@@ -70,7 +69,7 @@ class Session(QObject):
         self._afterwards: dict[Draft, Callable[[], None]] = {}
         self._when_settled: list[Callable[[], None]] = []
         self._slow = SlowEdits(self)
-        self._saved: Job = self.job
+        self._saved = self.job
         self.on_disk: Saved | None = None
         self.recovery = Recovery()
         self._autosave = timer(self, AUTOSAVE_MS, self.autosave)

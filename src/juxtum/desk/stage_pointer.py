@@ -161,7 +161,7 @@ class StagePointer(QObject):
                 [[2 * p.x() / self._view.width() - 1, 1 - 2 * p.y() / self._view.height()] for p in points]
             )
             keep = np.linspace(0, len(corners) - 1, min(len(corners), 300)).astype(int)
-            self._view.outlined.emit(corners[keep], self._view.stage.matrix(self._view.aspect))
+            self._view.outlined.emit(corners[keep], self._view.stage.eye.matrix(self._view.aspect))
         self._view.update()
 
     def _look_under_pointer(self) -> None:

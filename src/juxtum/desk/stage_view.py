@@ -24,8 +24,9 @@ from juxtum.geometry.arrays import Floats
 from juxtum.scene.actors import Shown
 from juxtum.scene.drawables import Lines, Surface
 from juxtum.scene.palette import MapScale
+from juxtum.scene.picking import Hit
 from juxtum.scene.sections import section
-from juxtum.scene.stage import Detail, Hit, Stage
+from juxtum.scene.stage import Detail, Stage
 
 SETTLE_MS = 160
 SOFT_MS = 1200

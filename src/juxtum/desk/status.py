@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QProgressBar, QWidget
 from juxtum.desk.derived import Derived
 from juxtum.desk.widgets import button, label
 from juxtum.guide.facts import thousands
-from juxtum.scene.stage import Hit
+from juxtum.scene.picking import Hit
 from juxtum.wording import signed
 
 

@@ -57,7 +57,7 @@ class MainWindow(QMainWindow):
         # What floats over the stage comes first: stations place their own bars below it.
         self.notice, self.guide = Notice(self.view), FirstSteps(self.view)
         self.controls = StageControls(self.view, lambda: self.hub.station.dress(), lambda name: self.hub.perform(name))
-        self.hub = Hub(self)
+        self.hub: Hub = Hub(self)
         self.stations = Stations(self.hub)
         self.plan, self.ready, self.capture = self.stations.plan, self.stations.ready, self.stations.capture
         self.brief, self.assemble, self.align = self.stations.brief, self.stations.assemble, self.stations.align

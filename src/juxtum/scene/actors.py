@@ -71,3 +71,17 @@ def paint(actor: Any, style: Style, shown: Shown, look: Look) -> None:
     if actor.GetTexture() is not None:
         actor.SetTexture(hatching(look))
         surface.SetColor(1, 1, 1)
+
+
+def light(renderer: Any) -> None:
+    """A main light from upper left behind the eye and a weaker one from the right, both carried by the camera."""
+    from vtkmodules.vtkRenderingCore import vtkLight
+
+    renderer.AutomaticLightCreationOff()
+    for place, strength in (((-0.5, 0.8, 1.0), 0.82), ((0.9, 0.1, 0.7), 0.34)):
+        lamp = vtkLight()
+        lamp.SetLightTypeToCameraLight()
+        lamp.SetPosition(*place)
+        lamp.SetFocalPoint(0, 0, 0)
+        lamp.SetIntensity(strength)
+        renderer.AddLight(lamp)

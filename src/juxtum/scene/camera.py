@@ -6,6 +6,7 @@ from enum import StrEnum
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 
 from juxtum.geometry.arrays import Floats, unit
 from juxtum.geometry.transform import rotation_from_vector
@@ -130,3 +131,21 @@ class Eye:
         offset = self.right * right * before * aspect * change + self.up * up * before * change
         self.camera.SetFocalPoint(*(self.focus + offset))
         self.camera.SetPosition(*(np.array(self.camera.GetPosition()) + offset))
+
+    def matrix(self, aspect: float) -> Floats:
+        """From part coordinates to the screen (4, 4): x and y from -1 to 1."""
+        m = self.camera.GetCompositeProjectionTransformMatrix(aspect, -1, 1)
+        return np.array([[m.GetElement(i, j) for j in range(4)] for i in range(4)])
+
+    def project(self, places: npt.ArrayLike, width: float, height: float) -> Floats:
+        """Screen places (N, 2) in pixels from the top left corner."""
+        points = np.atleast_2d(np.asarray(places, dtype=np.float64))
+        q = np.column_stack([points, np.ones(len(points))]) @ self.matrix(width / max(height, 1)).T
+        q = q[:, :2] / q[:, 3:]
+        return np.column_stack([(q[:, 0] + 1) / 2 * width, (1 - q[:, 1]) / 2 * height])
+
+    def ray(self, x: float, y: float, width: float, height: float) -> tuple[Floats, Floats]:
+        """Two ends of the line of sight through a pixel."""
+        inverse = np.linalg.inv(self.matrix(width / max(height, 1)))
+        ends = [inverse @ np.array([2 * x / width - 1, 1 - 2 * y / height, z, 1.0]) for z in (-1.0, 1.0)]
+        return ends[0][:3] / ends[0][3], ends[1][:3] / ends[1][3]

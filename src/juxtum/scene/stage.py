@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from enum import IntEnum
 from typing import Any
 
@@ -13,12 +12,13 @@ import numpy.typing as npt
 from juxtum.geometry import Plane, RigidTransform
 from juxtum.geometry.arrays import Bools, Floats
 from juxtum.look import LIGHT, Look, rgb
-from juxtum.scene.actors import Shown, line_actor, paint, surface_actor
+from juxtum.scene.actors import Shown, light, line_actor, paint, surface_actor
 from juxtum.scene.camera import Eye, View
 from juxtum.scene.drawables import DENSE, Lines, Surface
 from juxtum.scene.dress import STYLES, UNCUT, UNDRAWN, Style
 from juxtum.scene.offscreen import make_window
 from juxtum.scene.palette import MapScale, colours
+from juxtum.scene.picking import Hit, first_seen
 
 TABLE_SIZE = 512
 """How strongly layers come forward that lie in the same place as nominal or scan."""
@@ -37,15 +37,6 @@ class Detail(IntEnum):
 Actors = tuple[Any, ...]
 
 
-@dataclass(frozen=True, eq=False)
-class Hit:
-    """Where a line of sight met a layer."""
-
-    layer: str
-    place: Floats
-    triangle: int
-
-
 class Stage:
     """Layers of surfaces and lines, a camera, and pictures of them.
 
@@ -61,7 +52,7 @@ class Stage:
         self._window = make_window()
         self._renderer = vtkRenderer()
         self._renderer.GradientBackgroundOn()
-        self._light()
+        light(self._renderer)
         self._window.AddRenderer(self._renderer)
         self._buffer = vtkUnsignedCharArray()
         self._actors: dict[str, tuple[Actors, Actors, Actors]] = {}
@@ -76,19 +67,6 @@ class Stage:
         self.scale = MapScale(-0.2, 0.2)
         self.eye = Eye(self._renderer.GetActiveCamera())
         self.set_look(look)
-
-    def _light(self) -> None:
-        """A main light from upper left behind the eye and a weaker one from the right, both carried by the camera."""
-        from vtkmodules.vtkRenderingCore import vtkLight
-
-        self._renderer.AutomaticLightCreationOff()
-        for place, strength in (((-0.5, 0.8, 1.0), 0.82), ((0.9, 0.1, 0.7), 0.34)):
-            light = vtkLight()
-            light.SetLightTypeToCameraLight()
-            light.SetPosition(*place)
-            light.SetFocalPoint(0, 0, 0)
-            light.SetIntensity(strength)
-            self._renderer.AddLight(light)
 
     def set_look(self, look: Look) -> None:
         """Use other tokens."""
@@ -198,17 +176,15 @@ class Stage:
     @property
     def bounds(self) -> Floats:
         """Lowest and highest corner (2, 3) of the surfaces shown."""
-        boxes = [self._box(name, s) for name, s in self._surfaces.items() if self.shown(name) is not Shown.HIDDEN]
+        boxes = [
+            _box(s, self._placements[name])
+            for name, s in self._surfaces.items()
+            if self.shown(name) is not Shown.HIDDEN
+        ]
         if not boxes:
             return np.array([[-50.0, -50, -50], [50, 50, 50]])
         stacked = np.array(boxes)
         return np.stack([stacked[:, 0].min(0), stacked[:, 1].max(0)])
-
-    def _box(self, name: str, held: Surface) -> Floats:
-        moved = self._placements[name].apply(held.some_points)
-        if len(held.points) < DENSE:
-            return np.stack([moved.min(0), moved.max(0)])
-        return np.stack(list(np.quantile(moved, [0.002, 0.998], axis=0)))
 
     def look_from(self, view: View, aspect: float) -> None:
         """A preset view that shows everything."""
@@ -277,27 +253,13 @@ class Stage:
         self._window.GetRGBACharPixelData(0, 0, width - 1, height - 1, 0, self._buffer)
         return np.ascontiguousarray(vtk_to_numpy(self._buffer).reshape(height, width, 4)[::-1])
 
-    def matrix(self, aspect: float) -> Floats:
-        """From part coordinates to the screen (4, 4): x and y from -1 to 1."""
-        m = self.eye.camera.GetCompositeProjectionTransformMatrix(aspect, -1, 1)
-        return np.array([[m.GetElement(i, j) for j in range(4)] for i in range(4)])
-
     def project(self, places: npt.ArrayLike, width: float, height: float) -> Floats:
         """Screen places (N, 2) in pixels from the top left corner."""
-        points = np.atleast_2d(np.asarray(places, dtype=np.float64))
-        q = np.column_stack([points, np.ones(len(points))]) @ self.matrix(width / max(height, 1)).T
-        q = q[:, :2] / q[:, 3:]
-        return np.column_stack([(q[:, 0] + 1) / 2 * width, (1 - q[:, 1]) / 2 * height])
-
-    def ray(self, x: float, y: float, width: float, height: float) -> tuple[Floats, Floats]:
-        """Two ends of the line of sight through a pixel."""
-        inverse = np.linalg.inv(self.matrix(width / max(height, 1)))
-        ends = [inverse @ np.array([2 * x / width - 1, 1 - 2 * y / height, z, 1.0]) for z in (-1.0, 1.0)]
-        return ends[0][:3] / ends[0][3], ends[1][:3] / ends[1][3]
+        return self.eye.project(places, width, height)
 
     def pick(self, x: float, y: float, width: float, height: float, layers: tuple[str, ...]) -> Hit | None:
         """The nearest of some layers under a pixel, as far as they are shown and not cut away."""
-        start, end = self.ray(x, y, width, height)
+        start, end = self.eye.ray(x, y, width, height)
         hits = [self._hit(name, start, end) for name in layers]
         found = [h for h in hits if h is not None]
         return min(found, key=lambda h: float(np.linalg.norm(h.place - start)), default=None)
@@ -306,23 +268,11 @@ class Stage:
         held = self._surfaces.get(name)
         if held is None or held.caster is None or self.shown(name) is Shown.HIDDEN:
             return None
-        placement = self._placements[name]
-        start, end = placement.inverse.apply(np.stack([start, end]))
-        reach = float(np.linalg.norm(end - start))
-        direction = (end - start) / reach
-        gone = 0.0
-        for _ in range(16):
-            found = held.caster.first_hit(start + gone * direction, direction)
-            if found is None:
-                return None
-            gone = float((found[1] - start) @ direction)
-            if gone > reach:
-                return None
-            spot = placement.apply(found[1][None])[0]
-            if self._clip is None or self._clip.EvaluateFunction(*spot) >= 0:
-                return Hit(name, spot, found[0])
-            gone += 1e-3
-        return None
+        placement, clip = self._placements[name], self._clip
+        seen = first_seen(
+            held.caster, placement, (start, end), lambda spot: clip is None or clip.EvaluateFunction(*spot) >= 0
+        )
+        return None if seen is None else Hit(name, *seen)
 
     def visible(self, places: Floats, layers: tuple[str, ...], clearance: float = 1.5) -> Bools:
         """Which places (N, 3) no layer hides from the eye."""
@@ -345,3 +295,11 @@ def _vtk_matrix(transform: RigidTransform) -> Any:
     matrix = vtkMatrix4x4()
     matrix.DeepCopy(tuple(float(v) for v in transform.matrix.ravel()))
     return matrix
+
+
+def _box(held: Surface, placement: RigidTransform) -> Floats:
+    """Lowest and highest corner (2, 3) of a surface as it is shown; of a dense one without its outermost points."""
+    moved = placement.apply(held.some_points)
+    if len(held.points) < DENSE:
+        return np.stack([moved.min(0), moved.max(0)])
+    return np.stack(list(np.quantile(moved, [0.002, 0.998], axis=0)))

@@ -16,7 +16,7 @@ from juxtum.evaluate.kinds import Kind
 from juxtum.exchange.documents import validation_sentence
 from juxtum.job import Job
 from juxtum.scene.drawables import face_surface
-from juxtum.scene.stage import Hit
+from juxtum.scene.picking import Hit
 from juxtum.wording import tolerance
 
 if TYPE_CHECKING:

@@ -16,7 +16,7 @@ SCANNING = (Way.SCAN, Way.PRACTICE)
 
 def capture_actions(station: CaptureStation) -> tuple[Action, ...]:
     """The scanner first, then the other devices."""
-    return (*_scanner(station), *_others(station))
+    return (*_scanner(station), *_patches(station), *_others(station))
 
 
 def _scanner(station: CaptureStation) -> tuple[Action, ...]:
@@ -27,12 +27,6 @@ def _scanner(station: CaptureStation) -> tuple[Action, ...]:
 
     def has_targets() -> bool:
         return station.planner is not None and bool(station.planner.plan.targets)
-
-    def has_patches() -> bool:
-        return is_live() or (station.session.job.capture is not None and bool(station.session.job.capture.patches))
-
-    def is_done() -> bool:
-        return not is_live() and station.session.job.capture is not None
 
     return (
         Action(
@@ -85,6 +79,22 @@ def _scanner(station: CaptureStation) -> tuple[Action, ...]:
         Action(
             "pause capture", "Pause the scanner, or go on", place, scanner.pause, "Space", "circle-stop", "", is_live
         ),
+    )
+
+
+def _patches(station: CaptureStation) -> tuple[Action, ...]:
+    place, scanner = "Job/Capture/1", station.scanner
+
+    def is_live() -> bool:
+        return station.is_live
+
+    def has_patches() -> bool:
+        return is_live() or (station.session.job.capture is not None and bool(station.session.job.capture.patches))
+
+    def is_done() -> bool:
+        return not is_live() and station.session.job.capture is not None
+
+    return (
         Action("new patch", "New patch", place, scanner.new_patch, "Ctrl+Return", "plus", "", is_live),
         Action(
             "stop patch",

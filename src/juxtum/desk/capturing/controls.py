@@ -9,7 +9,7 @@ from juxtum.capture.patch import State, Zone
 from juxtum.desk.capturing.keeping import with_scan_of_capture
 from juxtum.devices.protocol import Message
 from juxtum.guide.findings import Key
-from juxtum.scene.stage import Hit
+from juxtum.scene.picking import Hit
 
 if TYPE_CHECKING:
     from juxtum.desk.stations.capture import CaptureStation

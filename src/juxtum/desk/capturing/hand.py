@@ -72,7 +72,7 @@ class HandDriver(QObject):
     def point(self, here: QPointF) -> None:
         """Hold the scanner over what is under a place of the stage."""
         assert self.nominal is not None
-        start, end = self._view.stage.ray(here.x(), here.y(), self._view.width(), self._view.height())
+        start, end = self._view.stage.eye.ray(here.x(), here.y(), self._view.width(), self._view.height())
         along = unit(end - start)
         hit = self.nominal.mesh.tree.first_hit(start, along)
         if hit is None:

@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from juxtum.capture.snapshot import Snapshot
 from juxtum.guide.next_actions import NextAction
-from juxtum.scene.stage import Hit
+from juxtum.scene.picking import Hit
 
 if TYPE_CHECKING:
     from juxtum.desk.capturing.hand import HandDriver

@@ -27,7 +27,7 @@ from juxtum.guide.next_actions import NextAction
 from juxtum.plan.planner import Planner
 from juxtum.progress import Progress
 from juxtum.scene.capture_layers import Skin
-from juxtum.scene.stage import Hit
+from juxtum.scene.picking import Hit
 
 FAULTS: tuple[tuple[str, str, dict[str, float]], ...] = (
     ("the device ends", "killed", {}), ("the cable is pulled", "closed", {}), ("it stalls for five seconds", "stalled", {"seconds": 5.0}),

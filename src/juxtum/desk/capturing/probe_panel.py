@@ -20,7 +20,7 @@ from juxtum.guide.next_actions import NextAction
 from juxtum.nominal import FaceKind, Nominal
 from juxtum.plan.holes import find_holes
 from juxtum.progress import Progress
-from juxtum.scene.stage import Hit
+from juxtum.scene.picking import Hit
 
 
 class ProbePanel(CapturePanel):

@@ -111,7 +111,7 @@ class TargetHandles:
         """The place of the part (3,) under a place of the widget."""
         if self.nominal is None:
             return None
-        start, end = self._view.stage.ray(here.x(), here.y(), self._view.width(), self._view.height())
+        start, end = self._view.stage.eye.ray(here.x(), here.y(), self._view.width(), self._view.height())
         direction = (end - start) / np.linalg.norm(end - start)
         hit = self.nominal.mesh.tree.first_hit(start, direction)
         return None if hit is None else hit[1]

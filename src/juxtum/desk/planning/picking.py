@@ -8,7 +8,7 @@ from juxtum.desk.planning.panels import BlindPanel
 from juxtum.desk.planning.topics import Topic
 from juxtum.desk.stage_pointer import Mode
 from juxtum.plan.blind import Finish
-from juxtum.scene.stage import Hit
+from juxtum.scene.picking import Hit
 
 if TYPE_CHECKING:
     from juxtum.desk.stations.plan import PlanStation

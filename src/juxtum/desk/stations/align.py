@@ -19,7 +19,7 @@ from juxtum.job.steps import BestFit, DatumChoice, Datums, Pairs, Rough
 from juxtum.scene.actors import Shown
 from juxtum.scene.drawables import face_surface
 from juxtum.scene.map_layers import MAP_LAYERS
-from juxtum.scene.stage import Hit
+from juxtum.scene.picking import Hit
 
 LETTERS = "ABCDEF"
 

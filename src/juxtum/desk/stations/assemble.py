@@ -20,7 +20,7 @@ from juxtum.job.steps import Fragments, PlaneChoice, Selection, Trim
 from juxtum.scene.actors import Shown
 from juxtum.scene.drawables import plain_surface
 from juxtum.scene.map_layers import MAP_LAYERS
-from juxtum.scene.stage import Hit
+from juxtum.scene.picking import Hit
 
 
 def carried_over_words(kinds: tuple[str, ...]) -> str:

@@ -16,7 +16,7 @@ from juxtum.guide.findings import Key
 from juxtum.guide.next_actions import next_action
 from juxtum.scene.actors import Shown
 from juxtum.scene.map_layers import MAP_LAYERS
-from juxtum.scene.stage import Hit
+from juxtum.scene.picking import Hit
 
 if TYPE_CHECKING:
     from juxtum.desk.desk import Desk

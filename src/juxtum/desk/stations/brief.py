@@ -12,7 +12,7 @@ from juxtum.guide.facts import short, thousands
 from juxtum.guide.findings import Key
 from juxtum.scene.actors import Shown
 from juxtum.scene.map_layers import MAP_LAYERS
-from juxtum.scene.stage import Hit
+from juxtum.scene.picking import Hit
 
 
 class BriefStation(Station):

@@ -25,7 +25,7 @@ from juxtum.plan.planner import Planner
 from juxtum.scene.camera import View
 from juxtum.scene.capture_layers import Skin
 from juxtum.scene.map_layers import MAP_LAYERS
-from juxtum.scene.stage import Hit
+from juxtum.scene.picking import Hit
 
 
 class CaptureStation(Station):

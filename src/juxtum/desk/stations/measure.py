@@ -27,7 +27,7 @@ from juxtum.guide.next_actions import worst_result
 from juxtum.job import Job
 from juxtum.job.steps import GridStep, Measure, ReadingStep
 from juxtum.look import LARGE, SMALL
-from juxtum.scene.stage import Hit
+from juxtum.scene.picking import Hit
 from juxtum.units import parse_length
 from juxtum.wording import DASH, measured, percent, uncertainty
 

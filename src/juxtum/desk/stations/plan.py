@@ -33,7 +33,7 @@ from juxtum.plan.photos import PhotoPlan
 from juxtum.plan.planner import Grounds, Planner
 from juxtum.plan.targets import Target
 from juxtum.progress import Progress
-from juxtum.scene.stage import Hit
+from juxtum.scene.picking import Hit
 
 ON_TARGETS = {"instrument", "mode", "stance", "spacing"}
 """Choices that change what the targets promise."""
