@@ -15,12 +15,12 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from benchmarks.planning import planners
-from juxtum.capture.patch import Patch, State
-from juxtum.capture.photowalk import PhotoWalk, walk_along
-from juxtum.capture.points import Budget, PointStore
-from juxtum.capture.result import write_patch
-from juxtum.capture.run import follow, legs, tell
-from juxtum.capture.session import CaptureSession
+from juxtum.capture.kept.result import write_patch
+from juxtum.capture.live.patch import Patch, State
+from juxtum.capture.live.points import Budget, PointStore
+from juxtum.capture.live.session import CaptureSession
+from juxtum.capture.path.run import follow, legs, tell
+from juxtum.capture.ways.photowalk import PhotoWalk, walk_along
 from juxtum.demo.bodies import body_for, made_body
 from juxtum.demo.job import demo_job
 from juxtum.devices.body import Body, Pose
@@ -34,7 +34,7 @@ from juxtum.geometry import RigidTransform
 from juxtum.instruments.models import Kind, shipped
 from juxtum.job import FileStore
 from juxtum.nominal import Nominal
-from juxtum.plan.photos import PhotoPlan
+from juxtum.plan.photos.photos import PhotoPlan
 from juxtum.plan.planner import Planner
 from juxtum.plan.task import points_of
 
@@ -56,7 +56,7 @@ def planned() -> tuple[Planner, Nominal, Body]:
 
 def live() -> Iterator[str]:
     """How fast the stand-in scans while every frame is taken in and answered with feedback."""
-    from juxtum.capture.snapshot import take_snapshot
+    from juxtum.capture.live.snapshot import take_snapshot
 
     planner, _, body = planned()
     link = DirectLink(HandheldScanner(body, planner.model, 7))

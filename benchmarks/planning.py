@@ -17,14 +17,14 @@ from juxtum.geometry.rays import RayCaster
 from juxtum.job import FileStore
 from juxtum.job.planning import task_of
 from juxtum.nominal import Nominal
-from juxtum.plan.assess import assess
-from juxtum.plan.bundle import adjust, predict, simulate
-from juxtum.plan.ground import Ground
-from juxtum.plan.placer import Placer, grow_well
-from juxtum.plan.places import PlacementRules
+from juxtum.plan.photos.bundle import adjust, predict, simulate
 from juxtum.plan.planner import Grounds, Planner
-from juxtum.plan.targets import snapped
-from juxtum.plan.tracking import track
+from juxtum.plan.targets.assess import assess
+from juxtum.plan.targets.ground import Ground
+from juxtum.plan.targets.placer import Placer, grow_well
+from juxtum.plan.targets.places import PlacementRules
+from juxtum.plan.targets.targets import snapped
+from juxtum.plan.targets.tracking import track
 from juxtum.progress import silent
 
 GOALS = (0.5, 0.7, 0.85)

@@ -15,19 +15,19 @@ import pytest
 from juxtum.align.datums import DatumFeature, datum_points
 from juxtum.align.targets import match_targets
 from juxtum.associate import fit_plane, without_outliers
-from juxtum.capture.coverage import Seen
-from juxtum.capture.dial import Word, read_dial, tone_of, wave_of
-from juxtum.capture.document import CaptureRecord
-from juxtum.capture.next_view import next_view
-from juxtum.capture.patch import State, Zone
-from juxtum.capture.photowalk import PhotoWalk, walk_along
-from juxtum.capture.points import Budget, MemoryFull, PointStore, read_points, write_points
-from juxtum.capture.practice import EXERCISES, debrief, debrief_bars, exercise_of
-from juxtum.capture.probing import Purpose, evaluate, guide, task_for
-from juxtum.capture.result import kept_points, record_of, surface_of, write_patch
-from juxtum.capture.resume import take_up
-from juxtum.capture.run import follow, legs, run_by_itself, tell
-from juxtum.capture.session import CaptureSession
+from juxtum.capture.kept.document import CaptureRecord
+from juxtum.capture.kept.result import kept_points, record_of, surface_of, write_patch
+from juxtum.capture.kept.resume import take_up
+from juxtum.capture.live.coverage import Seen
+from juxtum.capture.live.dial import Word, read_dial, tone_of, wave_of
+from juxtum.capture.live.next_view import next_view
+from juxtum.capture.live.patch import State, Zone
+from juxtum.capture.live.points import Budget, MemoryFull, PointStore, read_points, write_points
+from juxtum.capture.live.session import CaptureSession
+from juxtum.capture.path.run import follow, legs, run_by_itself, tell
+from juxtum.capture.ways.photowalk import PhotoWalk, walk_along
+from juxtum.capture.ways.practice import EXERCISES, debrief, debrief_bars, exercise_of
+from juxtum.capture.ways.probing import Purpose, evaluate, guide, task_for
 from juxtum.demo.bodies import body_for, made_body
 from juxtum.demo.capture import with_capture
 from juxtum.demo.job import FACES, datum_step, demo_job

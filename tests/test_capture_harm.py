@@ -12,8 +12,8 @@ from PyQt6.QtWidgets import QApplication
 
 from hand import Hand, close, opened
 from helpers import write_bracket
-from juxtum.capture.session import CaptureSession
-from juxtum.capture.snapshot import take_snapshot
+from juxtum.capture.live.session import CaptureSession
+from juxtum.capture.live.snapshot import take_snapshot
 from juxtum.cli import main
 from juxtum.demo.job import demo_job
 from juxtum.desk.capturing.driver import CaptureDriver, Connection

@@ -10,13 +10,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.stats import chi2
 
-from juxtum.capture.coverage import Coverage, Seen, make_cells
-from juxtum.capture.frames import read_frame
-from juxtum.capture.next_view import missing_patches, next_view, pose_of
-from juxtum.capture.patch import State
-from juxtum.capture.route import Stop, frames_at_stop, hands, path, tracked_poses
-from juxtum.capture.surface import finest_spacing, make_surface
-from juxtum.capture.traying import scan_tray
+from juxtum.capture.kept.surface import finest_spacing, make_surface
+from juxtum.capture.live.coverage import Coverage, Seen, make_cells
+from juxtum.capture.live.frames import read_frame
+from juxtum.capture.live.next_view import missing_patches, next_view, pose_of
+from juxtum.capture.live.patch import State
+from juxtum.capture.path.route import Stop, frames_at_stop, hands, path, tracked_poses
+from juxtum.capture.ways.traying import scan_tray
 from juxtum.demo.capture import with_capture
 from juxtum.demo.job import FACES, demo_job
 from juxtum.demo.world import nominal_path
@@ -39,9 +39,9 @@ from juxtum.job.planning import task_of
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import BlindSpot, Cause, Method
 from juxtum.plan.planner import Grounds, Planner, expected_coverage
+from juxtum.plan.targets.views import Stance
 from juxtum.plan.task import whole_part
 from juxtum.plan.tray import plan_tray
-from juxtum.plan.views import Stance
 from juxtum.scene.capture_layers import LAYERS, coverage_surfaces, make_skin
 from test_devices import MODEL, over, plate
 

@@ -7,14 +7,14 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from juxtum.capture.coverage import Seen
-from juxtum.capture.document import CapturedPatch, CaptureRecord
-from juxtum.capture.loop import SECTORS, Loop, loop_of
-from juxtum.capture.practice import closing_error
-from juxtum.capture.resume import check_device
-from juxtum.capture.run import run_by_itself, station_at, tell
-from juxtum.capture.session import CaptureSession
-from juxtum.capture.turning import TurnRun
+from juxtum.capture.kept.document import CapturedPatch, CaptureRecord
+from juxtum.capture.kept.resume import check_device
+from juxtum.capture.live.coverage import Seen
+from juxtum.capture.live.session import CaptureSession
+from juxtum.capture.path.loop import SECTORS, Loop, loop_of
+from juxtum.capture.path.run import run_by_itself, station_at, tell
+from juxtum.capture.ways.practice import closing_error
+from juxtum.capture.ways.turning import TurnRun
 from juxtum.demo.bodies import body_for
 from juxtum.demo.job import demo_job
 from juxtum.devices.head import StructuredLightHead

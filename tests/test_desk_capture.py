@@ -12,7 +12,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QCheckBox, QComboBox, QLabel, QLineEdit, QToolButton, QWidget
 
 from hand import Hand, Walk, opened_demo
-from juxtum.capture.patch import State
+from juxtum.capture.live.patch import State
 from juxtum.devices.link import Link
 from juxtum.devices.protocol import DeviceError, Message
 from juxtum.guide.findings import Key

@@ -37,9 +37,9 @@ from juxtum.instruments.models import Kind, shipped
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import Finish
 from juxtum.plan.holes import Hole
-from juxtum.plan.reach import reach_of
-from juxtum.plan.targets import Target
-from juxtum.plan.views import Stance
+from juxtum.plan.targets.reach import reach_of
+from juxtum.plan.targets.targets import Target
+from juxtum.plan.targets.views import Stance
 
 pytestmark = pytest.mark.quick
 
@@ -278,7 +278,7 @@ def test_the_probe_is_compensated_and_late_by_little() -> None:
 
 
 def test_overlap_puts_right_what_the_turntable_gets_wrong(nominal: Nominal) -> None:
-    from juxtum.capture.turns import TurnedShots
+    from juxtum.capture.ways.turns import TurnedShots
 
     head = StructuredLightHead(Body.of(nominal, Stance.TABLE), shipped(Kind.HEAD), seed=3)
     head.is_calibrated = False

@@ -27,11 +27,11 @@ from juxtum.instruments.models import (
 from juxtum.job import FileStore
 from juxtum.job.planning import task_of
 from juxtum.nominal import Nominal
-from juxtum.plan.effort import estimate
+from juxtum.plan.cost.effort import estimate
+from juxtum.plan.cost.spacing import finest_that_fits, price_spacings, spacing_needs
 from juxtum.plan.holes import find_holes, thickness
-from juxtum.plan.shape import alignment_spread, shape_hold
-from juxtum.plan.spacing import finest_that_fits, price_spacings, spacing_needs
 from juxtum.plan.suitability import Fitness, FitnessLimits, SuitabilityTable, chain_chart, suitability
+from juxtum.plan.targets.shape import alignment_spread, shape_hold
 from juxtum.plan.task import Aim, Task, whole_part
 
 HAND = shipped(Kind.HANDHELD)

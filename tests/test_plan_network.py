@@ -16,10 +16,10 @@ from juxtum.instruments.models import Camera, Kind, shipped
 from juxtum.job import FileStore
 from juxtum.job.planning import task_of
 from juxtum.nominal import Nominal
-from juxtum.plan.bars import lay_bars
-from juxtum.plan.bundle import Lens, Photos, adjust, predict, simulate
-from juxtum.plan.photos import NetworkWish, PhotoPlan, plan_photos
-from juxtum.plan.walk import check_photo, largest_angles, target_table
+from juxtum.plan.photos.bars import lay_bars
+from juxtum.plan.photos.bundle import Lens, Photos, adjust, predict, simulate
+from juxtum.plan.photos.photos import NetworkWish, PhotoPlan, plan_photos
+from juxtum.plan.photos.walk import check_photo, largest_angles, target_table
 
 PHOTO = shipped(Kind.PHOTO)
 

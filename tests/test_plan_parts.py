@@ -27,9 +27,9 @@ from juxtum.plan.cautions import DEFER, cautions
 from juxtum.plan.document import Plan, PlannedTarget
 from juxtum.plan.planner import Grounds, Planner, default_plan, expected_coverage, tracked_coverage
 from juxtum.plan.rough_part import part_from_scan
-from juxtum.plan.targets import Target, sticking_order
+from juxtum.plan.targets.targets import Target, sticking_order
+from juxtum.plan.targets.views import Stance, make_patches
 from juxtum.plan.task import whole_part
-from juxtum.plan.views import Stance, make_patches
 from juxtum.progress import Progress
 from juxtum.report.plan_result import effort_document, suitability_document, targets_document
 from juxtum.report.setup_sheet import take_sheet_pictures, targets_table, write_setup_sheet

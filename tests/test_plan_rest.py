@@ -18,14 +18,14 @@ from juxtum.job import FileStore
 from juxtum.job.planning import task_of
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import Cause, Finish, Method, blind_spots, finishes_of, methods
-from juxtum.plan.ground import Ground, make_ground
-from juxtum.plan.reach import reach_of
-from juxtum.plan.schedule import Work, clock, parse_clock, schedule
+from juxtum.plan.cost.schedule import Work, clock, parse_clock, schedule
 from juxtum.plan.stations import Obstacle, cage_places, in_volume, plan_stations
+from juxtum.plan.targets.ground import Ground, make_ground
+from juxtum.plan.targets.reach import reach_of
+from juxtum.plan.targets.views import Spots, Stance
 from juxtum.plan.task import Task, whole_part
 from juxtum.plan.tray import plan_tray
 from juxtum.plan.turntable import OVERLAP, plan_turntable, symmetry_warnings
-from juxtum.plan.views import Spots, Stance
 
 HAND, TRACKED, HEAD, CABINET = (shipped(k) for k in (Kind.HANDHELD, Kind.TRACKED, Kind.HEAD, Kind.CABINET))
 

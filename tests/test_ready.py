@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from juxtum.capture.calibrating import (
+from juxtum.capture.calibration.calibrating import (
     CalibrationKind,
     HandPose,
     bar_requests,
@@ -21,7 +21,7 @@ from juxtum.capture.calibrating import (
     request,
     solve_board,
 )
-from juxtum.capture.calibrating_others import correction_of, poses_of, requests_of, solve
+from juxtum.capture.calibration.calibrating_others import correction_of, poses_of, requests_of, solve
 from juxtum.demo.job import demo_job
 from juxtum.devices.body import Body
 from juxtum.devices.handheld import HandheldScanner
@@ -42,9 +42,9 @@ from juxtum.logbook.book import Entry
 from juxtum.logbook.go_list import go_list, is_go
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import Finish
+from juxtum.plan.cost.preparing import coat_window, soak_minutes, surface_advice
 from juxtum.plan.planner import Grounds, Planner
-from juxtum.plan.preparing import coat_window, soak_minutes, surface_advice
-from juxtum.plan.views import Stance
+from juxtum.plan.targets.views import Stance
 from test_devices import plate
 
 MODEL = shipped(Kind.HANDHELD)

@@ -11,13 +11,13 @@ from typing import Any
 
 import numpy as np
 
-from juxtum.capture.document import CaptureRecord
-from juxtum.capture.photowalk import begin_walk, map_rows, walk_along
-from juxtum.capture.points import capture_memory
-from juxtum.capture.result import points_of, record_of, surface_of, write_patch
-from juxtum.capture.run import run_by_itself, tell
-from juxtum.capture.session import CaptureSession
-from juxtum.capture.turning import begin_turns
+from juxtum.capture.kept.document import CaptureRecord
+from juxtum.capture.kept.result import points_of, record_of, surface_of, write_patch
+from juxtum.capture.live.points import capture_memory
+from juxtum.capture.live.session import CaptureSession
+from juxtum.capture.path.run import run_by_itself, tell
+from juxtum.capture.ways.photowalk import begin_walk, map_rows, walk_along
+from juxtum.capture.ways.turning import begin_turns
 from juxtum.cli.planning import open_part
 from juxtum.cli.progress import end_progress, show_progress
 from juxtum.devices.kinds import DeviceKind, make_stand_in
@@ -46,7 +46,7 @@ MAX_PLAN_BYTES = 64 * 1024**2
 
 def capture(options: argparse.Namespace) -> int:
     """`juxtum capture NOMINAL`."""
-    from juxtum.capture import others
+    from juxtum.capture.ways import others
 
     files = FileStore()
     job = open_part(options.nominal, files, options.nominal_unit)

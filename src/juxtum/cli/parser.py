@@ -234,7 +234,7 @@ def _band(text: str) -> tuple[float, float]:
 
 
 def _clock(text: str) -> str:
-    from juxtum.plan.schedule import parse_clock
+    from juxtum.plan.cost.schedule import parse_clock
 
     try:
         parse_clock(text)

@@ -29,8 +29,8 @@ from juxtum.plan.document import Plan
 from juxtum.plan.planner import Grounds, Planner, default_plan, with_expectation
 from juxtum.plan.rough_part import part_from_scan
 from juxtum.plan.suitability import Fitness, chain_chart
+from juxtum.plan.targets.views import Stance
 from juxtum.plan.task import whole_part
-from juxtum.plan.views import Stance
 from juxtum.report import plan_result as results
 from juxtum.report.writer import check_folder
 from juxtum.units import Unit

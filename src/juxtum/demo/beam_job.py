@@ -10,7 +10,7 @@ from juxtum.job.document import usual_alignment, usual_cleaning
 from juxtum.job.roles import inputs_of
 from juxtum.job.steps import DatumChoice, Datums, Decide, Measure, Step
 from juxtum.plan.document import Plan
-from juxtum.plan.views import Stance
+from juxtum.plan.targets.views import Stance
 
 FACES = {"near hinge bore": 62, "near hinge side": 45, "first seat": 79, "middle seat": 80, "far seat": 81}
 FACES |= {"gusset hole": 52, "grease hole": 65, "far hinge bore": 78}

@@ -23,9 +23,9 @@ from juxtum.instruments.coats import COATS
 from juxtum.job.files import content_hash
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import Finish
+from juxtum.plan.cost.preparing import RUB_MARGIN
 from juxtum.plan.document import Plan
-from juxtum.plan.preparing import RUB_MARGIN
-from juxtum.plan.targets import Target
+from juxtum.plan.targets.targets import Target
 
 FINE = TessellationRule(0.006, 0.08)
 """Chords of the made part that no scanner notices."""

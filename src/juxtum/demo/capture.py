@@ -9,10 +9,10 @@ import shutil
 from importlib.resources import files as resources
 from pathlib import Path
 
-from juxtum.capture.document import CaptureRecord
-from juxtum.capture.result import record_of, write_patch
-from juxtum.capture.run import run_by_itself
-from juxtum.capture.session import CaptureSession
+from juxtum.capture.kept.document import CaptureRecord
+from juxtum.capture.kept.result import record_of, write_patch
+from juxtum.capture.live.session import CaptureSession
+from juxtum.capture.path.run import run_by_itself
 from juxtum.demo.bodies import body_for
 from juxtum.devices.handheld import HandheldScanner
 from juxtum.devices.link import DirectLink

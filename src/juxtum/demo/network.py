@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from juxtum.plan.bundle import BarTie, Lens, Network, Photos, Rays
+from juxtum.plan.photos.bundle import BarTie, Lens, Network, Photos, Rays
 
 LENS = Lens(24.0, (0.03, -0.02), (-1e-4, 1e-7))
 NOISE = 0.00054

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Protocol
 
-from juxtum.capture.snapshot import Snapshot
+from juxtum.capture.live.snapshot import Snapshot
 from juxtum.desk.controls import StageControls
 from juxtum.desk.session import Session
 from juxtum.desk.stage_view import StageView

@@ -15,8 +15,8 @@ from juxtum.geometry.rays import RayCaster
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import Finish
 from juxtum.plan.holes import Hole, find_holes
-from juxtum.plan.targets import Target
-from juxtum.plan.views import Stance, standing
+from juxtum.plan.targets.targets import Target
+from juxtum.plan.targets.views import Stance, standing
 
 TABLE = 0
 """Number of the face that every point of the table has."""

@@ -13,9 +13,9 @@ from juxtum.devices.standin import StandIn
 from juxtum.geometry.arrays import Floats, frozen
 from juxtum.geometry.kdtree import kd_tree
 from juxtum.instruments.models import InstrumentModel
-from juxtum.plan import _bundle_rows as rows
-from juxtum.plan.bundle import BarTie, Lens, Network, Photos, Rays
-from juxtum.plan.photos import PhotoPlan
+from juxtum.plan.photos import _bundle_rows as rows
+from juxtum.plan.photos.bundle import BarTie, Lens, Network, Photos, Rays
+from juxtum.plan.photos.photos import PhotoPlan
 
 BY_HAND = 3.0
 """A target stuck within this of its planned place is that target, mm."""

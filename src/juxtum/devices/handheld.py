@@ -21,7 +21,7 @@ from juxtum.geometry.arrays import Floats, Ints
 from juxtum.geometry.kdtree import kd_tree
 from juxtum.geometry.transform import rotation_from_vector
 from juxtum.instruments.models import InstrumentModel, Mode, TargetNeeds
-from juxtum.plan.targets import Target
+from juxtum.plan.targets.targets import Target
 
 JUMP_CHANCE = 0.06
 """Of a frame whose pattern is weak."""

@@ -10,7 +10,7 @@ from juxtum.devices.body import TABLE, Body, Pose, Scene
 from juxtum.devices.surface import BLOOM_SHIFT, finishes_at, light_back, noise_of
 from juxtum.geometry.arrays import Bools, Floats, Ints
 from juxtum.instruments.models import Mode
-from juxtum.plan.reach import beside, reach_of
+from juxtum.plan.targets.reach import beside, reach_of
 
 SPECKLE = 3e-4
 """Share of points that lie anywhere within a millimetre or two."""

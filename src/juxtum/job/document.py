@@ -7,7 +7,7 @@ from typing import Annotated, Literal, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-from juxtum.capture.document import CaptureRecord
+from juxtum.capture.kept.document import CaptureRecord
 from juxtum.errors import JobError
 from juxtum.evaluate.kinds import KINDS, Kind, Profile
 from juxtum.exchange.inputfile import InputFile

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from juxtum.capture.document import CaptureRecord
+from juxtum.capture.kept.document import CaptureRecord
 from juxtum.instruments import Circumstances, Coating, Environment, Instrument, Origin
 from juxtum.instruments.models import shipped_instruments
 from juxtum.job.document import Job

@@ -9,13 +9,13 @@ from datetime import datetime
 from enum import StrEnum
 from typing import TYPE_CHECKING
 
-from juxtum.capture.calibrating import order_for
+from juxtum.capture.calibration.calibrating import order_for
 from juxtum.instruments.coats import COATS
 from juxtum.instruments.models import InstrumentModel
 from juxtum.job import Job
 from juxtum.job.readiness import Policy
+from juxtum.plan.cost.preparing import soak_minutes
 from juxtum.plan.planner import Planner
-from juxtum.plan.preparing import soak_minutes
 
 if TYPE_CHECKING:
     from juxtum.logbook.tables import CalibrationRow

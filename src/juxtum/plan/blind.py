@@ -10,9 +10,9 @@ import numpy as np
 
 from juxtum.instruments.models import InstrumentModel, Mode
 from juxtum.nominal import Nominal
-from juxtum.plan.ground import Ground
 from juxtum.plan.holes import Hole, find_holes
-from juxtum.plan.reach import reach_of
+from juxtum.plan.targets.ground import Ground
+from juxtum.plan.targets.reach import reach_of
 from juxtum.plan.task import Task
 
 RIM = 1.0

@@ -9,8 +9,8 @@ from pydantic import Field
 
 from juxtum.instruments.models import Document, InstrumentModel, Kind, Positive, shipped
 from juxtum.plan.blind import Finish
-from juxtum.plan.targets import Target
-from juxtum.plan.views import Stance
+from juxtum.plan.targets.targets import Target
+from juxtum.plan.targets.views import Stance
 
 Finite = Annotated[float, Field(allow_inf_nan=False)]
 Triple = tuple[Finite, Finite, Finite]

@@ -12,24 +12,24 @@ from juxtum.geometry.arrays import Bools, Floats
 from juxtum.instruments.coats import COATS
 from juxtum.instruments.models import InstrumentModel, Kind, Mode, shipped
 from juxtum.nominal import Nominal
-from juxtum.plan.assess import Assessment, assess
 from juxtum.plan.blind import BlindSpot, Cause, Method, blind_spots
+from juxtum.plan.cost.effort import Effort, estimate
+from juxtum.plan.cost.schedule import Schedule, Work, machine_memory, parse_clock, schedule
+from juxtum.plan.cost.spacing import SpacingPrice, finest_that_fits, price_spacings
 from juxtum.plan.document import Expected, Plan, PlannedPose
-from juxtum.plan.effort import Effort, estimate
-from juxtum.plan.ground import Ground, make_ground
-from juxtum.plan.photos import NetworkWish, PhotoPlan, plan_photos
-from juxtum.plan.places import PlacementRules, rules_for
-from juxtum.plan.schedule import Schedule, Work, machine_memory, parse_clock, schedule
-from juxtum.plan.schools import MINUTES_EACH, SchoolResult, compare_schools
-from juxtum.plan.spacing import SpacingPrice, finest_that_fits, price_spacings
+from juxtum.plan.photos.photos import NetworkWish, PhotoPlan, plan_photos
 from juxtum.plan.stations import Obstacle, StationPlan, plan_stations
 from juxtum.plan.suitability import SuitabilityTable, suitability
-from juxtum.plan.targets import Target, improve_targets, place_targets
+from juxtum.plan.targets.assess import Assessment, assess
+from juxtum.plan.targets.ground import Ground, make_ground
+from juxtum.plan.targets.places import PlacementRules, rules_for
+from juxtum.plan.targets.schools import MINUTES_EACH, SchoolResult, compare_schools
+from juxtum.plan.targets.targets import Target, improve_targets, place_targets
+from juxtum.plan.targets.views import Stance, Views
+from juxtum.plan.targets.watch import watched
 from juxtum.plan.task import Task, area_of
 from juxtum.plan.tray import TrayPlan, plan_tray
 from juxtum.plan.turntable import TurntablePlan, plan_turntable
-from juxtum.plan.views import Stance, Views
-from juxtum.plan.watch import watched
 from juxtum.progress import Progress, silent
 
 HEAVY = 40.0

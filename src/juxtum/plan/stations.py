@@ -10,7 +10,7 @@ from juxtum.errors import InputError
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen, unit
 from juxtum.geometry.rays import RayCaster
 from juxtum.instruments.models import TrackerNeeds
-from juxtum.plan.ground import Ground
+from juxtum.plan.targets.ground import Ground
 from juxtum.progress import Progress, silent
 
 CAGE_BEHIND = 60.0

@@ -15,11 +15,11 @@ from juxtum.evaluate.tiles import TILE
 from juxtum.evaluate.uncertainty import Budget, Chain, Sampling
 from juxtum.instruments.models import ErrorChain, InstrumentModel, Kind, Mode
 from juxtum.nominal import Nominal
-from juxtum.plan.effort import estimate
+from juxtum.plan.cost.effort import estimate
+from juxtum.plan.cost.spacing import spacing_needs
 from juxtum.plan.holes import Hole, find_holes
-from juxtum.plan.reach import reach_of
-from juxtum.plan.shape import ShapeHold, alignment_spread, shape_hold
-from juxtum.plan.spacing import spacing_needs
+from juxtum.plan.targets.reach import reach_of
+from juxtum.plan.targets.shape import ShapeHold, alignment_spread, shape_hold
 from juxtum.plan.task import Task, area_of, points_of
 
 PROBED_POINTS = 15

@@ -14,9 +14,9 @@ from juxtum.geometry.rays import RayCaster
 from juxtum.geometry.transform import rotation_from_vector
 from juxtum.instruments.models import InstrumentModel, Mode
 from juxtum.nominal import Nominal
-from juxtum.plan.reach import beside
+from juxtum.plan.targets.reach import beside
+from juxtum.plan.targets.views import Patches, Spots, Views, make_patches, seen_from
 from juxtum.plan.task import Task
-from juxtum.plan.views import Patches, Spots, Views, make_patches, seen_from
 from juxtum.progress import Progress, silent
 
 FINE = 180

@@ -8,17 +8,17 @@ from typing import Any
 
 import numpy as np
 
-from juxtum.plan.assess import Assessment, weakest_place
 from juxtum.plan.blind import BlindSpot, methods
-from juxtum.plan.photos import PhotoPlan
+from juxtum.plan.cost.spacing import SpacingPrice, spacing_needs
+from juxtum.plan.photos.photos import PhotoPlan
+from juxtum.plan.photos.walk import check_walk, incidences, target_table
 from juxtum.plan.planner import EffortPlan, Planner, tracked_coverage
-from juxtum.plan.schools import SchoolResult
-from juxtum.plan.spacing import SpacingPrice, spacing_needs
 from juxtum.plan.stations import StationPlan
 from juxtum.plan.suitability import ChainChart, SuitabilityTable
+from juxtum.plan.targets.assess import Assessment, weakest_place
+from juxtum.plan.targets.schools import SchoolResult
 from juxtum.plan.tray import TrayPlan
 from juxtum.plan.turntable import TurntablePlan
-from juxtum.plan.walk import check_walk, incidences, target_table
 
 SCHEMA = "juxtum-plan-1"
 

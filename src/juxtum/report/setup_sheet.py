@@ -16,11 +16,11 @@ from juxtum.exchange.writing import write_atomically
 from juxtum.instruments.models import Kind, shipped
 from juxtum.job import Job
 from juxtum.look import LIGHT
-from juxtum.plan.bars import lay_bars
 from juxtum.plan.cautions import cautions
-from juxtum.plan.marking import ruler_marks
+from juxtum.plan.photos.bars import lay_bars
 from juxtum.plan.planner import Planner
-from juxtum.plan.targets import Target
+from juxtum.plan.targets.marking import ruler_marks
+from juxtum.plan.targets.targets import Target
 from juxtum.report import drawing as d
 from juxtum.scene.camera import View
 from juxtum.scene.drawables import nominal_edges, nominal_surface

@@ -7,8 +7,8 @@ import numpy as np
 from juxtum.geometry import TriangleMesh
 from juxtum.geometry.arrays import Bools, Floats, Ints
 from juxtum.nominal import Nominal
+from juxtum.plan.targets.views import Patches
 from juxtum.plan.tray import TrayPlan
-from juxtum.plan.views import Patches
 from juxtum.scene.drawables import Lines, Surface, plain_surface, segments
 
 BANDS = (

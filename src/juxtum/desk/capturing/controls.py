@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import partial
 from typing import TYPE_CHECKING
 
-from juxtum.capture.patch import State, Zone
+from juxtum.capture.live.patch import State, Zone
 from juxtum.desk.capturing.keeping import with_scan_of_capture
 from juxtum.devices.protocol import Message
 from juxtum.guide.findings import Key

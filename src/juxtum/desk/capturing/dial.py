@@ -8,9 +8,9 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
-from juxtum.capture.dial import DialReading
-from juxtum.capture.patch import State
-from juxtum.capture.snapshot import Snapshot
+from juxtum.capture.live.dial import DialReading
+from juxtum.capture.live.patch import State
+from juxtum.capture.live.snapshot import Snapshot
 from juxtum.desk.style import colour, font
 
 SWEEP = 270.0

@@ -13,10 +13,10 @@ from typing import TypeVar
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from juxtum.capture.next_view import NextView, next_view
-from juxtum.capture.run import itinerary, send, set_mode, tell
-from juxtum.capture.session import CaptureSession
-from juxtum.capture.snapshot import take_snapshot
+from juxtum.capture.live.next_view import NextView, next_view
+from juxtum.capture.live.session import CaptureSession
+from juxtum.capture.live.snapshot import take_snapshot
+from juxtum.capture.path.run import itinerary, send, set_mode, tell
 from juxtum.devices.body import Pose
 from juxtum.devices.link import DeviceProcess, Link
 from juxtum.devices.patterns import FRAMES

@@ -6,8 +6,8 @@ from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
-from juxtum.capture.patch import State
-from juxtum.capture.snapshot import Snapshot
+from juxtum.capture.live.patch import State
+from juxtum.capture.live.snapshot import Snapshot
 from juxtum.desk.capturing.dial import StandOffDial
 from juxtum.desk.stage_view import StageView
 from juxtum.desk.style import colour, font

@@ -8,7 +8,7 @@ import numpy as np
 from PyQt6.QtCore import QEvent, QObject, QPointF, QRectF, Qt
 from PyQt6.QtGui import QBrush, QMouseEvent, QPainter, QPen, QWheelEvent
 
-from juxtum.capture.snapshot import Snapshot
+from juxtum.capture.live.snapshot import Snapshot
 from juxtum.desk.stage_view import StageView
 from juxtum.desk.style import THEME, colour, font
 from juxtum.devices.body import Pose

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 from datetime import datetime
 
-from juxtum.capture.document import CaptureRecord
-from juxtum.capture.result import kept_points, record_of, surface_of, write_patch
-from juxtum.capture.session import CaptureSession
+from juxtum.capture.kept.document import CaptureRecord
+from juxtum.capture.kept.result import kept_points, record_of, surface_of, write_patch
+from juxtum.capture.live.session import CaptureSession
 from juxtum.exchange.inputfile import InputFile
 from juxtum.exchange.meshes import write_ply
 from juxtum.exchange.writing import as_file_name, write_atomically

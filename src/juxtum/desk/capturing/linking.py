@@ -6,10 +6,10 @@ from collections.abc import Callable
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from juxtum.capture.document import CaptureRecord
-from juxtum.capture.points import capture_memory
-from juxtum.capture.resume import check_device, take_up
-from juxtum.capture.session import CaptureSession
+from juxtum.capture.kept.document import CaptureRecord
+from juxtum.capture.kept.resume import check_device, take_up
+from juxtum.capture.live.points import capture_memory
+from juxtum.capture.live.session import CaptureSession
 from juxtum.desk.capturing.driver import CaptureDriver, Connection
 from juxtum.desk.capturing.hosting import Hosting
 from juxtum.desk.capturing.keeping import Keeper, captured

@@ -6,8 +6,8 @@ import time
 
 import numpy as np
 
-from juxtum.capture.session import CaptureSession
-from juxtum.capture.snapshot import Snapshot
+from juxtum.capture.live.session import CaptureSession
+from juxtum.capture.live.snapshot import Snapshot
 from juxtum.desk.stage_view import StageView
 from juxtum.scene.capture_layers import LAYERS, Skin, coverage_surfaces, make_skin
 

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
-from juxtum.capture.snapshot import Snapshot
+from juxtum.capture.live.snapshot import Snapshot
 from juxtum.guide.next_actions import NextAction
 from juxtum.scene.picking import Hit
 

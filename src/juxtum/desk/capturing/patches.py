@@ -5,7 +5,7 @@ from __future__ import annotations
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem
 
-from juxtum.capture.snapshot import PatchRow
+from juxtum.capture.live.snapshot import PatchRow
 from juxtum.guide.facts import thousands
 
 COLUMNS = ("No.", "Points", "Time", "Held", "")

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import numpy as np
 
-from juxtum.capture.photowalk import PhotoWalk, begin_walk, map_rows, walk_along
+from juxtum.capture.ways.photowalk import PhotoWalk, begin_walk, map_rows, walk_along
 from juxtum.desk.capturing.driver import Connection
 from juxtum.desk.capturing.panel import CapturePanel
 from juxtum.desk.widgets import Facts, button, label, row
 from juxtum.devices.kinds import DeviceKind
 from juxtum.geometry.arrays import Bools
 from juxtum.guide.next_actions import NextAction
-from juxtum.plan.bundle import Adjusted, BarTie
+from juxtum.plan.photos.bundle import Adjusted, BarTie
 from juxtum.progress import Progress
 from juxtum.scene.plan_layers import camera_lines
 

@@ -8,10 +8,10 @@ from datetime import datetime
 import numpy as np
 from PyQt6.QtWidgets import QLineEdit
 
-from juxtum.capture.points import capture_memory
-from juxtum.capture.practice import EXERCISES, Debrief, body_for_exercise, debrief, debrief_bars, exercise_of
-from juxtum.capture.session import CaptureSession
-from juxtum.capture.snapshot import Snapshot
+from juxtum.capture.live.points import capture_memory
+from juxtum.capture.live.session import CaptureSession
+from juxtum.capture.live.snapshot import Snapshot
+from juxtum.capture.ways.practice import EXERCISES, Debrief, body_for_exercise, debrief, debrief_bars, exercise_of
 from juxtum.desk.capturing.dial import StandOffDial
 from juxtum.desk.capturing.driver import Connection
 from juxtum.desk.capturing.floor import clock

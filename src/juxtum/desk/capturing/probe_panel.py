@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from juxtum.capture.others import located
-from juxtum.capture.probing import ProbedFeature, ProbeTask, evaluate, guide, task_for
+from juxtum.capture.ways.others import located
+from juxtum.capture.ways.probing import ProbedFeature, ProbeTask, evaluate, guide, task_for
 from juxtum.desk.capturing.driver import Connection
 from juxtum.desk.capturing.panel import CapturePanel
 from juxtum.desk.overlays import Pin

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QCheckBox
 
-from juxtum.capture.patch import State
-from juxtum.capture.snapshot import Snapshot
+from juxtum.capture.live.patch import State
+from juxtum.capture.live.snapshot import Snapshot
 from juxtum.desk.capturing.dial import StandOffDial
 from juxtum.desk.capturing.floor import clock
 from juxtum.desk.capturing.panel import CapturePanel

@@ -7,7 +7,7 @@ from typing import Any
 
 from PyQt6.QtCore import QBuffer, QByteArray, QIODevice, QObject
 
-from juxtum.capture.dial import Tone, wave_of
+from juxtum.capture.live.dial import Tone, wave_of
 
 RATE = 22_050
 PIECE = 0.18

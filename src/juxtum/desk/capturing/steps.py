@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from juxtum.capture.patch import State
+from juxtum.capture.live.patch import State
 from juxtum.guide.next_actions import NextAction
 
 if TYPE_CHECKING:

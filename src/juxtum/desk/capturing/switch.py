@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QWidget
 
-from juxtum.capture.snapshot import Snapshot
+from juxtum.capture.live.snapshot import Snapshot
 from juxtum.desk.capturing.floor import FloorView
 from juxtum.desk.layout import Layout
 from juxtum.desk.session import Session

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from juxtum.capture.document import CaptureRecord
-from juxtum.capture.points import capture_memory
-from juxtum.capture.resume import TURNED, check_device
-from juxtum.capture.snapshot import Snapshot, take_snapshot
-from juxtum.capture.turning import TurnRun, begin_turns
+from juxtum.capture.kept.document import CaptureRecord
+from juxtum.capture.kept.resume import TURNED, check_device
+from juxtum.capture.live.points import capture_memory
+from juxtum.capture.live.snapshot import Snapshot, take_snapshot
+from juxtum.capture.ways.turning import TurnRun, begin_turns
 from juxtum.desk.capturing.driver import Connection
 from juxtum.desk.capturing.keeping import Keeper
 from juxtum.desk.capturing.painting import skin_of

@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING
 import numpy as np
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
-from juxtum.capture.run import station_at
-from juxtum.capture.session import CaptureSession
-from juxtum.capture.snapshot import Snapshot
-from juxtum.capture.tracker_stations import TrackerStations
+from juxtum.capture.live.session import CaptureSession
+from juxtum.capture.live.snapshot import Snapshot
+from juxtum.capture.path.run import station_at
+from juxtum.capture.path.tracker_stations import TrackerStations
 from juxtum.desk.stage_view import StageView
 from juxtum.desk.widgets import button, combo, form, row
 from juxtum.instruments.models import Kind

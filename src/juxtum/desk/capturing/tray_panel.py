@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from juxtum.capture.points import write_points
-from juxtum.capture.traying import TrayScan, scan_tray
+from juxtum.capture.live.points import write_points
+from juxtum.capture.ways.traying import TrayScan, scan_tray
 from juxtum.desk.capturing.panel import CapturePanel
 from juxtum.desk.widgets import Facts, button, label, row
 from juxtum.devices.kinds import DeviceKind

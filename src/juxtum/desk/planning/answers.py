@@ -10,7 +10,7 @@ from juxtum.desk.planning.topics import Topic
 from juxtum.desk.session import Session
 from juxtum.errors import Cancelled, JuxtumError
 from juxtum.plan.planner import Planner
-from juxtum.plan.schools import SchoolResult
+from juxtum.plan.targets.schools import SchoolResult
 from juxtum.progress import Progress
 
 

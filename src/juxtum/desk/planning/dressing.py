@@ -11,7 +11,7 @@ from juxtum.desk.overlays import Pin
 from juxtum.desk.planning.topics import BlindAnswer, StationsAnswer, TargetsAnswer, Topic
 from juxtum.desk.stage_view import StageView
 from juxtum.geometry.arrays import Floats
-from juxtum.plan.photos import PhotoPlan
+from juxtum.plan.photos.photos import PhotoPlan
 from juxtum.plan.tray import TrayPlan
 from juxtum.plan.turntable import TurntablePlan
 from juxtum.scene.actors import Shown

@@ -11,7 +11,7 @@ from juxtum.geometry.arrays import Floats
 from juxtum.job import Job
 from juxtum.plan.document import Plan
 from juxtum.plan.planner import Planner, moved
-from juxtum.plan.targets import snapped, with_lock
+from juxtum.plan.targets.targets import snapped, with_lock
 from juxtum.progress import Progress
 
 if TYPE_CHECKING:

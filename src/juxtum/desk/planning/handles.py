@@ -13,7 +13,7 @@ from juxtum.desk.style import THEME, colour, font
 from juxtum.geometry.arrays import Floats
 from juxtum.look import SMALL
 from juxtum.nominal import Nominal
-from juxtum.plan.assess import Assessment
+from juxtum.plan.targets.assess import Assessment
 
 RADIUS = 9.0
 SMALL_RADIUS = 3.5

@@ -17,9 +17,9 @@ from juxtum.desk.widgets import Choice, Facts, LengthField, button, form, label,
 from juxtum.errors import InputError
 from juxtum.instruments.coats import COATS
 from juxtum.plan.blind import Finish
-from juxtum.plan.photos import PhotoPlan
+from juxtum.plan.cost.schedule import parse_clock
+from juxtum.plan.photos.photos import PhotoPlan
 from juxtum.plan.planner import EffortPlan, Planner
-from juxtum.plan.schedule import parse_clock
 from juxtum.plan.tray import TrayPlan
 from juxtum.plan.turntable import TurntablePlan
 from juxtum.report.plan_result import notes

@@ -9,12 +9,12 @@ from dataclasses import dataclass
 from juxtum.desk.planning.topics import Answer, BlindAnswer, FitAnswer, StationsAnswer, TargetsAnswer
 from juxtum.guide.facts import short, thousands
 from juxtum.plan.blind import methods
-from juxtum.plan.photos import PhotoPlan
+from juxtum.plan.photos.photos import PhotoPlan
+from juxtum.plan.photos.walk import LEAST_ANGLE, LEAST_RAYS, check_walk, incidences, target_table
 from juxtum.plan.planner import EffortPlan, Planner
 from juxtum.plan.suitability import Fitness, Suitability
 from juxtum.plan.tray import TrayPlan
 from juxtum.plan.turntable import TurntablePlan
-from juxtum.plan.walk import LEAST_ANGLE, LEAST_RAYS, check_walk, incidences, target_table
 from juxtum.wording import percent, uncertainty
 
 
@@ -186,7 +186,7 @@ def _schedule(made: EffortPlan) -> Table:
 
 
 def _clock(minutes: float) -> str:
-    from juxtum.plan.schedule import clock
+    from juxtum.plan.cost.schedule import clock
 
     return clock(minutes)
 

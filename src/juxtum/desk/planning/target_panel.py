@@ -8,8 +8,8 @@ from juxtum.desk.widgets import Choice, Facts, LengthField, button, form, label,
 from juxtum.errors import InputError
 from juxtum.job.steps import Datums
 from juxtum.plan.planner import Planner
-from juxtum.plan.schools import SchoolResult, part_school
-from juxtum.plan.views import Stance
+from juxtum.plan.targets.schools import SchoolResult, part_school
+from juxtum.plan.targets.views import Stance
 
 
 class TargetsPanel(Panel):

@@ -14,16 +14,16 @@ from juxtum.instruments.models import InstrumentModel, Kind, shipped_instruments
 from juxtum.job import Job
 from juxtum.job.planning import task_of
 from juxtum.nominal import Nominal
-from juxtum.plan.assess import Assessment
 from juxtum.plan.blind import BlindSpot
+from juxtum.plan.cost.spacing import SpacingAdvice, SpacingPrice, spacing_needs
 from juxtum.plan.document import Plan
-from juxtum.plan.ground import Ground
-from juxtum.plan.photos import PhotoPlan
+from juxtum.plan.photos.photos import PhotoPlan
 from juxtum.plan.planner import EffortPlan, Grounds, Planner, default_plan, tracked_coverage
-from juxtum.plan.schools import MINUTES_EACH, SchoolResult
-from juxtum.plan.spacing import SpacingAdvice, SpacingPrice, spacing_needs
 from juxtum.plan.stations import StationPlan
 from juxtum.plan.suitability import ChainChart, Fitness, SuitabilityTable, chain_chart
+from juxtum.plan.targets.assess import Assessment
+from juxtum.plan.targets.ground import Ground
+from juxtum.plan.targets.schools import MINUTES_EACH, SchoolResult
 from juxtum.plan.task import Task, whole_part
 from juxtum.plan.tray import TrayPlan
 from juxtum.plan.turntable import TurntablePlan

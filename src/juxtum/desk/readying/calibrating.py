@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QObject
 
-from juxtum.capture.calibrating import (
+from juxtum.capture.calibration.calibrating import (
     CalibrationKind,
     CalibrationResult,
     CheckResult,
@@ -16,7 +16,7 @@ from juxtum.capture.calibrating import (
     check_kind,
     evaluate_bar,
 )
-from juxtum.capture.calibrating_others import correction_of, poses_of, requests_of, solve
+from juxtum.capture.calibration.calibrating_others import correction_of, poses_of, requests_of, solve
 from juxtum.desk.capturing.hosting import Hosting
 from juxtum.desk.readying.pose_pad import WIDEST, PosePad
 from juxtum.desk.timers import timer

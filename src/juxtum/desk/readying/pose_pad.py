@@ -8,7 +8,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
 from PyQt6.QtWidgets import QWidget
 
-from juxtum.capture.calibrating import HandPose
+from juxtum.capture.calibration.calibrating import HandPose
 from juxtum.desk.notice import Notice
 from juxtum.desk.style import THEME, colour, font
 from juxtum.desk.timers import timer

@@ -10,8 +10,8 @@ from PyQt6.QtWidgets import QVBoxLayout, QWidget
 from juxtum.desk.widgets import LengthField, form, label
 from juxtum.instruments.coats import COATS
 from juxtum.job.planning import with_temperature
+from juxtum.plan.cost.preparing import coat_uncertainty, soak_minutes, surface_advice
 from juxtum.plan.planner import Planner
-from juxtum.plan.preparing import coat_uncertainty, soak_minutes, surface_advice
 
 if TYPE_CHECKING:
     from juxtum.desk.stations.ready import ReadyStation

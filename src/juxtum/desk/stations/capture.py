@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from juxtum.capture.dial import tone_of
-from juxtum.capture.session import CaptureSession
-from juxtum.capture.snapshot import Snapshot, take_snapshot
+from juxtum.capture.live.dial import tone_of
+from juxtum.capture.live.session import CaptureSession
+from juxtum.capture.live.snapshot import Snapshot, take_snapshot
 from juxtum.desk.action import Action
 from juxtum.desk.capturing.actions import capture_actions
 from juxtum.desk.capturing.controls import ScannerControls

@@ -29,9 +29,9 @@ from juxtum.guide.findings import Key
 from juxtum.job import Job
 from juxtum.plan.blind import methods
 from juxtum.plan.document import Plan
-from juxtum.plan.photos import PhotoPlan
+from juxtum.plan.photos.photos import PhotoPlan
 from juxtum.plan.planner import Grounds, Planner
-from juxtum.plan.targets import Target
+from juxtum.plan.targets.targets import Target
 from juxtum.progress import Progress
 from juxtum.scene.picking import Hit
 

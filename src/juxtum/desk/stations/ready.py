@@ -6,7 +6,7 @@ from collections.abc import Callable
 from datetime import datetime
 from typing import TYPE_CHECKING
 
-from juxtum.capture.calibrating import CalibrationKind, order_for
+from juxtum.capture.calibration.calibrating import CalibrationKind, order_for
 from juxtum.desk.action import Action
 from juxtum.desk.readying.calibrating import Calibrating
 from juxtum.desk.readying.go_panel import GoPanel

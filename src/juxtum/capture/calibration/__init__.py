@@ -1,0 +1,1 @@
+"""Guided calibration of scanners and of what stands beside them."""

@@ -1,0 +1,1 @@
+"""The capture as a job keeps it, and the surface that is made of it."""

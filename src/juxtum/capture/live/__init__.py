@@ -1,0 +1,1 @@
+"""What is taken in while a scanner works: frames, patches, coverage, what the person is told."""

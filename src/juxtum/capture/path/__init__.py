@@ -1,0 +1,1 @@
+"""Captures that follow the plan by themselves, and how far round a loop went."""

@@ -1,0 +1,126 @@
+"""Scripted runs of the devices that are not moved by a hand along the surface."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from juxtum.align.targets import match_targets
+from juxtum.capture.live.points import write_points
+from juxtum.capture.live.targetmap import BY_HAND
+from juxtum.capture.ways.photowalk import begin_walk, walk_along
+from juxtum.capture.ways.probing import evaluate, task_for
+from juxtum.capture.ways.traying import scan_tray
+from juxtum.devices.kinds import DeviceKind
+from juxtum.devices.link import Link, ask
+from juxtum.devices.protocol import DeviceError, Message
+from juxtum.errors import InputError
+from juxtum.exchange.writing import write_atomically
+from juxtum.geometry import RigidTransform
+from juxtum.plan.blind import Method
+from juxtum.plan.planner import Planner
+from juxtum.progress import Progress
+
+PATIENCE = 120.0
+Answer = tuple[dict[str, Any], list[str], bool]
+
+
+def photo_run(planner: Planner, link: Link, out: Path, progress: Progress) -> Answer:
+    """All planned photos, adjusted; the map of targets."""
+    plan = planner.photos(progress=progress.part(0, 0.3))
+    walk = begin_walk(plan, link)
+    walk_along(walk, link, progress=progress.part(0.3, 0.8))
+    progress.phase("adjusting the photos", 0.85)
+    adjusted, usable = walk.adjust()
+    enough = sum(v.is_enough for v in walk.verdicts)
+    rows = [
+        {"target": int(t) + 1, "place": [round(float(v), 5) for v in p]}
+        for t, p in zip(np.flatnonzero(usable), adjusted.points, strict=True)
+    ]
+    lines = [
+        f"{len(walk.photos)} photos, {enough} of them enough by themselves; {len(rows)} targets, RMS {adjusted.rms:.2f} of the noise"
+    ]
+    document = {
+        "schema": "juxtum-photo-map-1", "photos": [v.words for v in walk.verdicts], "rms": round(adjusted.rms, 4),
+        "redundancy": adjusted.redundancy, "focal": round(adjusted.lens.focal, 5), "targets": rows,
+    }  # fmt: skip
+    return document, lines, bool(usable.all())
+
+
+def probe_run(planner: Planner, link: Link, out: Path, progress: Progress) -> Answer:
+    """Every feature that the plan says is to be probed."""
+    about = ask(link, Message("hello", {"version": 1}), "about")
+    tip = about.number("tip_radius")
+    to_part = located(planner, ask(link, Message("targets?"), "targets"))
+    faces = [(f, a.title) for spot in planner.blind(progress.part(0, 0.3)) if spot.method is Method.PROBE for f in spot.faces
+             for a in planner.task.aims if f in a.faces]  # fmt: skip
+    if not faces:
+        raise InputError(
+            "the plan has nothing to probe", "probing", "Scan it; or name thin or deep features as characteristics"
+        )
+    features, lines = [], []
+    for face, title in dict(faces).items():
+        task = task_for(planner.nominal, face, title)
+        middles = []
+        for point in task.points:
+            request = {"from": [float(v) for v in point.start], "direction": [float(v) for v in -point.normal]}
+            contact = ask(link, Message("touch", request), "contact")
+            middles.append(to_part.apply(contact.vector("middle")[None])[0])
+        found = evaluate(task, middles, tip)
+        entry: dict[str, Any] = {
+            "feature": title,
+            "face": face,
+            "touches": len(middles),
+            "distances": [round(float(d), 4) for d in found.distances],
+        }
+        words = f"{title}: largest {np.abs(found.distances).max():.3f} mm from the nominal"
+        if found.circle is not None and task.hole is not None:
+            entry |= {
+                "diameter": round(2 * found.circle.feature.radius, 4),
+                "centre": [round(float(v), 4) for v in found.circle.feature.point],
+            }
+            entry |= {
+                "diameter_u": round(4 * found.circle.standards["radius"], 4),
+                "nominal_diameter": round(task.hole.diameter, 4),
+            }
+            words = (
+                f"{title}: \u00d8{2 * found.circle.feature.radius:.3f} mm, nominal \u00d8{task.hole.diameter:.3f} mm"
+            )
+        features.append(entry)
+        lines.append(words)
+    return {"schema": "juxtum-probed-1", "tip_radius": round(tip, 5), "features": features}, lines, True
+
+
+def located(planner: Planner, message: Message) -> RigidTransform:
+    """Where the part is, from the targets that the probe's tracker sees."""
+    planned = np.array([t.place for t in planner.plan.placed]).reshape(-1, 3)
+    match = match_targets(message.table("targets", 4)[:, 1:], planned, BY_HAND)
+    if match is None:
+        raise DeviceError("the planned targets are not recognised", "probe", "Plan and stick targets first")
+    return match.transform
+
+
+def tray_run(planner: Planner, link: Link, out: Path, progress: Progress) -> Answer:
+    """One scan of a tray as one cloud."""
+    scan = scan_tray(link, progress)
+    write_atomically(out / "tray.ply", lambda path: write_points(path, scan.points))
+    lines = [f"{scan.parts} parts in one scan, {len(scan.points)} points"]
+    return (
+        {
+            "schema": "juxtum-tray-1",
+            "parts": scan.parts,
+            "points": len(scan.points),
+            "spacing": scan.spacing,
+            "file": "tray.ply",
+        },
+        lines,
+        True,
+    )
+
+
+RUNS: dict[DeviceKind, Callable[[Planner, Link, Path, Progress], Answer]] = {
+    DeviceKind.CAMERA: photo_run, DeviceKind.PROBE: probe_run, DeviceKind.CABINET: tray_run,
+}  # fmt: skip

@@ -1,0 +1,1 @@
+"""What a measurement costs: spacing, points, minutes, the order of the day."""
