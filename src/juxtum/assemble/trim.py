@@ -9,11 +9,16 @@ import numpy as np
 from juxtum.associate.seed import plane_through
 from juxtum.errors import InputError
 from juxtum.geometry import Plane
-from juxtum.geometry.arrays import Bools, Floats, unit
+from juxtum.geometry.arrays import Bools, Floats, Ints, unit
 from juxtum.geometry.mesh import PointCloud, Scan
 
 HULL_RATIO = 1.15
 """A flat region is a table when it reaches this much farther round than what stands on it (by area)."""
+
+ROUGH, FINE = 3.0, 400.0
+"""A flat region is looked for at first within so many spacings of the scan, or a part of its size if that is more."""
+SAME = 1 / 6
+"""Planes that lie within this share of that reach are one and the same."""
 
 
 @dataclass(frozen=True)
@@ -37,13 +42,15 @@ def find_flat(scan: Scan) -> Flat | None:
     beyond the outline of what stands on it.
     """
     points, normals, areas = _flat_samples(scan)
+    # A cloud of many passes is denser than its noise is small, so the size has a say too.
+    reach = max(ROUGH * scan.spacing, float(np.linalg.norm(np.ptp(points, axis=0))) / FINE)
     best: Flat | None = None
     best_area = 0.0
     known: list[Plane] = []
     for seed in _seeds(points, normals, areas):
-        if any(abs(p.normal @ seed.normal) > 0.99 and abs(p.distances(seed.point)) < 0.3 for p in known):
+        if any(abs(p.normal @ seed.normal) > 0.99 and abs(p.distances(seed.point)) < SAME * reach for p in known):
             continue
-        flat = _refined(points, normals, seed)
+        flat = _refined(points, normals, seed, reach)
         if flat is None:
             continue
         known.append(flat.plane)
@@ -72,13 +79,13 @@ def _flat_samples(scan: Scan) -> tuple[Floats, Floats | None, Floats]:
 
 def _seeds(points: Floats, normals: Floats | None, areas: Floats) -> list[Plane]:
     """Planes worth a closer look: from single places with normals, or from triples of points."""
-    rng = np.random.default_rng(20)
-    weights = areas / areas.sum()
     if normals is not None:
-        chosen = rng.choice(len(points), 160, p=weights)
+        chosen = _by_area(areas, (np.arange(160) + 0.5) / 160)
         return [Plane(points[i], normals[i]) for i in chosen if np.linalg.norm(normals[i]) > 0.5]
     seeds = []
-    for row in rng.choice(len(points), (300, 3), p=weights):
+    # Shares that fill the cube of triples evenly, without chance (Roberts 2018).
+    shares = (np.arange(1, 301)[:, None] * np.array([0.8191725134, 0.6710436067, 0.5497004779])) % 1.0
+    for row in _by_area(areas, shares.ravel()).reshape(-1, 3):
         try:
             seeds.append(Plane.through(points[row]))
         except InputError:
@@ -86,13 +93,19 @@ def _seeds(points: Floats, normals: Floats | None, areas: Floats) -> list[Plane]
     return seeds
 
 
-def _refined(points: Floats, normals: Floats | None, seed: Plane) -> Flat | None:
-    """Fit the plane to what lies near it, from wide to narrow, down to the noise of the flat region itself.
+def _by_area(areas: Floats, shares: Floats) -> Ints:
+    """Places at which the running sum of area reaches some shares (0 to 1) of it."""
+    running = np.cumsum(areas)
+    return np.asarray(np.searchsorted(running, shares * running[-1]).clip(0, len(areas) - 1))
+
+
+def _refined(points: Floats, normals: Floats | None, seed: Plane, reach: float) -> Flat | None:
+    """Fit the plane to what lies within `reach` mm of it, from wide to narrow, down to the noise of the flat region itself.
 
     A sheet of metal that lies on a table is told from it by its thickness, be it a few tenths of a millimetre.
     """
     size = float(np.linalg.norm(np.ptp(points, axis=0)))
-    plane, reach, least = seed, min(2.0, size / 60), 1e-4 * size
+    plane, reach, least = seed, min(reach, size / 60), 1e-4 * size
     for factor in (0.3, 0.4, *(1.0,) * 6):
         distances = plane.distances(points)
         near = np.abs(distances) < reach
