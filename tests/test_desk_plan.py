@@ -114,7 +114,7 @@ def test_1_fit_says_whether_the_chain_does(plan: Hand) -> None:
     assert not plan.window.ledger.isVisible() and plan.window.plan.table.isVisible()
     assert "With bars the length error at 0.17 m falls from" in read(plan, "Chart in words")
     plan.window.plan.table.setCurrentCell(2, 0)
-    every = plan.named("Every chain").facts  # type: ignore[attr-defined]
+    every = plan.named("Every method").facts  # type: ignore[attr-defined]
     assert every["WS-1, one field of view"].endswith("\u25cf") and every["WL-1, projected back"].endswith("\u25a0")
     assert read(plan, "Spacing needed").startswith("Needs a point every 1 mm")
     choice = plan.named("Mode", QComboBox)

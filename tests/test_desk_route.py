@@ -116,7 +116,7 @@ def test_route_7_frames_are_compared(demo: Hand) -> None:
     assert demo.window.align._datums == [FACES["plate top"], FACES["bore"], FACES["seat end"]]
     demo.click("Lock to them")
     assert demo.finding(Key.ALIGN).startswith("datums A|B|C")
-    assert demo.window.align._locks.texts()["Ty"] == "Ty is locked by C"
+    assert demo.window.align._in_force._locks.texts()["Ty"] == "Ty is locked by C"
     moved = demo.named("Movement between alignments")
     assert "largest movement" in moved.facts  # type: ignore[attr-defined]
     assert demo.named("Verdicts that change", QLabel).text()  # type: ignore[attr-defined]

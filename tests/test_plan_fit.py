@@ -64,7 +64,7 @@ def changed(**update: object) -> bytes:
         (changed(chains__0__a=-0.02), "'chains.0.a' is not right: input should be greater than or equal to 0"),
         (changed(certificate_k=0), "'certificate_k' is not right: input should be greater than 0"),
         (changed(modes__0__stand_off=[300, 200, 400]), "the stand-off must be given as nearest, best, farthest"),
-        (changed(modes__1__name="crossed lines"), "modes and chains must have names of their own"),
+        (changed(modes__1__name="crossed lines"), "modes and methods must have names of their own"),
         (changed(chains__0__modes=["no such"]), "names a mode that does not exist: no such"),
         (changed(schema="juxtum-instrument-1"), "this document only knows a length error"),
         (changed(laser="green"), "'laser' is not right: extra inputs are not permitted"),
@@ -105,7 +105,7 @@ def test_verdicts_say_why_and_name_the_cheapest_good_chain(beam: Nominal) -> Non
     assert alone.verdict is Fitness.NOT_SUITABLE and "mostly by the instrument" in alone.reason
     assert barred.verdict is Fitness.GOOD and table.cheapest("7") == barred
     reasons = {r.instrument.split()[0]: r.reason for r in table.of_aim("7")}
-    assert reasons["Tomography"].startswith("the chain's error is stated up to 300 mm")
+    assert reasons["Tomography"].startswith("the method's error is stated up to 300 mm")
     assert reasons["Photo"] == "it measures targets, not the surface"
     deep = next(r for r in table.of_aim("6") if r.instrument == HAND.name)
     assert "the hole is 3.5 diameters deep" in deep.reason and table.cheapest("6") is None

@@ -204,7 +204,7 @@ def test_heavy_parts_begin_on_stands(nominal: Nominal, beam: Nominal) -> None:
 def test_a_spacing_outside_the_mode_and_a_name_that_is_not_there_are_refused(planner: Planner) -> None:
     with pytest.raises(InputError, match="outside what 'crossed lines' can do"):
         replace(planner, plan=planner.plan.model_copy(update={"spacing": 0.01})).spacing()
-    with pytest.raises(InputError, match="has no chain 'by hand'"):
+    with pytest.raises(InputError, match="has no method 'by hand'"):
         replace(planner, plan=planner.plan.model_copy(update={"chain": "by hand"})).effort()
 
 

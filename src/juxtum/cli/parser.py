@@ -86,7 +86,7 @@ def _add_instrument(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--instrument", metavar="NAME|FILE.json", help="what it was scanned with: handheld, tracked, ... or a document"
     )
-    parser.add_argument("--chain", metavar="NAME", help="of that instrument; its first one when not given")
+    parser.add_argument("--method", "--chain", dest="chain", metavar="NAME", help="of that instrument; its first one when not given")
 
 
 def _temperature(text: str) -> float:
@@ -110,7 +110,7 @@ def _add_plan(commands: argparse._SubParsersAction[_Parser]) -> None:
     )
     plan.add_argument("--instrument", action="append", metavar="NAME|FILE.json", help="may be given several times")
     plan.add_argument("--mode", metavar="NAME")
-    plan.add_argument("--chain", metavar="NAME")
+    plan.add_argument("--method", "--chain", dest="chain", metavar="NAME")
     plan.add_argument("--stance", choices=("table", "stands"))
     plan.add_argument("--upper", type=_length, default=0.2, metavar="MM", help="for a nominal without characteristics")
     plan.add_argument("--lower", type=_length, default=-0.2, metavar="MM")

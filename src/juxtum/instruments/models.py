@@ -219,10 +219,10 @@ class InstrumentModel(Document):
     def _consistent(self) -> InstrumentModel:
         names = [mode.name for mode in self.modes]
         if len(set(names)) < len(names) or len({c.name for c in self.chains}) < len(self.chains):
-            raise ValueError("modes and chains must have names of their own")
+            raise ValueError("modes and methods must have names of their own")
         for chain in self.chains:
             if unknown := set(chain.modes) - set(names):
-                raise ValueError(f"chain '{chain.name}' names a mode that does not exist: {', '.join(sorted(unknown))}")
+                raise ValueError(f"method '{chain.name}' names a mode that does not exist: {', '.join(sorted(unknown))}")
         return self
 
     def mode(self, name: str = "") -> Mode:
@@ -256,7 +256,7 @@ class InstrumentModel(Document):
             if chain.name == name:
                 return chain
         raise InputError(
-            f"{self.name} has no chain '{name}'", next=f"Chains are: {', '.join(c.name for c in self.chains)}"
+            f"{self.name} has no method '{name}'", next=f"Methods are: {', '.join(c.name for c in self.chains)}"
         )
 
     def modes_of(self, chain: ErrorChain) -> tuple[Mode, ...]:

@@ -214,7 +214,7 @@ def _whole_obstacle(part: _Part, length: float, model: InstrumentModel, chain: E
     size = np.sort(np.ptp(part.nominal.mesh.bounds, axis=0))
     mass = part.task.mass(part.nominal)
     if length > chain.longest:
-        return f"the chain's error is stated up to {chain.longest:.0f} mm, here it is {length:.0f} mm"
+        return f"the method's error is stated up to {chain.longest:.0f} mm, here it is {length:.0f} mm"
     cylinder, table = model.cylinder, model.turntable
     if cylinder is not None and (size[2] > cylinder.height or np.hypot(size[0], size[1]) > cylinder.diameter):
         return f"the part does not fit into the measuring cylinder of \u00d8{cylinder.diameter:.0f} x {cylinder.height:.0f} mm"

@@ -258,7 +258,7 @@ def _facts(canvas: Any, planner: Planner) -> None:
     plan, model, mode = planner.plan, planner.model, planner.mode
     near, best, far = mode.stand_off
     facts = [
-        model.name, f"mode: {mode.name}", f"chain: {model.chain(plan.chain).name}", f"spacing {effort.spacing:g} mm",
+        model.name, f"mode: {mode.name}", f"method: {model.chain(plan.chain).name}", f"spacing {effort.spacing:g} mm",
         f"stand-off {near:.0f} - {best:.0f} - {far:.0f} mm", f"part {plan.stance}", f"coat: {plan.coat}",
         f"{effort.effort.points / 1e6:.1f} M points, {effort.effort.peak / 1e9:.1f} GB",
     ]  # fmt: skip

@@ -72,7 +72,7 @@ class CoverPanel(QWidget):
                 self._numbers[name] = field
                 rows.append((title, field))
         self._lines.addLayout(form(rows))
-        planned = button("As planned", self._take_planned, tip="The instrument and chain of the plan")
+        planned = button("As planned", self._take_planned, tip="The instrument and method of the plan")
         self._lines.addLayout(
             row(
                 planned, button("Not known", self._forget_instrument, tip="Values without uncertainty, nothing decided")

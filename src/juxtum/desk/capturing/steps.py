@@ -42,7 +42,7 @@ def next_step(station: CaptureStation) -> NextAction:
                 "Make it",
             )
         if wants_photos(station):
-            chain = d.job.plan.chain or "the plan's chain"
+            chain = d.job.plan.chain or "the plan's method"
             return NextAction(
                 "take the photos first",
                 f"{chain}: lengths come from the photos and their bars",

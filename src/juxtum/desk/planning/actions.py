@@ -41,7 +41,7 @@ def plan_actions(station: PlanStation) -> tuple[Action, ...]:
         Action("delete target", "Delete the chosen target", "Job/Plan/1", edits.delete, "Del", "x", "", has_chosen),
         Action("lock target", "Lock or free the chosen target", "Job/Plan/1", edits.lock, "K", "anchor", "", has_chosen),
         Action("pick allowed", "Pick faces that may carry targets", "Job/Plan/1", station.picking.begin_allowing, "", "crosshair", "", has_part, at=at),
-        Action("use best chain", "Use the best chain of the scanner", "Job/Plan/2", station.use_best_chain, "", "ruler", "", has_part),
+        Action("use best chain", "Use the best method of the scanner", "Job/Plan/2", station.use_best_chain, "", "ruler", "", has_part),
         Action("next topic", "Next topic of the plan", "Job/Plan/2", station.next_topic, "Ctrl+Shift+Right", "arrow-right", "", lambda: station.is_here),
         *(
             Action(f"go {each.value.lower()}", f"Plan: {each.value.lower()}", "Job/Plan/3", topic(each), "", "arrow-right", at=at)

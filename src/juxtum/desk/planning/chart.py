@@ -22,7 +22,7 @@ class ChainChartView(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self.setAccessibleName("Chain chart")
+        self.setAccessibleName("Method chart")
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self._chart: ChainChart | None = None
         self._instrument = self._chain = ""

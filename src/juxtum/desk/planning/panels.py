@@ -33,11 +33,11 @@ class FitPanel(Panel):
 
     def build(self) -> None:
         """Choices, chart, prices."""
-        self._instrument, self._mode, self._chain = Choice("Scanner"), Choice("Mode"), Choice("Chain")
+        self._instrument, self._mode, self._chain = Choice("Scanner"), Choice("Mode"), Choice("Method")
         self._instrument.picked.connect(self._pick_instrument)
         self._mode.picked.connect(lambda name: self.change(f"mode {name}", mode=name))
-        self._chain.picked.connect(lambda name: self.change(f"chain {name}", chain=name))
-        self.body.addLayout(form([("Scanner", self._instrument), ("Mode", self._mode), ("Chain", self._chain)]))
+        self._chain.picked.connect(lambda name: self.change(f"method {name}", chain=name))
+        self.body.addLayout(form([("Scanner", self._instrument), ("Mode", self._mode), ("Method", self._chain)]))
         perform = self.station.desk.perform
         load = button(
             "Load\u2026", lambda: perform("load instrument"), "plain", "An instrument document that you edited"
@@ -46,7 +46,7 @@ class FitPanel(Panel):
         keep = button("Save a copy to edit\u2026", lambda: perform("save instrument"), "plain")
         self.body.addLayout(row(load, keep))
         self.body.addWidget(line())
-        self.body.addWidget(label("Is the chain good enough?", "heading"))
+        self.body.addWidget(label("Is the method good enough?", "heading"))
         self.chart = ChainChartView()
         self.body.addWidget(self.chart)
         self._chart_words = label("", "soft", wrap=True)
@@ -55,7 +55,7 @@ class FitPanel(Panel):
         self.body.addWidget(line())
         self._aim_title = label("", "heading", wrap=True)
         self._aim_title.setAccessibleName("Chosen characteristic")
-        self._aim = Facts("Every chain")
+        self._aim = Facts("Every method")
         self._need = label("", "soft", wrap=True)
         self._need.setAccessibleName("Spacing needed")
         for widget in (self._aim_title, self._aim, self._need):
@@ -97,7 +97,7 @@ class FitPanel(Panel):
     def show_aim(self, made: FitAnswer, planner: Planner, row: int) -> None:
         """One characteristic with every chain, best first, and the spacing that its smallest feature needs."""
         aim = planner.task.aims[min(max(row, 0), len(planner.task.aims) - 1)]
-        self._aim_title.setText(f"{aim.id} with every chain")
+        self._aim_title.setText(f"{aim.id} with every method")
         self._aim.show_facts([every_chain(r) for r in made.table.of_aim(aim.id)])
         need = next(n for n in made.needs if n.aim == aim.id)
         self._need.setText(f"Needs a point every {need.spacing:.2g} mm: {need.reason}.")

@@ -213,7 +213,7 @@ def next_step(topic: Topic, planner: Planner, made: object) -> NextAction:
 
 
 _CALM = {
-    Topic.FIT: ("plan the targets", "the chain is good enough", "go targets", "Go to Targets"),
+    Topic.FIT: ("plan the targets", "the method is good enough", "go targets", "Go to Targets"),
     Topic.TARGETS: ("look at bars and photos", "the targets hold", "next topic", "Next topic"),
     Topic.PHOTOS: ("see what a tracker would do", "the network holds its lengths", "next topic", "Next topic"),
     Topic.STATIONS: ("see what scanning will not give", "the stations cover the part", "next topic", "Next topic"),
@@ -270,9 +270,9 @@ def _next_fit(made: FitAnswer, planner: Planner) -> NextAction:
     if bad:
         row = bad[0]
         best = made.table.cheapest(row.aim.id)
-        other = f"{best.instrument}, {best.chain} is good" if best else "no chain here is good for it"
+        other = f"{best.instrument}, {best.chain} is good" if best else "no method here is good for it"
         return NextAction(f"measure {row.aim.id} another way", f"{row.reason}; {other}", "go targets", "Go to Targets")
-    return NextAction("plan the targets", "the chain does for every characteristic", "go targets", "Go to Targets")
+    return NextAction("plan the targets", "the method is good enough for every characteristic", "go targets", "Go to Targets")
 
 
 Answer = (

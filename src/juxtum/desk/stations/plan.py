@@ -136,7 +136,7 @@ class PlanStation(Station):
         made, planner = self.made, self.planner
         if planner is not None and isinstance(made, topics.FitAnswer):
             best = topics.best_chain(made, planner)
-            self.change(f"chain {best}", {"chain": best})
+            self.change(f"method {best}", {"chain": best})
 
     # -- topics -----------------------------------------------------------------------------------------------
 
