@@ -86,7 +86,9 @@ def _add_instrument(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--instrument", metavar="NAME|FILE.json", help="what it was scanned with: handheld, tracked, ... or a document"
     )
-    parser.add_argument("--method", "--chain", dest="chain", metavar="NAME", help="of that instrument; its first one when not given")
+    parser.add_argument(
+        "--method", "--chain", dest="chain", metavar="NAME", help="of that instrument; its first one when not given"
+    )
 
 
 def _temperature(text: str) -> float:

@@ -29,9 +29,11 @@ MEMORY = 2e9
 TIMES = ("2026-11-24T09:05", "2026-11-24T09:08")
 RECIPE = (
     *(f"demo/{name}" for name in ("bodies.py", "capture.py", "carrier.py", "job.py", "data/truth.json")),
-    *(f"capture/{name}" for name in ("run.py", "route.py", "session.py", "next_view.py", "coverage.py")),
+    *(f"capture/path/{name}" for name in ("run.py", "route.py")),
+    *(f"capture/live/{name}" for name in ("gathering.py", "session.py", "next_view.py", "coverage.py")),
     *(f"devices/{name}" for name in ("handheld.py", "shot.py", "surface.py", "targetmap.py")),
-    *(f"plan/{name}" for name in ("placer.py", "places.py", "views.py", "planner.py", "blind.py", "assess.py")),
+    *(f"plan/targets/{name}" for name in ("placer.py", "places.py", "views.py", "assess.py")),
+    *(f"plan/{name}" for name in ("planner.py", "blind.py")),
 )
 
 

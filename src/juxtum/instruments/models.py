@@ -222,7 +222,9 @@ class InstrumentModel(Document):
             raise ValueError("modes and methods must have names of their own")
         for chain in self.chains:
             if unknown := set(chain.modes) - set(names):
-                raise ValueError(f"method '{chain.name}' names a mode that does not exist: {', '.join(sorted(unknown))}")
+                raise ValueError(
+                    f"method '{chain.name}' names a mode that does not exist: {', '.join(sorted(unknown))}"
+                )
         return self
 
     def mode(self, name: str = "") -> Mode:

@@ -272,7 +272,9 @@ def _next_fit(made: FitAnswer, planner: Planner) -> NextAction:
         best = made.table.cheapest(row.aim.id)
         other = f"{best.instrument}, {best.chain} is good" if best else "no method here is good for it"
         return NextAction(f"measure {row.aim.id} another way", f"{row.reason}; {other}", "go targets", "Go to Targets")
-    return NextAction("plan the targets", "the method is good enough for every characteristic", "go targets", "Go to Targets")
+    return NextAction(
+        "plan the targets", "the method is good enough for every characteristic", "go targets", "Go to Targets"
+    )
 
 
 Answer = (
