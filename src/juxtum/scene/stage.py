@@ -210,9 +210,10 @@ class Stage:
         Whoever draws something else in between has to let it go.
         """
         actors = self._begin(width, height, None)
-        # What lies over the rest and lets it shine through comes last.
-        opaque = [[actor] for actor in actors if actor.GetProperty().GetOpacity() >= 1]
-        strokes = [*opaque, [actor for actor in actors if actor.GetProperty().GetOpacity() < 1]]
+        # What lies over the rest and lets it shine through comes last; edges are smoothed with it, once something is drawn.
+        opaque = [actor for actor in actors if actor.GetProperty().GetOpacity() >= 1]
+        rest = [actor for actor in actors if actor.GetProperty().GetOpacity() < 1]
+        strokes = [*([actor] for actor in opaque[:-1]), [*opaque[-1:], *rest]]
         for number, stroke in enumerate(strokes):
             for actor in actors:
                 actor.SetVisibility(actor in stroke)
