@@ -145,3 +145,25 @@ def test_reading_has_value_and_budget(nominal: Nominal) -> None:
     reading = take_reading(deviation, no_alignment(), chain, place, "R1")
     assert reading.deviation == pytest.approx(0.1, abs=1e-6)
     assert reading.expanded == pytest.approx(2 * 0.02 / np.sqrt(3), rel=1e-3)
+
+
+@pytest.mark.parametrize("kind", ["grid", "scattered", "lines"])
+def test_a_whole_cloud_is_seen_whole_however_its_points_lie(kind: str) -> None:
+    """In rows, without any order, or close along the lines of a scanner: what was scanned is seen, what was not is not."""
+    nominal = Nominal.from_mesh(box_mesh((60, 40, 10), cuts=5))
+    rng = np.random.default_rng(8)
+    if kind == "scattered":
+        points = np.column_stack([rng.uniform(0, 60, 9600), rng.uniform(0, 40, 9600)])
+    else:
+        along, across = (0.5, 0.5) if kind == "grid" else (0.06, 0.6)
+        u, v = np.meshgrid(np.arange(0, 60.01, along), np.arange(0, 40.01, across), indexing="ij")
+        points = np.column_stack([u.ravel(), v.ravel()])
+    top = np.column_stack([points - [30, 20], np.full(len(points), 5.0)])
+    hole = (np.abs(top[:, 0]) < 5) & (np.abs(top[:, 1]) < 5)
+    centres = nominal.samples.centres
+    above = centres[:, 2] > 4.99
+    whole = measure_deviation(PointCloud(top), nominal, IDENTITY).seen
+    assert whole[above].mean() > 0.985 and not whole[centres[:, 2] < -4.99].any()
+    open_ = measure_deviation(PointCloud(top[~hole]), nominal, IDENTITY).seen
+    inside = above & (np.abs(centres[:, :2]).max(1) < 3.5)
+    assert not open_[inside].any() and open_[above & ~(np.abs(centres[:, :2]).max(1) < 6)].mean() > 0.985

@@ -7,14 +7,12 @@ from dataclasses import dataclass
 import numpy as np
 
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen
-from juxtum.geometry.mesh import Scan, TriangleMesh
+from juxtum.geometry.mesh import AROUND, Scan, TriangleMesh
 from juxtum.geometry.topology import piece_labels
 
 REACH = 3.0
 """Points of a list belong together when they are nearer than about this many spacings."""
 
-AROUND = 24
-"""Neighbours among which those of the next line of a scan are, however close the points lie along a line."""
 SIZEABLE = 4.0
 """Area, in squares of the distance between points, from which a piece is more than a few stray points."""
 BESIDE = 5.0

@@ -153,7 +153,7 @@ def measure_deviation(
     if isinstance(scan, TriangleMesh):
         seen = _seen_by_mesh(nominal, scan, transform, rule)
     else:
-        seen = _seen_samples(nominal, feet.feet[found], feet.faces[found], scan.spacing)
+        seen = _seen_samples(nominal, feet.feet[found], feet.faces[found], scan.reach)
     progress.phase("looking for surface that is missing", 0.95)
     return Deviation(
         frozen(points), frozen(feet.distances), frozen(feet.feet), frozen(feet.normals), frozen(feet.faces, np.int32),
@@ -222,8 +222,8 @@ def _seen_by_mesh(nominal: Nominal, scan: TriangleMesh, transform: RigidTransfor
     return seen
 
 
-def _seen_samples(nominal: Nominal, feet: Floats, faces: Ints, spacing: float) -> Bools:
-    """Which samples of the nominal have a point of a list on their own face within one and a half spacings."""
+def _seen_samples(nominal: Nominal, feet: Floats, faces: Ints, reach: float) -> Bools:
+    """Which samples of the nominal have a point of a list on their own face within reach."""
     from scipy.spatial import cKDTree
 
     samples = nominal.samples
@@ -233,8 +233,7 @@ def _seen_samples(nominal: Nominal, feet: Floats, faces: Ints, spacing: float) -
     apart = 10 * nominal.diagonal
     data = np.column_stack([feet, faces * apart])
     wanted = np.column_stack([samples.centres, samples.faces * apart])
-    reach = max(1.5 * spacing, 0.2 * samples.size)
     distances, _ = cKDTree(data, balanced_tree=False, compact_nodes=False).query(
-        wanted, distance_upper_bound=reach, workers=2
+        wanted, distance_upper_bound=max(reach, 0.2 * samples.size), workers=2
     )
     return np.asarray(np.isfinite(distances))
