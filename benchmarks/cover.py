@@ -39,6 +39,8 @@ def cover() -> Iterator[str]:
     """Noise alone, then noise with an instrument off by what it is allowed: share of truths within value +- U."""
     nominal, base = Nominal.from_shape(read_cad(nominal_path()).shape), _base()
     for words, chain, spread in (("noise alone", NOISE_ALONE, 0.0), ("instrument within its error", STATED, 1.0)):
+        if words not in os.environ.get("JUXTUM_COVER", words):
+            continue
         truths = _ledger(base, nominal, _extremes)
         hits = {name: np.zeros(2) for name in truths}
         errors = {name: np.zeros(2) for name in truths}
@@ -46,6 +48,8 @@ def cover() -> Iterator[str]:
         for seed in range(SEEDS):
             rng = np.random.default_rng([seed, 5])
             scan = with_noise(_as_the_instrument_sees_it(base, nominal, spread, rng), truth().noise, rng)
+            if seed % 10 == 9 and os.environ.get("JUXTUM_SEEDS"):
+                print(f"{words}: {seed + 1} scans", flush=True)
             for name, line in _ledger(scan, nominal, partial(_judged, chain)).items():
                 off = np.array([s.value for s in line.measured.sides]) - truths[name]
                 wide = np.array([s.expanded for s in line.measured.sides])
