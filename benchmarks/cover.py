@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterator
+from dataclasses import dataclass
 from functools import partial
 from typing import TypeVar
 
@@ -33,6 +34,8 @@ SEEDS = int(os.environ.get("JUXTUM_SEEDS", "300"))
 NOISE_ALONE = Chain(Instrument(a=0.0, b=0.0), Environment(temperature=20.0, temperature_u=0.0))
 STATED = Chain.of(CIRCUMSTANCES)
 SIDES = ("upper", "lower")
+EVERY = 50
+"""Scans after which the table is told as it stands."""
 
 
 def cover() -> Iterator[str]:
@@ -42,27 +45,39 @@ def cover() -> Iterator[str]:
         if words not in os.environ.get("JUXTUM_COVER", words):
             continue
         truths = _ledger(base, nominal, _extremes)
-        hits = {name: np.zeros(2) for name in truths}
-        errors = {name: np.zeros(2) for name in truths}
-        widths = {name: np.zeros(2) for name in truths}
+        told = Told(
+            {name: np.zeros(2) for name in truths}, {n: np.zeros(2) for n in truths}, {n: np.zeros(2) for n in truths}
+        )
         for seed in range(SEEDS):
             rng = np.random.default_rng([seed, 5])
             scan = with_noise(_as_the_instrument_sees_it(base, nominal, spread, rng), truth().noise, rng)
-            if seed % 10 == 9 and os.environ.get("JUXTUM_SEEDS"):
-                print(f"{words}: {seed + 1} scans", flush=True)
             for name, line in _ledger(scan, nominal, partial(_judged, chain)).items():
                 off = np.array([s.value for s in line.measured.sides]) - truths[name]
                 wide = np.array([s.expanded for s in line.measured.sides])
-                hits[name] += np.abs(off) <= wide
-                errors[name] += off
-                widths[name] += wide
-        for name in truths:
-            share, bias, wide = 100 * hits[name] / SEEDS, 1000 * errors[name] / SEEDS, 1000 * widths[name] / SEEDS
+                told.hits[name] += np.abs(off) <= wide
+                told.errors[name] += off
+                told.widths[name] += wide
+            if seed + 1 == SEEDS or (seed + 1) % EVERY == 0:
+                yield from told.lines(words, seed + 1)
+
+
+@dataclass(frozen=True, eq=False)
+class Told:
+    """Sums over scans for each line: truths within U, errors and U of both sides."""
+
+    hits: dict[str, Floats]
+    errors: dict[str, Floats]
+    widths: dict[str, Floats]
+
+    def lines(self, words: str, scans: int) -> Iterator[str]:
+        """What they come to after so many scans."""
+        for name, hits in self.hits.items():
+            share, bias, wide = 100 * hits / scans, 1000 * self.errors[name] / scans, 1000 * self.widths[name] / scans
             sides = [
                 f"{side} {share[k]:.1f} % (bias {bias[k]:+.1f}, U {wide[k]:.1f} um)" for k, side in enumerate(SIDES)
             ]
             yield f"{words}: {name}: " + ", ".join(sides)
-        yield f"{words}: whole ledger {100 * np.mean([h / SEEDS for h in hits.values()]):.1f} % of {SEEDS} scans"
+        yield f"{words}: whole ledger {100 * np.mean([h / scans for h in self.hits.values()]):.1f} % of {scans} scans"
 
 
 def _base() -> TriangleMesh:

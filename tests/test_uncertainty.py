@@ -1,0 +1,122 @@
+"""Budgets against simulation: what is drawn from the stated distributions scatters as the budget says, line by line."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from helpers import turned
+from juxtum.align.result import AXES, Alignment, no_alignment
+from juxtum.evaluate import Environment, Instrument
+from juxtum.evaluate.uncertainty import Budget, Chain, CoatLayer, Contribution, Sampling, measured_length
+from juxtum.geometry.arrays import Floats
+
+pytestmark = pytest.mark.quick
+
+DRAWS = 200_000
+WITHIN = 0.02
+
+
+def drawn(
+    chain: Chain, length: float, sampling: float, alignment: float, face: int, rng: np.random.Generator
+) -> Floats:
+    """Errors (N,) of a distance, each cause drawn from its own distribution."""
+    error = rng.normal(0, sampling, DRAWS) + rng.normal(0, alignment, DRAWS)
+    instrument, room = chain.instrument, chain.environment
+    assert instrument is not None
+    most = instrument.a + instrument.b * length / 1000
+    error += rng.uniform(-most, most, DRAWS)
+    if instrument.certificate_u > 0:
+        error += rng.normal(0, instrument.certificate_u / instrument.certificate_k, DRAWS)
+    if room.temperature is not None:
+        # The length that comes out at 20 degrees, with another temperature and another expansion than those corrected with.
+        warm = room.temperature + rng.normal(0, room.temperature_u, DRAWS)
+        grows = (room.expansion + rng.normal(0, room.expansion_u, DRAWS)) * 1e-6
+        measured = length * (1 + grows * (warm - 20))
+        error += measured / (1 + room.expansion * 1e-6 * (room.temperature - 20)) - length
+    for coat in chain.coats:
+        if face and coat.is_on(face):
+            error += rng.uniform(-coat.spread, coat.spread, DRAWS)
+    return error
+
+
+CASES = {
+    "cold and short": (Chain(Instrument(a=0.01, b=0.02), Environment(temperature=20.0, temperature_u=0.2)), 80.0, 3),
+    "warm and long": (Chain(Instrument(a=0.02, b=0.05), Environment(temperature=31.0, temperature_u=1.0)), 3200.0, 1),
+    "frost": (Chain(Instrument(a=0.0, b=0.01), Environment(temperature=-5.0, temperature_u=0.5, expansion=23.0, expansion_u=2.0)), 900.0, 1),
+    "certificate": (Chain(Instrument(a=0.015, b=0.0, certificate_u=0.012, certificate_k=2.0), Environment(temperature=None)), 400.0, 2),
+    "one coat": (Chain(Instrument(a=0.005, b=0.01), Environment(temperature=None), (CoatLayer((4,), 0.02, 0.012),)), 150.0, 4),
+    "two coats": (Chain(Instrument(a=0.005, b=0.01), Environment(temperature=None), (CoatLayer((), 0.01, 0.006), CoatLayer((4, 5), 0.02, 0.01))), 150.0, 5),
+    "coat elsewhere": (Chain(Instrument(a=0.005, b=0.01), Environment(temperature=None), (CoatLayer((4,), 0.02, 0.05),)), 150.0, 1),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", CASES)
+def test_a_budget_is_how_far_simulated_values_scatter(name: str) -> None:
+    chain, length, face = CASES[name]
+    for number, (sampling, alignment) in enumerate(((0.004, 0.0), (0.001, 0.02), (0.0, 0.0))):
+        errors = drawn(chain, length, sampling, alignment, face, np.random.default_rng([number, len(name)]))
+        budget = chain.budget(length, Sampling(sampling, 50), alignment, face)
+        assert budget.standard == pytest.approx(np.std(errors), rel=WITHIN), (name, sampling, alignment)
+        assert abs(float(np.mean(errors))) < 0.01 * budget.standard + 1e-5, "nothing of it is a bias"
+
+
+@pytest.mark.parametrize("name", CASES)
+def test_a_form_knows_neither_place_nor_temperature(name: str) -> None:
+    chain, length, face = CASES[name]
+    form = chain.form_budget(length, Sampling(0.003, 50), face)
+    sources = [c.source for c in form.contributions]
+    assert not any("temperature" in s or s == "alignment" for s in sources)
+    whole = chain.budget(length, Sampling(0.003, 50), 0.0, face)
+    assert form.standard <= whole.standard + 1e-12
+    assert {c.source for c in form.contributions} <= {c.source for c in whole.contributions}
+
+
+@settings(deadline=None, max_examples=60)
+@given(
+    st.lists(st.tuples(st.floats(1e-6, 0.1), st.one_of(st.just(np.inf), st.floats(1.5, 200.0))), min_size=1, max_size=7)
+)
+def test_k_covers_and_never_falls_below_two(lines: list[tuple[float, float]]) -> None:
+    budget = Budget(tuple(Contribution(str(k), u, f) for k, (u, f) in enumerate(lines)))
+    assert budget.k >= 2.0 - 1e-12
+    assert budget.expanded >= 2 * max(u for u, _ in lines) - 1e-12
+    better = Budget(tuple(Contribution(str(k), u, f * 2) for k, (u, f) in enumerate(lines)))
+    assert better.k <= budget.k + 1e-9, "more data never make it wider"
+
+
+def test_few_data_are_covered_by_the_wider_k() -> None:
+    """A spread estimated from five values covers 95 % only with k of Student's t."""
+    rng = np.random.default_rng(9)
+    values = rng.normal(0, 1, (40_000, 5))
+    means, spreads = values.mean(1), values.std(1, ddof=1) / np.sqrt(5)
+    k = Budget((Contribution("sampling", 1.0, 4.0),)).k
+    assert np.mean(np.abs(means) <= k * spreads) == pytest.approx(0.9545, abs=0.004)
+    assert np.mean(np.abs(means) <= 2 * spreads) < 0.9, "with k = 2 a tenth of them would be missed"
+
+
+def test_what_is_not_known_is_not_small() -> None:
+    chain = Chain(None, Environment(temperature=20.0))
+    budget = chain.budget(100.0, Sampling(0.001, 9), 0.001)
+    assert not budget.is_known and np.isnan(budget.expanded) and budget.usable == 0.0
+    assert budget.contributions[0].source.startswith("no instrument") and np.isnan(budget.contributions[0].standard)
+
+
+def test_the_length_runs_from_where_the_frame_came() -> None:
+    bounds = np.array([[0.0, 0, 0], [3000, 100, 80]])
+    end = np.array([3000.0, 50, 40])
+    pose = turned((0, 0, 0), (0, 0, 0))
+    spread = np.eye(6) * 1e-8
+    fitted = Alignment(
+        pose, "best fit", 0.01, 9000, spread, np.array([1500.0, 50, 40]), dict.fromkeys(AXES, "best fit")
+    )
+    assert measured_length(fitted, end, bounds) == pytest.approx(1500)
+    by_datums = Alignment(
+        pose, "datums", 0.01, 9000, spread, np.array([1500.0, 50, 40]), dict.fromkeys(AXES, "A"), (), (),
+        np.array([[0.0, 50, 40], [100.0, 50, 40]]),
+    )  # fmt: skip
+    assert measured_length(by_datums, end, bounds) == pytest.approx(3000), (
+        "from the farthest datum, not from the middle"
+    )
+    assert measured_length(no_alignment(), end, bounds) >= 3000
