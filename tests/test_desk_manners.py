@@ -185,3 +185,39 @@ def test_first_steps_lead_on(desk: Hand) -> None:
     assert desk.window.view.bottom_cover >= desk.window.view.height() - card.top() - 1, (
         "the part is shown above the card"
     )
+
+
+def test_a_sharp_picture_lets_go_when_something_is_done(small_desk: Hand, application: QApplication) -> None:
+    """It is drawn in strokes; a turn of the view between two of them ends it, and the next one is whole."""
+    view = small_desk.window.view
+    small_desk.wait(lambda: not view.is_moving)
+    whole = np.array(view._pixels)
+    view.redraw()
+    view._settle.stop()
+    view._settled()
+    assert view._strokes is not None and view.is_moving, "begun, and the light picture is still shown"
+    view._draw_on()
+    assert view._strokes is not None, "one stroke is not the picture"
+    view.start_moving()
+    assert view._strokes is None and view.is_moving
+    application.processEvents()
+    assert view._pixels is not None and view._pixels.shape != whole.shape, (
+        "what is shown is the light picture of the turn"
+    )
+    small_desk.wait(lambda: not view.is_moving)
+    assert np.array_equal(view._pixels, whole), "nothing of the one that was let go is left in it"
+
+
+def test_panels_keep_what_is_being_typed(small_desk: Hand) -> None:
+    """An edit elsewhere shows the job again; a field that has the focus keeps its half-typed text."""
+    desk = small_desk
+    desk.go(Key.BRIEF)
+    part = desk.named("Drawing")
+    part.setFocus()  # type: ignore[attr-defined]
+    desk.wait(lambda: part.hasFocus())  # type: ignore[attr-defined]
+    part.setText("BC-22")  # type: ignore[attr-defined]
+    desk.window.session.edit(
+        "serial", lambda job: job.model_copy(update={"brief": job.brief.model_copy(update={"serial": "7"})})
+    )
+    desk.wait(lambda: desk.window.session.derived.job.brief.serial == "7")
+    assert part.text() == "BC-22" and desk.named("Serial").text() == "7"  # type: ignore[attr-defined]
