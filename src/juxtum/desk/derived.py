@@ -180,7 +180,9 @@ class Deriver:
         measure = job.procedure.measure
         scale = MapScale(measure.lower, measure.upper)
         normals = scan.normals
-        turned = None if normals is None else self._of("turned", d, lambda: evaluation.alignment.transform.turn(normals))
+        turned = (
+            None if normals is None else self._of("turned", d, lambda: evaluation.alignment.transform.turn(normals))
+        )
         given = MapGiven(d, scan.triangles, turned, (measure.lower, measure.upper), self._of)
         return {
             "in_force": name,

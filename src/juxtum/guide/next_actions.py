@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from juxtum.align.result import AXES
 from juxtum.evaluate import LineResult
 from juxtum.guide.facts import loose_pieces
 from juxtum.guide.findings import Key
@@ -136,8 +137,14 @@ def _next_align(d: Known) -> NextAction:
             "Pick datums",
         )
     return NextAction(
-        "read the map", f"the alignment '{d.in_force}' leaves nothing free", "go measure", "Go to Measure"
+        "read the map", f"the alignment '{d.in_force}' leaves {_free_of(d)} free", "go measure", "Go to Measure"
     )
+
+
+def _free_of(d: Known) -> str:
+    """The motions that the alignment in force does not lock."""
+    locked = d.evaluation.alignment.locked if d.evaluation is not None else {}
+    return ", ".join(axis for axis in AXES if locked.get(axis, "free") in ("", "free")) or "nothing"
 
 
 def _next_measure(d: Known) -> NextAction:

@@ -98,7 +98,7 @@ class LockMatrix(QWidget):
     def show_locks(self, locked: dict[str, str]) -> None:
         """Show what locks each motion; an open cell names the motion left free."""
         for axis, cell in self._cells.items():
-            by = locked.get(axis, "")
+            by = locked.get(axis, "").replace("free", "")
             short = by if len(by) == 1 else {"best fit": "fit"}.get(by, by)
             cell.setText(f"  {axis}   <b>{short}</b>" if by else f"  {axis}   free")
             cell.setToolTip(f"{axis} is locked by {by}" if by else f"nothing locks {axis}")
