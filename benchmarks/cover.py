@@ -31,6 +31,8 @@ from juxtum.progress import silent
 
 Answer = TypeVar("Answer")
 SEEDS = int(os.environ.get("JUXTUM_SEEDS", "300"))
+FIRST = int(os.environ.get("JUXTUM_FIRST", "0"))
+"""The first seed, where seeds are dealt out to several processes."""
 NOISE_ALONE = Chain(Instrument(a=0.0, b=0.0), Environment(temperature=20.0, temperature_u=0.0))
 STATED = Chain.of(CIRCUMSTANCES)
 SIDES = ("upper", "lower")
@@ -48,7 +50,7 @@ def cover() -> Iterator[str]:
         told = Told(
             {name: np.zeros(2) for name in truths}, {n: np.zeros(2) for n in truths}, {n: np.zeros(2) for n in truths}
         )
-        for seed in range(SEEDS):
+        for seed in range(FIRST, FIRST + SEEDS):
             rng = np.random.default_rng([seed, 5])
             scan = with_noise(_as_the_instrument_sees_it(base, nominal, spread, rng), truth().noise, rng)
             for name, line in _ledger(scan, nominal, partial(_judged, chain)).items():
@@ -57,8 +59,9 @@ def cover() -> Iterator[str]:
                 told.hits[name] += np.abs(off) <= wide
                 told.errors[name] += off
                 told.widths[name] += wide
-            if seed + 1 == SEEDS or (seed + 1) % EVERY == 0:
-                yield from told.lines(words, seed + 1)
+            done = seed + 1 - FIRST
+            if done == SEEDS or done % EVERY == 0:
+                yield from told.lines(words, done)
 
 
 @dataclass(frozen=True, eq=False)
