@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
 from juxtum.assemble import find_fragments, find_table
+from juxtum.capture.ways.probing import can_be_probed
 from juxtum.errors import JuxtumError
 from juxtum.evaluate import Histogram, histogram
 from juxtum.geometry import Plane, RigidTransform
@@ -57,6 +58,8 @@ class Derived:
     stand_in_edges: Lines | None = None
     methods: dict[str, str] = field(default_factory=dict)
     """How each characteristic is to be measured, by its number."""
+    probed: tuple[int, ...] = ()
+    """Faces that can be probed."""
     loaded: LoadedScan | None = None
     scan: Scan | None = None
     scan_surface: Surface | None = None
@@ -127,6 +130,7 @@ class Deriver:
                 "nominal_surface": self._of("nominal", nominal, lambda: nominal_surface(nominal)),
                 "nominal_edges": self._of("edges", nominal, lambda: nominal_edges(nominal)),
                 "methods": self._methods(job, nominal),
+                "probed": self._probed(job, nominal),
             }
         if job.scan:
             values |= self._scan(job, progress)
@@ -153,6 +157,13 @@ class Deriver:
         )
         question = f"methods {planner.task} {planner.plan.model_dump_json()}"
         return self._of(question, nominal, lambda: _methods_of(planner))
+
+    def _probed(self, job: Job, nominal: Nominal) -> tuple[int, ...]:
+        """Faces that can be probed; asked for only where something is planned."""
+        if job.plan is None:
+            return ()
+        named = tuple(sorted({face for c in job.procedure.characteristics for face in c.faces}))
+        return self._of(f"probed {named}", nominal, lambda: can_be_probed(nominal, named))
 
     def _scan(self, job: Job, progress: Progress) -> dict[str, Any]:
         loaded = self.runner.loaded_scan(job, progress)

@@ -176,11 +176,8 @@ class Stage:
     @property
     def bounds(self) -> Floats:
         """Lowest and highest corner (2, 3) of the surfaces shown."""
-        boxes = [
-            _box(s, self._placements[name])
-            for name, s in self._surfaces.items()
-            if self.shown(name) is not Shown.HIDDEN
-        ]
+        drawn = [name for name in self._surfaces if self.shown(name) is not Shown.HIDDEN]
+        boxes = [_box(self._surfaces[name], self._placements[name]) for name in drawn]
         if not boxes:
             return np.array([[-50.0, -50, -50], [50, 50, 50]])
         stacked = np.array(boxes)

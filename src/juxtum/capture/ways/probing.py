@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from enum import StrEnum
 
@@ -11,7 +12,7 @@ import numpy as np
 from juxtum.associate import Fit, fit_circle, fit_plane
 from juxtum.capture.live.dial import BEST_TONE, HIGH_TONE, LOW_TONE, Tone
 from juxtum.devices.probe import TIP_RADIUS
-from juxtum.errors import FitError, InputError
+from juxtum.errors import FitError, InputError, JuxtumError
 from juxtum.geometry import Circle, Plane
 from juxtum.geometry.arrays import Floats, frozen, orthonormal_frame
 from juxtum.nominal import FaceKind, Nominal
@@ -81,6 +82,23 @@ def task_for(nominal: Nominal, face: int, name: str = "") -> ProbeTask:
     return ProbeTask(
         title, face, tuple(ProbePoint(Purpose.FACE, frozen(centres[k]), frozen(normals[k])) for k in chosen)
     )
+
+
+def can_be_probed(nominal: Nominal, named: Iterable[int]) -> tuple[int, ...]:
+    """Faces for which there is a way to probe: the holes of the part, and the planes among some named faces.
+
+    Parameters
+    ----------
+    named : iterable of int
+        Numbers of the faces that a drawing speaks of.
+    """
+    wanted = set(named)
+    planes = [f.number for f in nominal.faces if f.number in wanted and f.kind is FaceKind.PLANE]
+    found = []
+    for face in dict.fromkeys([*(h.faces[0] for h in find_holes(nominal)), *planes]):
+        with suppress(JuxtumError):
+            found.append(task_for(nominal, face).face)
+    return tuple(found)
 
 
 def _spread(points: Floats, count: int) -> list[int]:

@@ -17,8 +17,6 @@ from juxtum.errors import JuxtumError
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats
 from juxtum.guide.next_actions import NextAction
-from juxtum.nominal import FaceKind, Nominal
-from juxtum.plan.holes import find_holes
 from juxtum.progress import Progress
 from juxtum.scene.picking import Hit
 
@@ -54,15 +52,11 @@ class ProbePanel(CapturePanel):
 
     def show_job(self) -> None:
         """Holes and own planes of the drawing."""
-        nominal, planner = self.station.derived.nominal, self.station.planner
+        d, planner = self.station.derived, self.station.planner
         options: list[tuple[str, int]] = []
-        if nominal is not None and planner is not None:
+        if d.nominal is not None and planner is not None:
             named = {f: aim.title for aim in planner.task.aims for f in aim.faces}
-            faces = [h.faces[0] for h in find_holes(nominal)] + [
-                f.number for f in nominal.faces if f.number in named and f.kind is FaceKind.PLANE
-            ]
-            options = [(named.get(f, nominal.face(f).title), f) for f in dict.fromkeys(faces)]
-            options = [o for o in options if self._can_be_probed(nominal, o[1])]
+            options = [(named.get(f, d.nominal.face(f).title), f) for f in d.probed]
             options.sort(key=lambda o: o[1] not in named)
         if [self._feature.itemData(k) for k in range(self._feature.count())] != [f for _, f in options]:
             self._feature.clear()
@@ -70,14 +64,6 @@ class ProbePanel(CapturePanel):
                 self._feature.addItem(text, face)
             self.task = None
             self._show(None)
-
-    @staticmethod
-    def _can_be_probed(nominal: Nominal, face: int) -> bool:
-        try:
-            task_for(nominal, face)
-        except JuxtumError:
-            return False
-        return True
 
     def choose(self) -> None:
         """Begin with the chosen feature."""
