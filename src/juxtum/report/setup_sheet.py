@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 from dataclasses import dataclass
+from itertools import product
 from pathlib import Path
 from typing import Any
 
@@ -13,6 +14,7 @@ import numpy.typing as npt
 
 from juxtum.errors import InputError
 from juxtum.exchange.writing import write_atomically
+from juxtum.geometry.arrays import unit
 from juxtum.instruments.models import Kind, shipped
 from juxtum.job import Job
 from juxtum.look import LIGHT
@@ -20,7 +22,7 @@ from juxtum.plan.cautions import cautions
 from juxtum.plan.photos.bars import lay_bars
 from juxtum.plan.planner import Planner
 from juxtum.plan.targets.marking import ruler_marks
-from juxtum.plan.targets.targets import Target
+from juxtum.plan.targets.naming import face_counts
 from juxtum.report import drawing as d
 from juxtum.scene.camera import View
 from juxtum.scene.drawables import nominal_edges, nominal_surface
@@ -31,9 +33,17 @@ SIDES = (View.CORNER, View.FRONT, View.BACK, View.LEFT, View.RIGHT, View.TOP, Vi
 PICTURE = (900, 600)
 STRIP = (1400, 230)
 STRIPS_ON_A_PAGE = 7
+UP = np.array([0.0, 0.0, 1.0])
+AROUND = (("left", "right"), ("front", "back"), ("below", "above"))
 LONG = 5.0
 """A part so many times longer than wide is also pictured in strips."""
-ROW = 11.0
+ROW = 12.0
+ON_FIRST_PAGE = 4
+NUMBERS_AT = 320.0
+STICKING = (
+    "Stick them near the places shown; a few millimetres do not matter, the scanner learns where they are. Not in rows,",
+    "one and a half diameters clear of edges, holes and roundings, on clean and dry surface. Count them face by face.",
+)
 
 
 @dataclass(frozen=True, eq=False)
@@ -79,7 +89,7 @@ def targets_table(planner: Planner) -> str:
     return text.getvalue()
 
 
-def take_sheet_pictures(planner: Planner, most: int = 4) -> tuple[list[SheetPicture], list[SheetPicture]]:
+def take_sheet_pictures(planner: Planner, most: int = 10) -> tuple[list[SheetPicture], list[SheetPicture]]:
     """The views that show most targets not shown before; and, of a long part, its sides in strips."""
     stage = Stage()
     try:
@@ -95,16 +105,42 @@ def take_sheet_pictures(planner: Planner, most: int = 4) -> tuple[list[SheetPict
             told |= shown[view]
             chosen.append(view)
         pictures = [_picture(stage, planner, view, shown[view]) for view in chosen]
-        return pictures, _strips(stage, planner, shown)
+        slanted = _slanted(stage, planner, told, most - len(chosen))
+        return [*pictures, *slanted], _strips(stage, planner, shown)
     finally:
         stage.close()
 
 
+def _slanted(stage: Stage, planner: Planner, told: npt.NDArray[np.bool_], most: int) -> list[SheetPicture]:
+    """Views between the sides that show targets which no side shows, at most so many."""
+    aspect = PICTURE[0] / PICTURE[1]
+    ways = [w for w in product((-1, 0, 1), repeat=3) if sum(map(abs, w)) > 1]
+    made: list[SheetPicture] = []
+    while len(made) < most and not told.all():
+        seen = []
+        for way in ways:
+            stage.eye.fit(planner.nominal.mesh.bounds, aspect, unit(np.array(way, dtype=float)), UP)
+            seen.append(_in_sight(stage, planner))
+        best = max(range(len(ways)), key=lambda k: int((seen[k] & ~told).sum()))
+        if not (seen[best] & ~told).any():
+            break
+        told = told | seen[best]
+        stage.eye.fit(planner.nominal.mesh.bounds, aspect, unit(np.array(ways[best], dtype=float)), UP)
+        words = " ".join(AROUND[k][int(v > 0)] for k, v in enumerate(ways[best]) if v)
+        made.append(_taken(stage, planner, f"From {words}", seen[best], PICTURE, bars=False))
+    return made
+
+
 def _visible(stage: Stage, planner: Planner, view: View) -> npt.NDArray[np.bool_]:
     """Targets that a view shows."""
+    stage.look_from(view, PICTURE[0] / PICTURE[1])
+    return _in_sight(stage, planner)
+
+
+def _in_sight(stage: Stage, planner: Planner) -> npt.NDArray[np.bool_]:
+    """Targets that the eye sees from where it is."""
     points = np.array([t.place for t in planner.plan.placed])
     normals = np.array([t.normal for t in planner.plan.placed])
-    stage.look_from(view, PICTURE[0] / PICTURE[1])
     visible: npt.NDArray[np.bool_] = normals @ stage.eye.towards > 0.25
     visible[visible] = stage.visible(points[visible], ("nominal",))
     return visible
@@ -179,7 +215,14 @@ def _draw(path: Path, job: Job, planner: Planner, pictures: list[SheetPicture], 
         _draw_strips(canvas, strips[start : start + STRIPS_ON_A_PAGE])
         canvas.showPage()
         page += 1
-    _lists(canvas, job, planner, page)
+    page, y = _counts(canvas, job, planner, page)
+    more = pictures[ON_FIRST_PAGE:]
+    if more and y - _tall(more) < 48:
+        canvas.showPage()
+        _head(canvas, job, planner, page + 1)
+        y = HEIGHT - 70
+    _more_pictures(canvas, more, y)
+    _unpictured(canvas, planner, [*pictures, *strips])
     canvas.save()
 
 
@@ -286,46 +329,52 @@ def _wrapped(text: str, width: float, size: float) -> list[str]:
     return list(simpleSplit(d.printable(text), d.WORD, size, width))
 
 
-def _lists(canvas: Any, job: Job, planner: Planner, page: int) -> None:
-    """All targets with what to measure, in columns that fill the page."""
-    targets = planner.plan.placed
-    columns = 2 if len(targets) <= 130 else 3
-    row = ROW if len(targets) <= 116 else 8.2
-    wide = (WIDTH - 2 * EDGE - 14 * (columns - 1)) / columns
-    per_column = int((HEIGHT - 118 - 60) / row)
-    for start in range(0, len(targets), per_column * columns):
-        if start:
-            canvas.showPage()
-            page += 1
-        _head(canvas, job, planner, page)
-        if start == 0:
-            note = "Stick in this order. Measure with a ruler from the edges named; axes as on the part's drawing."
-            d.write(canvas, EDGE, HEIGHT - 80, note, d.WORD, 8.5, LIGHT.ink_soft)
-        here = targets[start : start + per_column * columns]
-        tall = -(-len(here) // columns)
-        for column in range(columns):
-            some = here[column * tall : (column + 1) * tall]
-            _column(canvas, planner, some, start + column * tall, (EDGE + column * (wide + 14), wide, row))
+def _tall(pictures: list[SheetPicture]) -> float:
+    """Height of pictures that stand two in a row."""
+    return -(-len(pictures) // 2) * ((WIDTH - 2 * EDGE - 12) / 2 * PICTURE[1] / PICTURE[0] + 22)
 
 
-def _column(
-    canvas: Any, planner: Planner, targets: tuple[Target, ...], first: int, place: tuple[float, float, float]
-) -> None:
-    x, wide, row = place
-    size = min(8.0, row * 0.78)
-    y = HEIGHT - 98.0
-    if not targets:
-        return
-    d.write(canvas, x, y, "no.", d.WORD, size - 1, LIGHT.ink_soft)
-    d.write(canvas, x + 22, y, "face", d.WORD, size - 1, LIGHT.ink_soft)
-    d.write(canvas, x + 48, y, "measure, mm", d.WORD, size - 1, LIGHT.ink_soft)
-    for k, target in enumerate(targets):
-        y -= row
-        if k % 2 == 0:
+def _more_pictures(canvas: Any, pictures: list[SheetPicture], top: float) -> None:
+    """Those that did not fit on the first page, two in a row."""
+    wide = (WIDTH - 2 * EDGE - 12) / 2
+    tall = wide * PICTURE[1] / PICTURE[0]
+    for index, picture in enumerate(pictures):
+        x, y = EDGE + (index % 2) * (wide + 12), top - 10 - (index // 2 + 1) * tall - (index // 2) * 22
+        _place_picture(canvas, picture, (x, y, wide, tall), 5.0)
+
+
+def _unpictured(canvas: Any, planner: Planner, pictures: list[SheetPicture]) -> None:
+    """Targets that no picture shows are named: nobody should look for them."""
+    shown = {number for picture in pictures for number, _, _ in picture.marks}
+    missing = [str(k) for k in range(1, len(planner.plan.placed) + 1) if k not in shown]
+    if missing:
+        words = f"On no picture, since other faces hide them: {', '.join(missing)}."
+        d.write(canvas, EDGE, 36, d.shortened(words, d.WORD, 8, WIDTH - 2 * EDGE), d.WORD, 8, LIGHT.undecided)
+
+
+def _counts(canvas: Any, job: Job, planner: Planner, page: int) -> tuple[int, float]:
+    """How many targets each face gets, and which: a hand sticks them within a few millimetres, the scanner learns where."""
+    y = 0.0
+    for number, count in enumerate(face_counts(planner.nominal, planner.plan.placed)):
+        lines = _wrapped(", ".join(map(str, count.numbers)), WIDTH - EDGE - NUMBERS_AT, 8)
+        if number == 0 or y - ROW * len(lines) < 48:
+            page += number > 0
+            if number:
+                canvas.showPage()
+            _head(canvas, job, planner, page)
+            for k, note in enumerate(STICKING):
+                d.write(canvas, EDGE, HEIGHT - 80 - 11 * k, note, d.WORD, 8.5, LIGHT.ink_soft)
+            y = HEIGHT - 92 - 11 * len(STICKING)
+            for x, word in ((EDGE, "how many"), (EDGE + 52, "face"), (NUMBERS_AT, "numbers in the pictures")):
+                d.write(canvas, x, y, word, d.WORD, 7, LIGHT.ink_soft)
+            y -= ROW + 2
+        if number % 2 == 0:
             canvas.setFillColor(LIGHT.paper)
-            canvas.rect(x - 2, y - row * 0.28, wide + 4, row, stroke=0, fill=1)
-        d.write(canvas, x, y, str(first + k + 1), d.MONO_BOLD, size)
-        d.write(canvas, x + 22, y, str(target.face), d.MONO, size)
-        marks = ruler_marks(planner.nominal, target)
-        words = ", ".join(f"{m.distance:.0f} from {m.towards}" for m in marks) or "middle of the face"
-        d.write(canvas, x + 48, y, d.shortened(words, d.WORD, size, wide - 50), d.WORD, size)
+            canvas.rect(EDGE - 2, y + 8 - ROW * len(lines), WIDTH - 2 * EDGE + 4, ROW * len(lines), stroke=0, fill=1)
+        d.write(canvas, EDGE, y, str(len(count.numbers)), d.MONO_BOLD, 9)
+        words = f"{count.words} (face {count.face})" if count.face else count.words
+        d.write(canvas, EDGE + 52, y, d.shortened(words, d.WORD, 8.5, NUMBERS_AT - EDGE - 60), d.WORD, 8.5)
+        for line in lines:
+            d.write(canvas, NUMBERS_AT, y, line, d.MONO, 8)
+            y -= ROW
+    return page, y
