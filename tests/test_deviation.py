@@ -167,3 +167,21 @@ def test_a_whole_cloud_is_seen_whole_however_its_points_lie(kind: str) -> None:
     open_ = measure_deviation(PointCloud(top[~hole]), nominal, IDENTITY).seen
     inside = above & (np.abs(centres[:, :2]).max(1) < 3.5)
     assert not open_[inside].any() and open_[above & ~(np.abs(centres[:, :2]).max(1) < 6)].mean() > 0.985
+
+
+def test_a_gap_among_dense_points_is_seen_beside_sparse_ones() -> None:
+    """A sixth of a face has a point every 0.25 mm, the rest every 0.9 mm: a gap of 3 mm in the dense part is one."""
+    nominal = Nominal.from_mesh(box_mesh((60, 40, 10), cuts=5))
+    rng = np.random.default_rng(3)
+    dense = np.column_stack([rng.uniform(-30, -20, 6400), rng.uniform(-20, 20, 6400)])
+    sparse = np.column_stack([rng.uniform(-20, 30, 2500), rng.uniform(-20, 20, 2500)])
+    middle = np.array([25.0, 0.0])
+    flat = np.concatenate([dense[np.abs(dense + middle).max(1) > 1.5], sparse])
+    cloud = PointCloud(np.column_stack([flat, np.full(len(flat), 5.0)]))
+    seen = measure_deviation(cloud, nominal, IDENTITY).seen
+    centres = nominal.samples.centres
+    above = centres[:, 2] > 4.99
+    gap = above & (np.abs(centres[:, :2] + middle).max(1) < 0.8)
+    assert gap.any() and cloud.reach > 1.0 and not seen[gap].any(), "what is sparse elsewhere does not fill it"
+    assert seen[above & (centres[:, 0] > -18)].mean() > 0.95
+    assert seen[above & (centres[:, 0] < -28) & (np.abs(centres[:, 1]) < 19)].mean() > 0.98

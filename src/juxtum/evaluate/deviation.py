@@ -11,7 +11,7 @@ import numpy as np
 from juxtum.evaluate.foreign import ForeignPatch, PassedPatch, find_foreign, find_passed
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen
-from juxtum.geometry.mesh import Scan, TriangleMesh
+from juxtum.geometry.mesh import PointCloud, Scan, TriangleMesh
 from juxtum.nominal import Nominal, Projection
 from juxtum.progress import Progress, silent
 
@@ -150,10 +150,7 @@ def measure_deviation(
     inner = found & ~feet.on_border
     clear = np.zeros(len(points), dtype=bool)
     clear[found] = inner[found] & (nominal.edge_distances(feet.feet[found], margin) >= margin)
-    if isinstance(scan, TriangleMesh):
-        seen = _seen_by_mesh(nominal, scan, transform, rule)
-    else:
-        seen = _seen_samples(nominal, feet.feet[found], feet.faces[found], scan.reach)
+    seen = _seen(nominal, scan, transform, feet, rule)
     progress.phase("looking for surface that is missing", 0.95)
     return Deviation(
         frozen(points), frozen(feet.distances), frozen(feet.feet), frozen(feet.normals), frozen(feet.faces, np.int32),
@@ -202,6 +199,13 @@ def edge_margin(spacing: float) -> float:
     return float(np.clip(2 * spacing, 0.5, 3.0))
 
 
+def _seen(nominal: Nominal, scan: Scan, transform: RigidTransform, feet: Projection, rule: SearchRule) -> Bools:
+    """Which samples of the nominal the scan shows."""
+    if isinstance(scan, TriangleMesh):
+        return _seen_by_mesh(nominal, scan, transform, rule)
+    return _seen_samples(nominal, feet, scan)
+
+
 def _seen_by_mesh(nominal: Nominal, scan: TriangleMesh, transform: RigidTransform, rule: SearchRule) -> Bools:
     """Which samples of the nominal have scan surface over them that looks their way.
 
@@ -222,18 +226,23 @@ def _seen_by_mesh(nominal: Nominal, scan: TriangleMesh, transform: RigidTransfor
     return seen
 
 
-def _seen_samples(nominal: Nominal, feet: Floats, faces: Ints, reach: float) -> Bools:
-    """Which samples of the nominal have a point of a list on their own face within reach."""
+def _seen_samples(nominal: Nominal, projection: Projection, cloud: PointCloud) -> Bools:
+    """Which samples of the nominal have a point of a list on their own face within the reach of that point."""
     from scipy.spatial import cKDTree
 
-    samples = nominal.samples
-    if len(feet) == 0:
+    samples, rows = nominal.samples, np.flatnonzero(projection.found)
+    if len(rows) == 0:
         return np.zeros(len(samples.faces), dtype=bool)
     # The face's number as a fourth coordinate keeps the far side of a thin wall from counting.
     apart = 10 * nominal.diagonal
-    data = np.column_stack([feet, faces * apart])
+    data = np.column_stack([projection.feet[rows], projection.faces[rows] * apart])
     wanted = np.column_stack([samples.centres, samples.faces * apart])
-    distances, _ = cKDTree(data, balanced_tree=False, compact_nodes=False).query(
-        wanted, distance_upper_bound=max(reach, 0.2 * samples.size), workers=2
+    least = 0.2 * samples.size
+    distances, nearest = cKDTree(data, balanced_tree=False, compact_nodes=False).query(
+        wanted, distance_upper_bound=max(cloud.reach, least), workers=2
     )
-    return np.asarray(np.isfinite(distances))
+    close = np.flatnonzero(np.isfinite(distances))
+    points, back = np.unique(nearest[close], return_inverse=True)
+    seen = np.zeros(len(samples.faces), dtype=bool)
+    seen[close] = distances[close] <= np.maximum(cloud.reaches(rows[points])[back], least)
+    return seen

@@ -72,6 +72,12 @@ class PointCloud:
         """
         return max(1.5 * self.spacing, 0.5 * self.surroundings(AROUND))
 
+    def reaches(self, rows: Ints) -> Floats:
+        """The same for some of its points (N,), each by its own surroundings: where points are dense they speak less far."""
+        count = min(AROUND + 1, len(self.points))
+        distances, _ = self._neighbours.query(self.points[rows], k=count, workers=2)
+        return np.clip(0.5 * np.atleast_2d(distances)[:, -1], min(1.5 * self.spacing, self.reach), self.reach)
+
     def surroundings(self, count: int) -> float:
         """Distance within which four of five points have `count` others, mm."""
         sample = self.points[:: max(1, len(self.points) // 2000)]
