@@ -146,7 +146,7 @@ class Outcome:
 
 
 def judge(nominal: Nominal, scan: Scan, pose: RigidTransform, *, is_dirty: bool = False) -> Outcome:
-    """Right, unsure (and the truth among the alternatives), unsure without it, refused, or WRONG."""
+    """Right, unsure (and the truth among the alternatives), unsure without it, open (the data cannot tell), refused, or WRONG."""
     begun = time.perf_counter()
     try:
         moved = scan.moved(pose)
@@ -166,10 +166,26 @@ def judge(nominal: Nominal, scan: Scan, pose: RigidTransform, *, is_dirty: bool 
         return Outcome("unsure, right" if found.alternatives else "right", seconds)
     if any(_fits(nominal, other @ pose, points, limit) for other in found.alternatives):
         return Outcome("unsure, offered", seconds)
+    told = bool(found.alternatives) or any("free" in note or "not sure" in note for note in found.notes)
+    if told and _fits_as_well(nominal, clean, found.transform, pose.inverse):
+        return Outcome("open, told", seconds)
     if found.alternatives:
         return Outcome("unsure, not offered", seconds)
     told = any("free" in note or "not sure" in note for note in found.notes)
     return Outcome("told" if told else "WRONG", seconds)
+
+
+def _fits_as_well(nominal: Nominal, scan: Scan, found: RigidTransform, true: RigidTransform) -> bool:
+    """Whether a scan lies on the part as well in the pose that was found as in the true one: then nobody can tell them apart."""
+    cap = max(nominal.diagonal / 250, 0.2)
+
+    def misfit(pose: RigidTransform) -> float:
+        points = pose.apply(scan.points)[:: max(1, len(scan.points) // 6000)]
+        normals = None if scan.normals is None else pose.turn(scan.normals)[:: max(1, len(scan.points) // 6000)]
+        there = nominal.projector.project(points, normals, limit=cap)
+        return float(np.where(there.found, np.minimum(np.abs(there.distances), cap), cap).mean())
+
+    return misfit(found) <= 1.05 * misfit(true) + 1e-4 * cap
 
 
 def _fits(nominal: Nominal, error: RigidTransform, points: Floats, limit: float) -> bool:
