@@ -83,7 +83,7 @@ def test_a_small_feature_decides(kind: str) -> None:
         ("beam of 3 m", "full mesh with outliers", "right, unsure"),
         ("bolted flange", "one view mesh", "right"),
         ("keyed ring", "full cloud", "right, unsure"),
-        ("keyed ring", "part mesh", "unsure"),
+        ("keyed ring", "part mesh", "unsure, open"),
         ("sheet bracket", "full mesh on a table", "right"),
         ("casting", "one view cloud on a table", "right"),
         ("part of 5 mm", "part mesh, coarse", "right, unsure"),
