@@ -304,3 +304,23 @@ def test_a_model_is_read_once(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -
     monkeypatch.setenv("JUXTUM_SHELF", "off")
     model_arrays(path)
     assert len(reads) == 6
+
+
+def test_a_file_that_changes_while_it_is_read_is_not_kept(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Otherwise the older content would be given the newer one's geometry for good."""
+    from juxtum.exchange import kept_models
+
+    monkeypatch.setenv("JUXTUM_CACHE", str(tmp_path / "cache"))
+    path = tmp_path / "box.step"
+    write_step(solids.box((0, 0, 0), (30, 20, 10)), path)
+    older = path.read_bytes()
+
+    def written_meanwhile(path: Path, progress: Progress | None = None) -> CadArrays:
+        write_step(solids.box((0, 0, 0), (60, 20, 10)), path)
+        return read_cad_arrays(path, progress)
+
+    monkeypatch.setattr(kept_models, "read_cad_arrays", written_meanwhile)
+    model_arrays(path)
+    monkeypatch.setattr(kept_models, "read_cad_arrays", read_cad_arrays)
+    path.write_bytes(older)
+    assert model_arrays(path).volume == pytest.approx(6000)

@@ -16,7 +16,7 @@ from juxtum.errors import AlignmentError, InputError
 from juxtum.evaluate import DecisionRule, Verdict
 from juxtum.evaluate.kinds import Profile
 from juxtum.exchange.documents import Form, read_document
-from juxtum.exchange.limits import check_file
+from juxtum.exchange.limits import check_file, content_hash
 from juxtum.folders import cache_folder
 from juxtum.guide.verdicts import headline
 from juxtum.instruments import Circumstances, Environment
@@ -24,7 +24,6 @@ from juxtum.instruments.circumstances import for_other_parts
 from juxtum.instruments.models import stated_instrument
 from juxtum.job import Evaluation, FileStore, Job, Procedure, Runner, load_job
 from juxtum.job.document import usual_alignment, usual_cleaning
-from juxtum.job.files import content_hash
 from juxtum.job.roles import inputs_of
 from juxtum.job.steps import (
     AsScanned,

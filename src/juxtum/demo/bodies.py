@@ -15,12 +15,12 @@ from juxtum.demo.truth import truth
 from juxtum.demo.world import nominal_path
 from juxtum.devices.body import Body, Coating
 from juxtum.exchange.inputfile import InputFile
+from juxtum.exchange.limits import content_hash
 from juxtum.exchange.solid import TessellationRule
 from juxtum.folders import cache_folder
 from juxtum.geometry import TriangleMesh
 from juxtum.geometry.arrays import Ints, orthonormal_frame
 from juxtum.instruments.coats import COATS
-from juxtum.job.files import content_hash
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import Finish
 from juxtum.plan.cost.preparing import RUB_MARGIN

@@ -14,10 +14,10 @@ from juxtum.desk.session import fresh_job
 from juxtum.desk.stations.assemble import carried_over_words
 from juxtum.errors import InputError, JuxtumError
 from juxtum.exchange.cad import CAD_SUFFIXES
+from juxtum.exchange.limits import content_hash
 from juxtum.exchange.meshes import MeshFile
 from juxtum.guide.findings import Key
 from juxtum.job import InputFile, Job
-from juxtum.job.files import content_hash
 from juxtum.job.planning import with_foreign_scan
 from juxtum.job.revision import faces_named, named_fingerprints, revised
 from juxtum.job.store import SUFFIX, save_procedure

@@ -220,6 +220,14 @@ class Choice(QComboBox):
         self.setEnabled(len(options) > 0)
 
 
+def column(panel: QWidget, spacing: int = 10) -> QVBoxLayout:
+    """Lines of a panel, one below the other, without an edge of its own."""
+    lines = QVBoxLayout(panel)
+    lines.setContentsMargins(0, 0, 0, 0)
+    lines.setSpacing(spacing)
+    return lines
+
+
 def form(rows: list[tuple[str, QWidget]]) -> QGridLayout:
     """Names on the left, fields on the right."""
     grid = QGridLayout()

@@ -10,9 +10,9 @@ from functools import cache
 from importlib.metadata import version
 from pathlib import Path
 
-from juxtum.errors import InputError, JuxtumError
+from juxtum.errors import JuxtumError
 from juxtum.exchange.cad_process import read_cad_arrays
-from juxtum.exchange.limits import check_file
+from juxtum.exchange.limits import check_file, content_hash
 from juxtum.exchange.solid import CadArrays
 from juxtum.exchange.writing import write_atomically
 from juxtum.folders import cache_folder, is_keeping
@@ -36,7 +36,8 @@ def model_arrays(path: Path, progress: Progress | None = None) -> CadArrays:
     check_file(path)
     if not is_keeping():
         return read_cad_arrays(path, progress)
-    kept = _folder() / f"{_hash_of(path)}-{_reader()}.npz"
+    digest = content_hash(path)
+    kept = _folder() / f"{digest}-{_reader()}.npz"
     try:
         arrays = CadArrays.load(kept)
         os.utime(kept)
@@ -44,6 +45,9 @@ def model_arrays(path: Path, progress: Progress | None = None) -> CadArrays:
     except DAMAGED:
         arrays = read_cad_arrays(path, progress)
     with contextlib.suppress(OSError, JuxtumError):
+        if content_hash(path) != digest:
+            # Somebody wrote into it meanwhile: nobody knows of which content these arrays are.
+            return arrays
         kept.parent.mkdir(parents=True, exist_ok=True)
         write_atomically(kept, arrays.save)
         _thin()
@@ -61,14 +65,6 @@ def _reader() -> str:
 
 def _folder() -> Path:
     return cache_folder() / "models"
-
-
-def _hash_of(path: Path) -> str:
-    try:
-        with path.open("rb") as file:
-            return hashlib.file_digest(file, "sha256").hexdigest()
-    except OSError as problem:
-        raise InputError("the file cannot be read", str(path), "Check that it is there and may be read") from problem
 
 
 def _thin() -> None:

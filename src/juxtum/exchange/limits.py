@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from pathlib import Path
 
 from juxtum.errors import InputError
@@ -52,3 +53,9 @@ def read_head(path: Path, count: int) -> bytes:
     """The first bytes of a file."""
     with path.open("rb") as file:
         return file.read(count)
+
+
+def content_hash(path: Path) -> str:
+    """SHA-256 of a file as hexadecimal digits."""
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import hashlib
 import os
 import shutil
 from pathlib import Path
 
 from juxtum.errors import JobError
 from juxtum.exchange.inputfile import InputFile
-from juxtum.exchange.limits import check_file
+from juxtum.exchange.limits import check_file, content_hash
 from juxtum.folders import data_folder
 from juxtum.units import Unit
 
@@ -19,12 +18,6 @@ def inputs_folder() -> Path:
     folder = data_folder() / "inputs"
     folder.mkdir(parents=True, exist_ok=True)
     return folder
-
-
-def content_hash(path: Path) -> str:
-    """SHA-256 of a file as hexadecimal digits."""
-    with path.open("rb") as file:
-        return hashlib.file_digest(file, "sha256").hexdigest()
 
 
 class FileStore:

@@ -16,11 +16,11 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from juxtum.errors import InputError, JobError
 from juxtum.exchange.documents import Form, read_document, validation_sentence
 from juxtum.exchange.inputfile import InputFile
-from juxtum.exchange.limits import JOB_SUFFIX, MAX_FILE_BYTES, check_file
+from juxtum.exchange.limits import JOB_SUFFIX, MAX_FILE_BYTES, check_file, content_hash
 from juxtum.exchange.writing import write_atomically
 from juxtum.instruments.circumstances import Circumstances, for_other_parts
 from juxtum.job.document import Brief, Job, Procedure
-from juxtum.job.files import FileStore, content_hash
+from juxtum.job.files import FileStore
 from juxtum.job.inputs import load_nominal
 from juxtum.job.revision import faces_named, revised
 from juxtum.job.roles import inputs_of

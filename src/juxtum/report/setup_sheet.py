@@ -115,12 +115,12 @@ def _slanted(stage: Stage, planner: Planner, told: npt.NDArray[np.bool_], most: 
     """Views between the sides that show targets which no side shows, at most so many."""
     aspect = PICTURE[0] / PICTURE[1]
     ways = [w for w in product((-1, 0, 1), repeat=3) if sum(map(abs, w)) > 1]
+    seen: list[npt.NDArray[np.bool_]] = []
+    for way in () if told.all() else ways:
+        stage.eye.fit(planner.nominal.mesh.bounds, aspect, unit(np.array(way, dtype=float)), UP)
+        seen.append(_in_sight(stage, planner))
     made: list[SheetPicture] = []
     while len(made) < most and not told.all():
-        seen = []
-        for way in ways:
-            stage.eye.fit(planner.nominal.mesh.bounds, aspect, unit(np.array(way, dtype=float)), UP)
-            seen.append(_in_sight(stage, planner))
         best = max(range(len(ways)), key=lambda k: int((seen[k] & ~told).sum()))
         if not (seen[best] & ~told).any():
             break

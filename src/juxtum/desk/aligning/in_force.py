@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PyQt6.QtWidgets import QGridLayout, QLabel, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QGridLayout, QLabel, QWidget
 
 from juxtum.align.result import AXES
 from juxtum.desk.derived import Derived
-from juxtum.desk.widgets import Choice, Facts, label, line
+from juxtum.desk.widgets import Choice, Facts, column, label, line
 from juxtum.guide.facts import alignment_facts
 from juxtum.job.runner import Comparison
 from juxtum.wording import signed
@@ -25,9 +25,7 @@ class InForcePanel(QWidget):
 
     def __init__(self, chosen: Callable[[str], None]) -> None:
         super().__init__()
-        lines = QVBoxLayout(self)
-        lines.setContentsMargins(0, 0, 0, 0)
-        lines.setSpacing(10)
+        lines = column(self)
         lines.addWidget(label("The alignment in force", "heading"))
         self._frame = Choice("Frame")
         self._frame.picked.connect(chosen)

@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from juxtum.desk.kind_form import KindForm
 from juxtum.desk.stage_pointer import Mode
-from juxtum.desk.widgets import LengthField, button, form, label, row
+from juxtum.desk.widgets import LengthField, button, column, form, label, row
 from juxtum.errors import InputError
 from juxtum.evaluate.kinds import Kind
 from juxtum.exchange.documents import validation_sentence
@@ -46,9 +46,7 @@ class CharacteristicsPanel(QWidget):
         self._chosen: tuple[int, ...] = ()
         self._changed = ""
         """Number of the characteristic that is being changed."""
-        self._lines = QVBoxLayout(self)
-        self._lines.setContentsMargins(0, 0, 0, 0)
-        self._lines.setSpacing(10)
+        self._lines = column(self)
         self._build()
 
     def _build(self) -> None:

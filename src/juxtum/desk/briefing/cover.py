@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
-from PyQt6.QtWidgets import QLineEdit, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QLineEdit, QWidget
 
-from juxtum.desk.widgets import LengthField, button, form, label, line, row
+from juxtum.desk.widgets import LengthField, button, column, form, label, line, row
 from juxtum.instruments import Coating, Instrument, Origin
 from juxtum.job import Job
 from juxtum.job.planning import planned_instrument, with_circumstances
@@ -39,9 +39,7 @@ class CoverPanel(QWidget):
     def __init__(self, station: Station) -> None:
         super().__init__()
         self._station, self._session = station, station.session
-        self._lines = QVBoxLayout(self)
-        self._lines.setContentsMargins(0, 0, 0, 0)
-        self._lines.setSpacing(10)
+        self._lines = column(self)
         self._build()
 
     def _build(self) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING
 
 from juxtum.desk.action import Action
@@ -11,79 +12,41 @@ from juxtum.guide.findings import Key
 if TYPE_CHECKING:
     from juxtum.desk.stations.capture import CaptureStation
 
+PLACE, DEVICES = "Job/Capture/1", "Job/More devices/1"
 SCANNING = (Way.SCAN, Way.PRACTICE)
 
 
 def capture_actions(station: CaptureStation) -> tuple[Action, ...]:
     """The scanner first, then the other devices."""
-    return (*_scanner(station), *_patches(station), *_others(station))
+    return (*_scanner(station), *_patches(station), *_devices(station), *_practice(station))
 
 
 def _scanner(station: CaptureStation) -> tuple[Action, ...]:
-    at, place, scanner = Key.CAPTURE, "Job/Capture/1", station.scanner
-
-    def is_live() -> bool:
-        return station.is_live
+    scanner, link = station.scanner, station.link
 
     def has_targets() -> bool:
         return station.planner is not None and bool(station.planner.plan.targets)
 
+    live = partial(Action, menu=PLACE, enabled=lambda: station.is_live)
+    planned = partial(Action, menu=PLACE, enabled=has_targets, at=Key.CAPTURE, ways=SCANNING)
     return (
-        Action(
-            "connect device",
-            "Connect the scanner",
-            place,
-            station.link.connect_device,
-            "",
-            "scan-line",
-            "",
-            has_targets,
-            at=at,
-            ways=SCANNING,
-        ),
-        Action(
-            "reconnect device", "Connect the scanner again", place, station.link.reconnect, "", "scan-line", "", is_live
-        ),
-        Action(
+        planned("connect device", "Connect the scanner", run=link.connect_device, icon="scan-line"),
+        live("reconnect device", "Connect the scanner again", run=link.reconnect, icon="scan-line"),
+        live(
             "disconnect device",
             "Disconnect the scanner",
-            place,
-            station.scanner.disconnect_device,
-            "",
-            "x",
-            "What was captured stays",
-            is_live,
+            run=scanner.disconnect_device,
+            icon="x",
+            tip="What was captured stays",
         ),
-        Action(
-            "hold scanner",
-            "Hold the scanner, or put it down",
-            place,
-            station.scanner.hold_scanner,
-            "H",
-            "crosshair",
-            "",
-            is_live,
-        ),
-        Action(
-            "run plan path",
-            "Let the plan run, or stop it",
-            place,
-            station.scanner.run_plan,
-            "",
-            "move-3d",
-            "",
-            has_targets,
-            at=at,
-            ways=SCANNING,
-        ),
-        Action(
-            "pause capture", "Pause the scanner, or go on", place, scanner.pause, "Space", "circle-stop", "", is_live
-        ),
+        live("hold scanner", "Hold the scanner, or put it down", run=scanner.hold_scanner, key="H", icon="crosshair"),
+        planned("run plan path", "Let the plan run, or stop it", run=scanner.run_plan, icon="move-3d"),
+        live("pause capture", "Pause the scanner, or go on", run=scanner.pause, key="Space", icon="circle-stop"),
     )
 
 
 def _patches(station: CaptureStation) -> tuple[Action, ...]:
-    place, scanner = "Job/Capture/1", station.scanner
+    scanner = station.scanner
 
     def is_live() -> bool:
         return station.is_live
@@ -94,132 +57,80 @@ def _patches(station: CaptureStation) -> tuple[Action, ...]:
     def is_done() -> bool:
         return not is_live() and station.session.job.capture is not None
 
+    live = partial(Action, menu=PLACE, enabled=is_live)
     return (
-        Action("new patch", "New patch", place, scanner.new_patch, "Ctrl+Return", "plus", "", is_live),
-        Action(
+        live("new patch", "New patch", run=scanner.new_patch, key="Ctrl+Return", icon="plus"),
+        live(
             "stop patch",
             "Stop the patch",
-            place,
-            station.scanner.stop_patch,
-            "Ctrl+Shift+Return",
-            "circle-stop",
-            "It is kept",
-            is_live,
+            run=scanner.stop_patch,
+            key="Ctrl+Shift+Return",
+            icon="circle-stop",
+            tip="It is kept",
         ),
-        Action("turn part over", "The part is turned over", place, scanner.turn_over, "", "undo-2", "", is_live),
-        Action("less light", "Less light", place, lambda: scanner.change_exposure(-1), ",", "", "", is_live),
-        Action("more light", "More light", place, lambda: scanner.change_exposure(1), ".", "", "", is_live),
-        Action("next mode", "Next mode of the scanner", place, scanner.next_mode, "J", "", "", is_live),
+        live("turn part over", "The part is turned over", run=scanner.turn_over, icon="undo-2"),
+        live("less light", "Less light", run=lambda: scanner.change_exposure(-1), key=","),
+        live("more light", "More light", run=lambda: scanner.change_exposure(1), key="."),
+        live("next mode", "Next mode of the scanner", run=scanner.next_mode, key="J"),
         Action(
             "use capture",
             "Create surface from patches",
-            place,
-            station.scanner.use_capture,
-            "",
-            "layers",
-            "One surface of all patches",
-            has_patches,
+            PLACE,
+            scanner.use_capture,
+            icon="layers",
+            tip="One surface of all patches",
+            enabled=has_patches,
         ),
         Action(
             "new capture",
             "Start a new capture",
-            place,
-            station.scanner.start_anew,
-            "",
-            "",
-            "The one of the job goes; it can be undone",
-            is_done,
+            PLACE,
+            scanner.start_anew,
+            tip="The one of the job goes; it can be undone",
+            enabled=is_done,
         ),
     )
 
 
-def _others(station: CaptureStation) -> tuple[Action, ...]:
-    at, place, panels = Key.CAPTURE, "Job/More devices/1", station.devices
-    photos, probe, table, tray, practice = panels.photos, panels.probe, panels.table, panels.tray, panels.practice
-
-    def has_part() -> bool:
-        return station.derived.part is not None
+def _devices(station: CaptureStation) -> tuple[Action, ...]:
+    panels = station.devices
+    photos, probe, table, tray = panels.photos, panels.probe, panels.table, panels.tray
 
     def has_photos() -> bool:
         return photos.walk is not None and len(photos.walk.photos) > 0
 
-    def has_tray() -> bool:
-        return tray.scan is not None
-
+    part = partial(Action, menu=DEVICES, enabled=lambda: station.derived.part is not None, at=Key.CAPTURE)
+    taken = partial(Action, menu=DEVICES, enabled=has_photos, at=Key.CAPTURE)
     return (
-        Action(
-            "take photo", "Take the next photo", place, photos.take_next, enabled=has_part, at=at, ways=(Way.PHOTOS,)
-        ),
-        Action(
-            "adjust photos",
-            "Adjust the photos together",
-            place,
-            photos.adjust,
-            enabled=has_photos,
-            at=at,
-            ways=(Way.PHOTOS,),
-        ),
-        Action(
-            "give photo map",
-            "Give the photos' targets to the scanner",
-            place,
-            photos.give_map,
-            enabled=has_photos,
-            at=at,
-            ways=(Way.PHOTOS,),
-        ),
-        Action("touch point", "Touch the next point", place, probe.touch, enabled=has_part, at=at, ways=(Way.PROBE,)),
-        Action(
-            "next feature",
-            "Probe the next feature",
-            place,
-            probe.choose_next,
-            enabled=has_part,
-            at=at,
-            ways=(Way.PROBE,),
-        ),
-        Action("shoot turn", "Shoot the next turn", place, table.shoot, enabled=has_part, at=at, ways=(Way.TABLE,)),
-        Action(
-            "shoot whole turn",
-            "Shoot the whole turn",
-            place,
-            table.shoot_all,
-            enabled=has_part,
-            at=at,
-            ways=(Way.TABLE,),
-        ),
-        Action("scan tray", "Scan the tray", place, tray.scan_it, enabled=has_part, at=at, ways=(Way.TRAY,)),
-        Action(
+        part("take photo", "Take the next photo", run=photos.take_next, ways=(Way.PHOTOS,)),
+        taken("adjust photos", "Adjust the photos together", run=photos.adjust, ways=(Way.PHOTOS,)),
+        taken("give photo map", "Give the photos' targets to the scanner", run=photos.give_map, ways=(Way.PHOTOS,)),
+        part("touch point", "Touch the next point", run=probe.touch, ways=(Way.PROBE,)),
+        part("next feature", "Probe the next feature", run=probe.choose_next, ways=(Way.PROBE,)),
+        part("shoot turn", "Shoot the next turn", run=table.shoot, ways=(Way.TABLE,)),
+        part("shoot whole turn", "Shoot the whole turn", run=table.shoot_all, ways=(Way.TABLE,)),
+        part("scan tray", "Scan the tray", run=tray.scan_it, ways=(Way.TRAY,)),
+        part(
             "save tray",
-            "Save the tray's cloud\u2026",
-            place,
-            tray.save_cloud,
-            enabled=has_tray,
-            at=at,
+            "Save the tray's cloud…",
+            run=tray.save_cloud,
+            enabled=lambda: tray.scan is not None,
             ways=(Way.TRAY,),
         ),
-        Action(
-            "start exercise", "Start the exercise", place, practice.start, enabled=has_part, at=at, ways=(Way.PRACTICE,)
-        ),
-        Action(
+    )
+
+
+def _practice(station: CaptureStation) -> tuple[Action, ...]:
+    practice = station.devices.practice
+    part = partial(Action, enabled=lambda: station.derived.part is not None, at=Key.CAPTURE, ways=(Way.PRACTICE,))
+    return (
+        part("start exercise", "Start the exercise", menu=DEVICES, run=practice.start),
+        part(
             "finish exercise",
             "Finish the exercise",
-            place,
-            practice.finish,
+            menu=DEVICES,
+            run=practice.finish,
             enabled=lambda: practice.is_running,
-            at=at,
-            ways=(Way.PRACTICE,),
         ),
-        Action(
-            "practise",
-            "Practise",
-            "Job/Capture/1",
-            lambda: None,
-            "",
-            "sparkles",
-            "Exercises with a debrief",
-            has_part,
-            at=at,
-            ways=(Way.PRACTICE,),
-        ),
+        part("practise", "Practise", menu=PLACE, run=lambda: None, icon="sparkles", tip="Exercises with a debrief"),
     )

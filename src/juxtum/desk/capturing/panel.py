@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from PyQt6.QtWidgets import QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QWidget
 
 from juxtum.capture.live.snapshot import Snapshot
+from juxtum.desk.widgets import column
 from juxtum.guide.next_actions import NextAction
 from juxtum.scene.picking import Hit
 
@@ -21,9 +22,7 @@ class CapturePanel(QWidget):
     def __init__(self, station: CaptureStation) -> None:
         super().__init__()
         self.station = station
-        self.body = QVBoxLayout(self)
-        self.body.setContentsMargins(0, 0, 0, 0)
-        self.body.setSpacing(10)
+        self.body = column(self)
         self.build()
 
     def build(self) -> None:

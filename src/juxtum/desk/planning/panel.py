@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from PyQt6.QtWidgets import QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QWidget
 
 from juxtum.desk.planning.rows import facts_of
 from juxtum.desk.planning.topics import Answer
-from juxtum.desk.widgets import Facts, label
+from juxtum.desk.widgets import Facts, column, label
 from juxtum.plan.planner import Planner
 
 if TYPE_CHECKING:
@@ -27,9 +27,7 @@ class Panel(QWidget):
     def __init__(self, station: PlanStation) -> None:
         super().__init__()
         self.station = station
-        self.body = QVBoxLayout(self)
-        self.body.setContentsMargins(0, 0, 0, 0)
-        self.body.setSpacing(9)
+        self.body = column(self, 9)
         self.facts = Facts("Plan facts")
         self.facts.hide()
         self.words = label("", "soft", wrap=True)

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
-from PyQt6.QtWidgets import QCheckBox, QLabel, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QLabel, QWidget
 
-from juxtum.desk.widgets import label
+from juxtum.desk.widgets import column, label
 from juxtum.logbook.go_list import GoItem, Standing, is_go
 
 
@@ -23,9 +23,7 @@ class GoPanel(QWidget):
         super().__init__()
         self.setAccessibleName("Go list")
         self._ticked = ticked
-        self._lines = QVBoxLayout(self)
-        self._lines.setContentsMargins(0, 0, 0, 0)
-        self._lines.setSpacing(3)
+        self._lines = column(self, 3)
         self._head = label("", "title", wrap=True)
         self._head.setAccessibleName("Ready or not")
         self._lines.addWidget(self._head)

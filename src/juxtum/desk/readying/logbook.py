@@ -5,10 +5,10 @@ from __future__ import annotations
 from datetime import date
 from typing import TYPE_CHECKING
 
-from PyQt6.QtWidgets import QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QWidget
 
 from juxtum.desk.readying.certificates import Certificates
-from juxtum.desk.widgets import Facts, button, combo, form, line, row
+from juxtum.desk.widgets import Facts, button, column, combo, form, line, row
 from juxtum.errors import JuxtumError
 
 if TYPE_CHECKING:
@@ -28,9 +28,7 @@ class LogbookPanel(QWidget):
     def __init__(self, station: ReadyStation) -> None:
         super().__init__()
         self._station = station
-        lines = QVBoxLayout(self)
-        lines.setContentsMargins(0, 0, 0, 0)
-        lines.setSpacing(10)
+        lines = column(self)
         self._artefact = combo("Artefact")
         self._check = button(
             "Check on it", station.calibrating.check_on_artefact, tip="Size and length against the stated limits"

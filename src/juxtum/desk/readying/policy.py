@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from PyQt6.QtWidgets import QLineEdit, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QLineEdit, QWidget
 
-from juxtum.desk.widgets import combo, form, label
+from juxtum.desk.widgets import column, combo, form, label
 from juxtum.errors import JuxtumError
 from juxtum.job.readiness import Policy, Readiness
 
@@ -26,9 +26,7 @@ class PolicyPanel(QWidget):
     def __init__(self, station: ReadyStation) -> None:
         super().__init__()
         self._station = station
-        lines = QVBoxLayout(self)
-        lines.setContentsMargins(0, 0, 0, 0)
-        lines.setSpacing(10)
+        lines = column(self)
         lines.addWidget(label("Before verdicts are given", "heading"))
         self._policy = combo("Policy")
         for policy in Policy:

@@ -5,9 +5,9 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 import numpy as np
-from PyQt6.QtWidgets import QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QWidget
 
-from juxtum.desk.widgets import LengthField, form, label
+from juxtum.desk.widgets import LengthField, column, form, label
 from juxtum.instruments.coats import COATS
 from juxtum.job.planning import with_temperature
 from juxtum.plan.cost.preparing import coat_uncertainty, soak_minutes, surface_advice
@@ -29,9 +29,7 @@ class SurfacePanel(QWidget):
     def __init__(self, station: ReadyStation) -> None:
         super().__init__()
         self._station = station
-        lines = QVBoxLayout(self)
-        lines.setContentsMargins(0, 0, 0, 0)
-        lines.setSpacing(10)
+        lines = column(self)
         lines.addWidget(label("Surface and temperature", "heading"))
         self._surface = label("", "", wrap=True)
         self._surface.setAccessibleName("Surface advice")

@@ -7,7 +7,7 @@ from functools import partial
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent
-from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QListWidget, QListWidgetItem, QWidget
 
 from juxtum.desk.action import Action
 from juxtum.desk.budget_bars import BudgetBars
@@ -16,7 +16,7 @@ from juxtum.desk.overlays import Pin
 from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.stations.base import Station
 from juxtum.desk.style import THEME, colour, font
-from juxtum.desk.widgets import Facts, LengthField, button, form, label, line, row
+from juxtum.desk.widgets import Facts, LengthField, button, column, form, label, line, row
 from juxtum.errors import InputError
 from juxtum.evaluate import LineResult, Reading
 from juxtum.evaluate.uncertainty import Budget
@@ -285,9 +285,7 @@ class Detail(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self.setAccessibleName("Selected value")
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(4)
+        layout = column(self, 4)
         self._title = label("", "heading", wrap=True)
         self._value = _ValueLine()
         self._reason = label("", "soft", wrap=True)
