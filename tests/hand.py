@@ -19,6 +19,7 @@ from PyQt6.QtWidgets import QApplication, QPushButton, QWidget
 
 from juxtum.desk.window import MainWindow
 from juxtum.guide.findings import Key
+from juxtum.job import Evaluation
 
 PATIENCE = 120.0
 
@@ -195,3 +196,9 @@ class Walk:
         if self._hand is not None:
             close(self._hand.window)
         self._hand, self._done = None, 0
+
+
+def evaluation_of(desk: Hand) -> Evaluation:
+    found = desk.window.session.derived.evaluation
+    assert found is not None
+    return found

@@ -108,3 +108,14 @@ def hole_at(nominal: Nominal, x: float, y: float) -> int:
         if f.kind == "cylinder" and np.hypot(f.feature.point[0] - x, f.feature.point[1] - y) < 1
     ]  # type: ignore[union-attr]
     return found[0].number
+
+
+def bracket() -> TriangleMesh:
+    mesh = bracket_mesh()
+    return TriangleMesh(np.array(mesh.vertices), np.array(mesh.faces))
+
+
+def apart(found: RigidTransform, true: RigidTransform, nominal: Nominal) -> tuple[float, float]:
+    """Distance at the part's centre in mm and angle in degrees between two poses."""
+    motion = found @ true
+    return float(np.linalg.norm(motion.apply(nominal.centre[None])[0] - nominal.centre)), motion.angle

@@ -1,0 +1,93 @@
+"""Automatic starts: from any pose, right or said to be unsure; what the shape leaves free is noted."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from benchmarks.starts import judge, made_scan, parts
+from scipy.spatial.transform import Rotation
+
+from helpers import apart, box_mesh, bracket, turned
+from juxtum.align import best_fit, rough_align
+from juxtum.demo.truth import Truth
+from juxtum.errors import AlignmentError
+from juxtum.geometry import RigidTransform
+from juxtum.geometry.mesh import Scan
+from juxtum.nominal import Nominal
+
+
+@pytest.mark.parametrize("seed", range(10))
+def test_rough_alignment_from_any_pose(seed: int, clean_scan: Scan, nominal: Nominal, known: Truth) -> None:
+    rng = np.random.default_rng(seed)
+    start = RigidTransform.from_parts(Rotation.random(random_state=seed).as_matrix(), rng.uniform(-800, 800, 3))
+    found = rough_align(clean_scan.moved(start), nominal)
+    shift, angle = apart(found.transform, start @ known.pose, nominal)
+    assert shift < 1.0 and angle < 1.0
+    assert not found.alternatives
+
+
+def test_symmetry_is_told(nominal: Nominal) -> None:
+    box = box_mesh(cuts=4)
+    found = rough_align(box.moved(turned((170, 10, 30), (5, 5, 5))), Nominal.from_mesh(box_mesh()))
+    assert len(found.alternatives) == 3 and all("180 degrees" in note for note in found.notes)
+    others = [
+        rough_align(
+            box.moved(turned((170, 10, 30), (5, 5, 5))), Nominal.from_mesh(box_mesh()), choice=k
+        ).transform.matrix
+        for k in range(1, 4)
+    ]
+    for pose in others:
+        assert any(np.allclose(pose, other.matrix, atol=1e-6) for other in found.alternatives), "each can be chosen"
+
+
+@pytest.mark.parametrize("kind", ["full mesh", "one view mesh", "full cloud"])
+def test_a_small_feature_decides(kind: str) -> None:
+    """A flange of six holes lies in one of six turns; one hole of 4 mm tells which."""
+    rng = np.random.default_rng(3)
+    drawn = Nominal.from_shape(parts()["bolted flange"])
+    scan = made_scan(drawn, kind, rng)
+    pose = turned((100, -50, 20), (300, -20, 80))
+    assert judge(drawn, scan, pose).word == "right"
+
+
+@pytest.mark.parametrize(
+    ("part", "kind", "words"),
+    [
+        ("plate with small holes", "one view cloud", "right"),
+        ("plate with small holes", "part mesh", "right, unsure"),
+        ("beam of 3 m", "part mesh", "right"),
+        ("beam of 3 m", "full mesh with outliers", "right, unsure"),
+        ("bolted flange", "one view mesh", "right"),
+        ("keyed ring", "full cloud", "right, unsure"),
+        ("keyed ring", "part mesh", "unsure, open"),
+        ("sheet bracket", "full mesh on a table", "right"),
+        ("casting", "one view cloud on a table", "right"),
+        ("part of 5 mm", "part mesh, coarse", "right, unsure"),
+        ("frame of 4 m", "one view mesh", "right"),
+        ("turned shaft", "part cloud", "right"),
+        ("plain plate", "full mesh", "unsure"),
+    ],
+)
+def test_a_start_is_right_or_says_that_it_is_not_sure(part: str, kind: str, words: str) -> None:
+    """The table of the benchmark has ten kinds of scan of each part; here one or two of each."""
+    nominal, rng = Nominal.from_shape(parts()[part]), np.random.default_rng([11, *part.encode()])
+    scan = made_scan(nominal, kind, rng)
+    pose = turned(tuple(rng.normal(size=3) * 80), tuple(rng.normal(size=3) * nominal.diagonal))
+    found = judge(nominal, scan, pose, is_dirty="table" in kind or "outliers" in kind).word
+    assert found.split(",")[0] in words
+
+
+def test_a_turned_part_is_fitted_and_its_free_turn_is_noted() -> None:
+    drawn = Nominal.from_shape(parts()["turned shaft"])
+    scan = made_scan(drawn, "full mesh", np.random.default_rng(5)).moved(turned((60, 10, -130), (50, 60, 70)))
+    start = rough_align(scan, drawn)
+    assert any("free to turn about Z" in note for note in start.notes) and not start.alternatives
+    found = best_fit(scan, drawn, start.transform)
+    assert found.rms < 0.03 and found.locked["Rz"] == "free" and "free to turn about Z" in found.notes[0]
+    moved = drawn.projector.project(found.transform.apply(scan.points))
+    assert np.abs(moved.distances).max() < 0.15
+
+
+def test_scan_of_another_part_is_refused(nominal: Nominal) -> None:
+    with pytest.raises(AlignmentError, match="no pose brings the scan onto the nominal"):
+        rough_align(bracket().scaled(4), nominal)
