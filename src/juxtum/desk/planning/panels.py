@@ -224,7 +224,7 @@ class StationsPanel(Panel):
         del made
         if planner.model.tracker is not None:
             return "Dark red: in the shadow of every station."
-        return "For the tracked scanner that ships with Juxtum; choose it in Fit to plan with it. Dark red: in the shadow of every station."
+        return "For the tracked scanner that ships with Juxtum; choose it under Suitability to plan with it. Dark red: in the shadow of every station."
 
 
 class BlindPanel(Panel):
