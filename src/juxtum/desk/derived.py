@@ -177,6 +177,8 @@ class Deriver:
         pieces = self._of("pieces", scan, lambda: Pieces(find_fragments(scan).areas))
         upright = self._of("upright", raw, lambda: _upright(standing, raw))
         surface = self._of("scan", scan, lambda: scan_surface(scan))
+        # Asked for on the interface's thread as well: worked out here, it is kept there.
+        self._of("bounds", scan, lambda: scan.bounds)
         return {
             "loaded": loaded, "scan": scan, "scan_surface": surface, "table": table, "pieces": pieces, "upright": upright
         }  # fmt: skip
@@ -190,6 +192,8 @@ class Deriver:
         d, scan = evaluation.deviation, self.runner.cleaned(job)
         measure = job.procedure.measure
         scale = MapScale(measure.lower, measure.upper)
+        # The first reading needs it: nobody shall wait for it then.
+        self._of("feet", d, lambda: d.foot_tree)
         normals = scan.normals
         turned = (
             None if normals is None else self._of("turned", d, lambda: evaluation.alignment.transform.turn(normals))

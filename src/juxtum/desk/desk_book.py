@@ -6,6 +6,7 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from juxtum.desk.session import Session
+from juxtum.progress import Progress
 
 if TYPE_CHECKING:
     from juxtum.logbook import Logbook
@@ -23,6 +24,13 @@ class DeskBook:
     def __init__(self, session: Session) -> None:
         self._session = session
         self.book: Logbook | None = None
+        self._is_warm = False
+
+    def warm(self) -> None:
+        """Load the database's library while a job is being opened: later it would hold up what the user does."""
+        if not self._is_warm:
+            self._is_warm = True
+            self._session.workbench.ask(_load, lambda _: None, lambda _: None, is_quiet=True)
 
     def open(self, then: Callable[[], None]) -> None:
         """Open it if it is not, then go on."""
@@ -43,6 +51,12 @@ class DeskBook:
         if self.book is not None:
             self.book.close()
             self.book = None
+
+
+def _load(progress: Progress) -> None:
+    import alembic.command  # noqa: F401
+
+    import juxtum.logbook.book  # noqa: F401
 
 
 def _opened(url: str) -> Logbook:

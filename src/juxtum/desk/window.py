@@ -94,6 +94,7 @@ class MainWindow(QMainWindow):
         session, view = self.session, self.view
         session.changed.connect(self._refresh)
         session.replaced.connect(self.menus.fill_recent)
+        session.replaced.connect(self.desk_book.warm)
         session.failed.connect(self.notice.tell_failure)
         session.news.connect(self.hub.announce)
         session.workbench.busy_changed.connect(self._busy)

@@ -107,6 +107,13 @@ class Deviation:
         return tuple(p.sentence for p in sorted(patches, key=lambda p: -p.area))
 
     @cached_property
+    def ranked(self) -> tuple[Floats, Floats]:
+        """All distances found in rising order (K,), and the area up to before each and to the end (K + 1,)."""
+        rows = np.flatnonzero(self.found)
+        rows = rows[np.argsort(self.distances[rows], kind="stable")]
+        return frozen(self.distances[rows]), frozen(np.r_[0.0, np.cumsum(self.weights[rows])])
+
+    @cached_property
     def foot_tree(self) -> Any:
         """Nearest-neighbour tree over the feet of the points that have a deviation, and their rows."""
         from scipy.spatial import cKDTree

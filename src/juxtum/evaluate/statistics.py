@@ -127,7 +127,7 @@ class Histogram:
 
 def histogram(deviation: Deviation, low: float, high: float, bins: int = 120) -> Histogram:
     """How much area has which deviation, between two limits in mm."""
-    found = deviation.found
-    weights = deviation.weights[found]
-    counts, edges = np.histogram(deviation.distances[found], bins=bins, range=(low, high), weights=weights)
-    return Histogram(frozen(edges), frozen(counts / max(float(weights.sum()), 1e-12)))
+    values, running = deviation.ranked
+    edges = np.linspace(low, high, bins + 1)
+    ends = np.r_[np.searchsorted(values, edges[:-1], "left"), np.searchsorted(values, high, "right")]
+    return Histogram(frozen(edges), frozen(np.diff(running[ends]) / max(float(running[-1]), 1e-12)))

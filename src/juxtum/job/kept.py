@@ -13,8 +13,6 @@ MOST_BYTES = 2_000_000_000
 """What kept results may hold together; the newest stay whatever they hold."""
 MOST = 2_000
 """More results are not kept, however small."""
-SMALL = 100_000
-"""Bytes up to which a result does not matter by itself: as many as are kept hold no more than a tenth together."""
 FEWEST = 6
 LONG = 10_000
 """Longer lists than this hold numbers, not arrays."""
@@ -26,6 +24,8 @@ class Kept:
     def __init__(self) -> None:
         self._held: OrderedDict[str, Any] = OrderedDict()
         self._lock = threading.RLock()
+        self._bytes = 0
+        """No less than the results hold together: what they share may be counted several times."""
 
     def get(self, key: str) -> Any:
         """The result of a key; None where there is none."""
@@ -39,8 +39,9 @@ class Kept:
         with self._lock:
             held = self._held.setdefault(key, made)
             self._held.move_to_end(key)
-            # A drawing has hundreds of lines: only what is large is worth counting everything again.
-            if len(self._held) > MOST or held_bytes([made]) > SMALL:
+            self._bytes += held_bytes([made])
+            # Counting everything takes a while: only where it may be too much.
+            if len(self._held) > MOST or self._bytes > MOST_BYTES:
                 self._let_go()
             return held
 
@@ -53,10 +54,14 @@ class Kept:
         """Let every result go."""
         with self._lock:
             self._held.clear()
+            self._bytes = 0
 
     def _let_go(self) -> None:
         """Let the oldest results go while they hold too much memory together."""
-        while len(self._held) > MOST or (len(self._held) > FEWEST and held_bytes(self._held.values()) > MOST_BYTES):
+        while True:
+            self._bytes = held_bytes(self._held.values())
+            if len(self._held) <= MOST and (len(self._held) <= FEWEST or self._bytes <= MOST_BYTES):
+                return
             self._held.popitem(last=False)
 
 

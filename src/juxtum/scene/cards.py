@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from juxtum.geometry.arrays import Floats
+from juxtum.geometry.arrays import Bools, Floats
 
 
 @dataclass(frozen=True)
@@ -52,18 +52,21 @@ def place_cards(
         Where the part appears; cards lie beside it as far as there is room.
     """
     shadow = _Shadow(room, part)
+    size = np.array(card, dtype=float)
     placed: list[Box | None] = [None] * len(anchors)
     centre = np.array([room.x + room.width / 2, room.y + room.height / 2])
-    occupied = list(taken)
+    occupied = np.array([(t.x, t.y, t.width, t.height) for t in taken], dtype=float).reshape(-1, 4)
     # From the outside inwards, so that outer cards do not have to cross inner ones.
     order = sorted(range(len(anchors)), key=lambda i: -float(np.abs(anchors[i] - centre).max()))
     for index in order:
-        options = [b for b in _candidates(anchors[index], card, room) if not any(b.overlaps(o, 6) for o in occupied)]
-        if not options:
+        corners = _candidates(anchors[index], size, room)
+        corners = corners[~_overlapped(corners, size, occupied, 6.0)]
+        if len(corners) == 0:
             continue
-        best = min(options, key=lambda b: _cost(b, anchors, index, centre) + 260 * shadow.share(b))
-        placed[index] = best
-        occupied.append(best)
+        cost = _costs(corners + size / 2, size, anchors, index, centre) + 260 * shadow.shares(corners, size)
+        x, y = corners[int(np.argmin(cost))]
+        placed[index] = Box(float(x), float(y), *card)
+        occupied = np.vstack([occupied, [x, y, *card]])
     return placed
 
 
@@ -82,36 +85,39 @@ class _Shadow:
             covered[y[inside], x[inside]] = 1.0
             self._sums[1:, 1:] = covered.cumsum(0).cumsum(1)
 
-    def share(self, box: Box) -> float:
-        """Share of a rectangle over the part, 0 to 1."""
-        x0, x1 = int((box.x - self._room.x) / CELL), int((box.x + box.width - self._room.x) / CELL) + 1
-        y0, y1 = int((box.y - self._room.y) / CELL), int((box.y + box.height - self._room.y) / CELL) + 1
+    def shares(self, corners: Floats, size: Floats) -> Floats:
+        """Share (N,) over the part of the rectangles with their top left corners (N, 2), 0 to 1."""
         s = self._sums
-        x0, x1, y0, y1 = max(x0, 0), min(x1, s.shape[1] - 1), max(y0, 0), min(y1, s.shape[0] - 1)
-        area = max((x1 - x0) * (y1 - y0), 1)
-        return float(s[y1, x1] - s[y0, x1] - s[y1, x0] + s[y0, x0]) / area
+        last = np.array([s.shape[1] - 1, s.shape[0] - 1])
+        here = corners - (self._room.x, self._room.y)
+        x0, y0 = np.maximum((here / CELL).astype(int), 0).T
+        x1, y1 = np.minimum(((here + size) / CELL).astype(int) + 1, last).T
+        area = np.maximum((x1 - x0) * (y1 - y0), 1)
+        return np.asarray((s[y1, x1] - s[y0, x1] - s[y1, x0] + s[y0, x0]) / area)
 
 
-def _candidates(anchor: Floats, card: tuple[float, float], room: Box) -> list[Box]:
-    width, height = card
-    result = []
-    for radius in (46, 78, 115, 160, 215, 280, 360, 460):
-        for k in range(20):
-            angle = 2 * np.pi * k / 20
-            x = anchor[0] + radius * np.cos(angle) * 1.15 - width / 2 + np.sign(np.cos(angle)) * width / 2
-            y = anchor[1] + radius * np.sin(angle) - height / 2
-            box = Box(float(x), float(y), width, height)
-            inside = (
-                room.x <= x and x + width <= room.x + room.width and room.y <= y and y + height <= room.y + room.height
-            )
-            if inside:
-                result.append(box)
-    return result
+def _candidates(anchor: Floats, size: Floats, room: Box) -> Floats:
+    """Top left corners (N, 2) of cards round an anchor that lie in the room, the nearest first."""
+    angle = 2 * np.pi * np.arange(20) / 20
+    radius = np.array([46.0, 78, 115, 160, 215, 280, 360, 460])[:, None]
+    x = anchor[0] + radius * np.cos(angle) * 1.15 - size[0] / 2 + np.sign(np.cos(angle)) * size[0] / 2
+    y = anchor[1] + radius * np.sin(angle) - size[1] / 2
+    corners = np.stack([x.ravel(), y.ravel()], axis=1)
+    low, high = np.array([room.x, room.y]), np.array([room.x + room.width, room.y + room.height])
+    return corners[((low <= corners) & (corners + size <= high)).all(1)]
 
 
-def _cost(box: Box, anchors: Floats, index: int, centre: Floats) -> float:
-    middle = np.array([box.x + box.width / 2, box.y + box.height / 2])
-    leader = float(np.linalg.norm(middle - anchors[index]))
-    covered = sum(box.holds(float(x), float(y), 5) for x, y in anchors)
-    inward = float((middle - anchors[index]) @ (centre - anchors[index])) > 0
-    return leader + 400 * covered + 90 * inward
+def _overlapped(corners: Floats, size: Floats, occupied: Floats, gap: float) -> Bools:
+    """Which rectangles (N,) come nearer than `gap` to one of others (M, 4: corner and size)."""
+    at, wide = occupied[None, :, :2], occupied[None, :, 2:]
+    here = corners[:, None]
+    near: Bools = (here < at + wide + gap) & (at < here + size + gap)
+    return np.asarray(np.any(np.all(near, axis=2), axis=1))
+
+
+def _costs(middles: Floats, size: Floats, anchors: Floats, index: int, centre: Floats) -> Floats:
+    """What is wrong with cards (N,) about their middles (N, 2): long leaders, places covered, leading inwards."""
+    ways = middles - anchors[index]
+    covered = (np.abs(middles[:, None] - anchors[None]) < size / 2 + 5).all(2).sum(1)
+    inward = ways @ (centre - anchors[index]) > 0
+    return np.asarray(np.linalg.norm(ways, axis=1) + 400 * covered + 90 * inward)

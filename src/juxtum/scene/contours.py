@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -34,11 +35,9 @@ class Field:
         >>> Field(corners, np.array([[0, 1, 2]]), np.array([0.0, 1, 0])).along(0.5).tolist()
         [[[1.0, 1.0, 0.0], [1.0, 0.0, 0.0]]]
         """
-        above = (self.values > level).view(np.int8)
-        a, b, c = self.triangles.T
-        count = above[a] + above[b] + above[c]
-        rows = self.triangles[(count == 1) | (count == 2)]
-        rows = rows[np.isfinite(self.values[rows]).all(1)]
+        low, high = self._reach
+        # A triangle with a corner that has no value has no reach either.
+        rows = self.triangles[(low <= level) & (high > level)]
         corners = self.values[rows] > level
         count = corners.sum(1)
         # The corner that lies alone on its side; the line cuts the two edges that meet there.
@@ -47,6 +46,12 @@ class Field:
         first = rows[line, alone]
         ends = [self._between(first, rows[line, (alone + step) % 3], level) for step in (1, 2)]
         return np.stack(ends, axis=1)
+
+    @cached_property
+    def _reach(self) -> tuple[Floats, Floats]:
+        """The lowest and highest value in each triangle (M,)."""
+        a, b, c = (self.values[corner] for corner in self.triangles.T)
+        return np.minimum(np.minimum(a, b), c), np.maximum(np.maximum(a, b), c)
 
     def _between(self, first: Ints, second: Ints, level: float) -> Floats:
         a, b = self.values[first], self.values[second]

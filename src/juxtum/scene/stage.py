@@ -60,6 +60,7 @@ class Stage:
         self._held: dict[str, Surface | Lines] = {}
         self._shown: dict[str, Shown] = {}
         self._placements: dict[str, RigidTransform] = {}
+        self._boxes: dict[str, Floats] = {}
         self._table = vtkLookupTable()
         self._table.SetNumberOfTableValues(TABLE_SIZE)
         self._clip: Any = None
@@ -103,6 +104,7 @@ class Stage:
         self._actors.pop(name, None)
         self._surfaces.pop(name, None)
         self._placements.pop(name, None)
+        self._boxes.pop(name, None)
         self._held.pop(name, None)
         if what is None:
             return
@@ -177,7 +179,10 @@ class Stage:
     def bounds(self) -> Floats:
         """Lowest and highest corner (2, 3) of the surfaces shown."""
         drawn = [name for name in self._surfaces if self.shown(name) is not Shown.HIDDEN]
-        boxes = [_box(self._surfaces[name], self._placements[name]) for name in drawn]
+        for name in drawn:
+            if name not in self._boxes:
+                self._boxes[name] = _box(self._surfaces[name], self._placements[name])
+        boxes = [self._boxes[name] for name in drawn]
         if not boxes:
             return np.array([[-50.0, -50, -50], [50, 50, 50]])
         stacked = np.array(boxes)

@@ -27,6 +27,7 @@ from juxtum.errors import JuxtumError
 from juxtum.geometry.arrays import Floats
 from juxtum.guide.findings import Key
 from juxtum.job import Job
+from juxtum.nominal import Nominal
 from juxtum.plan.blind import methods
 from juxtum.plan.document import Plan
 from juxtum.plan.photos.photos import PhotoPlan
@@ -67,6 +68,7 @@ class PlanStation(Station):
         self.papers = Papers(self)
         self.picking = PlanPicking(self)
         self._framed, self._comes_in = "", False
+        self._planner: tuple[Job, Nominal, Planner] | None = None
         self.panels: dict[Topic, Panel] = {topic: make(self) for topic, make in PANELS.items()}
         for topic, panel in self.panels.items():
             panel.setVisible(topic is self.topic)
@@ -81,8 +83,14 @@ class PlanStation(Station):
     @property
     def planner(self) -> Planner | None:
         """The planner of the job as it is now; None without a nominal."""
-        nominal = self.derived.part
-        return None if nominal is None else topics.planner_for(self.derived.job, nominal, self.grounds)
+        job, nominal = self.derived.job, self.derived.part
+        if nominal is None:
+            return None
+        held = self._planner
+        # Every action asks whether it makes sense now: for one job there is one planner.
+        if held is None or held[0] is not job or held[1] is not nominal:
+            held = self._planner = job, nominal, topics.planner_for(job, nominal, self.grounds)
+        return held[2]
 
     @property
     def plan(self) -> Plan:
