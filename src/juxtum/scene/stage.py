@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from enum import IntEnum
-from typing import Any
+from typing import Any, cast
 
 import numpy as np
 import numpy.typing as npt
@@ -101,11 +101,10 @@ class Stage:
             return
         for actor in self._all_of(name):
             self._renderer.RemoveActor(actor)
-        self._actors.pop(name, None)
-        self._surfaces.pop(name, None)
-        self._placements.pop(name, None)
-        self._boxes.pop(name, None)
-        self._held.pop(name, None)
+        for known in cast(
+            list[dict[str, Any]], [self._actors, self._surfaces, self._placements, self._boxes, self._held]
+        ):
+            known.pop(name, None)
         if what is None:
             return
         self._held[name] = what
@@ -168,25 +167,23 @@ class Stage:
             self._clip = vtkPlane()
             self._clip.SetOrigin(*plane.point)
             self._clip.SetNormal(*(-plane.normal))
-        for name in self._actors:
-            for actor in self._all_of(name):
-                mapper = actor.GetMapper()
-                mapper.RemoveAllClippingPlanes()
-                if self._clip is not None and name not in UNCUT:
-                    mapper.AddClippingPlane(self._clip)
+        for name, actor in ((n, a) for n in self._actors for a in self._all_of(n)):
+            actor.GetMapper().RemoveAllClippingPlanes()
+            if self._clip is not None and name not in UNCUT:
+                actor.GetMapper().AddClippingPlane(self._clip)
 
     @property
     def bounds(self) -> Floats:
         """Lowest and highest corner (2, 3) of the surfaces shown."""
-        drawn = [name for name in self._surfaces if self.shown(name) is not Shown.HIDDEN]
-        for name in drawn:
-            if name not in self._boxes:
-                self._boxes[name] = _box(self._surfaces[name], self._placements[name])
-        boxes = [self._boxes[name] for name in drawn]
+        boxes = [self._box_of(name) for name in self._surfaces if self.shown(name) is not Shown.HIDDEN]
         if not boxes:
             return np.array([[-50.0, -50, -50], [50, 50, 50]])
-        stacked = np.array(boxes)
-        return np.stack([stacked[:, 0].min(0), stacked[:, 1].max(0)])
+        return np.stack([np.min(boxes, axis=0)[0], np.max(boxes, axis=0)[1]])
+
+    def _box_of(self, name: str) -> Floats:
+        if name not in self._boxes:
+            self._boxes[name] = _box(self._surfaces[name], self._placements[name])
+        return self._boxes[name]
 
     def look_from(self, view: View, aspect: float) -> None:
         """A preset view that shows everything."""
