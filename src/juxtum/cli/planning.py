@@ -185,11 +185,11 @@ def _targets(planner: Planner, options: argparse.Namespace) -> Answer:
     assessment = made.assess(progress.part(0.6, 0.7))
     schools = made.schools(progress.part(0.7, 1))
     lines = [
-        f"{len(assessment.targets)} targets: {100 * assessment.share:.1f} % of {len(assessment.tracking.counts)} poses track; "
-        f"weakest zone: {assessment.weakest_words}"
+        f"{len(assessment.targets)} targets: {100 * assessment.share:.1f} % of the area is seen while tracking, from two directions "
+        f"where more than one sees it; weakest: {assessment.weakest_words}"
     ]
     lines += [
-        f"     {s.school}: {s.targets} targets, {100 * s.share:.0f} % tracked, {s.minutes:.0f} min; {s.words}"
+        f"     {s.school}: {s.targets} targets, {100 * s.share:.0f} % of the area seen while tracking, {s.minutes:.0f} min; {s.words}"
         for s in schools
     ]
     document = results.targets_document(made, assessment, schools)

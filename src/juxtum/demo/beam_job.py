@@ -64,7 +64,7 @@ def beam_job(files: FileStore) -> Job:
         Decide(alignment="datums A|B|C"),
         *characteristics(),
     )
-    plan = Plan(stance=Stance.STANDS, chain="with photo set and bars", start="07:30", goal=0.85)
+    plan = Plan(stance=Stance.STANDS, chain="with photo set and bars", start="07:30")
     return Job(
         brief=BRIEF,
         circumstances=CIRCUMSTANCES,

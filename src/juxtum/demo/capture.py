@@ -32,7 +32,10 @@ RECIPE = (
     *(f"capture/path/{name}" for name in ("run.py", "route.py")),
     *(f"capture/live/{name}" for name in ("gathering.py", "session.py", "next_view.py", "coverage.py")),
     *(f"devices/{name}" for name in ("handheld.py", "shot.py", "surface.py", "targetmap.py")),
-    *(f"plan/targets/{name}" for name in ("placer.py", "places.py", "views.py", "assess.py")),
+    *(
+        f"plan/targets/{name}"
+        for name in ("placer.py", "places.py", "views.py", "covering.py", "linking.py", "ground.py")
+    ),
     *(f"plan/{name}" for name in ("planner.py", "blind.py")),
 )
 

@@ -75,7 +75,7 @@ def _plan(d: Known) -> Finding:
     if plan.expected is None:
         return Finding(f"{len(plan.targets)} targets", State.OPEN)
     held = State.DONE if plan.expected.tracked >= plan.goal else State.OPEN
-    return Finding(f"{len(plan.targets)} targets, {percent(plan.expected.tracked, 0)} tracked", held)
+    return Finding(f"{len(plan.targets)} targets, {percent(plan.expected.tracked, 0)} seen", held)
 
 
 def _ready(d: Known) -> Finding:

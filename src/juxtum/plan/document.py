@@ -60,8 +60,8 @@ class Expected(Document):
 
     Parameters
     ----------
-    tracked : share of poses that track.
-    coverage : share of the measured area that a tracking pose sees.
+    tracked : share of the area, by place, that is seen from two directions while tracking.
+    coverage : share of the measured area that a tracking pose sees at all.
     points, minutes : of scanning.
     poses : from where it was planned to look.
     """
@@ -84,7 +84,8 @@ class Plan(Document):
     datums: Annotated[tuple[FaceNumber, ...], Field(max_length=1000)] = ()
     """The drawing's datum features, where the job has no datum system yet: lengths start at them, targets keep clear."""
     allowed: Annotated[tuple[FaceNumber, ...], Field(max_length=10_000)] = ()
-    goal: Annotated[float, Field(gt=0, le=1)] = 0.95
+    goal: Annotated[float, Field(gt=0, le=1)] = 0.98
+    """Share of the area, by place, to be seen from two directions while tracking."""
     target_spacing: tuple[Positive, Positive] | None = None
     targets: Annotated[tuple[PlannedTarget, ...], Field(max_length=1000)] = ()
     bars: Annotated[int, Field(ge=1, le=20)] = 2

@@ -32,6 +32,8 @@ from juxtum.plan.tray import TrayPlan, plan_tray
 from juxtum.plan.turntable import TurntablePlan, plan_turntable
 from juxtum.progress import Progress, silent
 
+MAPPED = ("bars", "backbone")
+"""What a method needs that measures the targets before scanning begins."""
 HEAVY = 40.0
 """A part heavier than this, kg, is not turned over by hand: it stands on stands."""
 PHOTO_AREA = 200.0**2
@@ -167,11 +169,9 @@ class Planner:
         ground = self.grounds.of(
             self.nominal, self.task, self.model, self.mode, self.plan.stance, progress.part(0, 0.5)
         )
-        return (
-            ground
-            if self.model.tracker is None
-            else self.grounds.watched(ground, self._obstacles, progress.part(0.5, 1))
-        )
+        if self.model.tracker is not None:
+            return self.grounds.watched(ground, self._obstacles, progress.part(0.5, 1))
+        return ground.mapped if self.model.chain(self.plan.chain).needs in MAPPED else ground
 
     @property
     def _obstacles(self) -> tuple[Obstacle, ...]:
@@ -232,7 +232,7 @@ class Planner:
         ground = self.ground()
         if not self.plan.targets:
             return np.zeros(len(ground.views), dtype=bool)
-        holds = (assessment or self.assess()).tracking.holds
+        holds = (assessment or self.assess()).linkage.poses
         if self.model.tracker is None:
             return holds
         tied = np.bincount(ground.views.setups, holds, len(ground.views.turned)) > 0
@@ -340,7 +340,7 @@ def expected_photos(nominal: Nominal) -> int:
 
 def tracked_coverage(ground: Ground, assessment: Assessment) -> float:
     """Share of the measured area that some tracking pose sees."""
-    seen = ground.covers[assessment.tracking.holds].any(0)
+    seen = ground.covers[assessment.linkage.poses].any(0)
     return float(ground.patches.areas[seen].sum() / ground.patches.areas.sum())
 
 

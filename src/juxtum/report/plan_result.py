@@ -92,7 +92,7 @@ def price_document(price: SpacingPrice) -> dict[str, Any]:
 def targets_document(planner: Planner, a: Assessment, schools: Iterable[SchoolResult]) -> dict[str, Any]:
     """Targets, tracking, weakest zone, schools."""
     ground = planner.ground()
-    suggestion = None
+    suggestion, place = None, weakest_place(ground, a)
     if a.suggestion is not None:
         t = a.suggestion
         suggestion = {"place": _v(t.place), "normal": _v(t.normal, 4), "face": t.face, "poses_gained": a.gain}
@@ -100,15 +100,18 @@ def targets_document(planner: Planner, a: Assessment, schools: Iterable[SchoolRe
         "rules": rules_document(planner),
         "targets": target_rows(a),
         "poses": len(a.tracking.counts),
-        "share_tracked": _n(a.share, 4),
+        "share_tracked": _n(a.tracking.share, 4),
+        "share_seen": _n(a.share, 4),
+        "untied_poses": a.untied,
+        "indispensable": list(a.indispensable),
         "coverage_tracked": _n(tracked_coverage(ground, a), 4),
         "worst_pose": a.tracking.worst,
-        "weakest_zone": {"place": _v(weakest_place(ground, a)), "targets": int(a.patch_counts[a.weakest]), "words": a.weakest_words},
+        "weakest_zone": None if place is None else {"place": _v(place), "words": a.weakest_words},
         "patterns": list(a.pattern_problems),
         "suggestion": suggestion,
         "schools": [
             {
-                "school": str(s.school), "targets": s.targets, "share_tracked": _n(s.share, 4), "worst_pose": s.worst,
+                "school": str(s.school), "targets": s.targets, "share_seen": _n(s.share, 4), "worst_pose": s.worst,
                 "minutes": _n(s.minutes, 1), "words": s.words, "places": [_v(p) for p in s.places],
             }
             for s in schools
@@ -130,7 +133,8 @@ def target_rows(a: Assessment) -> list[dict[str, Any]]:
     return [
         {
             "number": k + 1, "place": _v(t.place), "normal": _v(t.normal, 4), "face": t.face, "from_edge": _n(t.edge, 1),
-            "to_nearest": _n(f.nearest, 1), "seen_by": f.seen_by, "poses_lost_without": f.lost, "locked": t.is_locked, "problems": list(f.problems),
+            "to_nearest": _n(f.nearest, 1), "seen_by": f.seen_by, "poses_lost_without": f.lost, "share_lost_without": _n(f.cost, 4),
+            "locked": t.is_locked, "problems": list(f.problems),
         }
         for k, (t, f) in enumerate(zip(a.targets, a.facts, strict=True))
     ]  # fmt: skip

@@ -1,45 +1,38 @@
-"""What a plan shows on the part: bands of targets in view, shadows, rays, bars and trackers."""
+"""What a plan shows on the part: how well each place is seen, shadows, rays, bars and trackers."""
 
 from __future__ import annotations
 
 import numpy as np
+import numpy.typing as npt
 
 from juxtum.geometry import TriangleMesh
-from juxtum.geometry.arrays import Bools, Floats, Ints
+from juxtum.geometry.arrays import Bools, Floats
 from juxtum.nominal import Nominal
+from juxtum.plan.targets.covering import Covered
+from juxtum.plan.targets.ground import Ground
+from juxtum.plan.targets.tracking import Tracking
 from juxtum.plan.targets.views import Patches
 from juxtum.plan.tray import TrayPlan
 from juxtum.scene.drawables import Lines, Surface, plain_surface, segments
 
-BANDS = (
-    ("many", 8, "8 +"),
-    ("good", 6, "6 - 7"),
-    ("enough", 4, "4 - 5"),
-    ("three", 3, "3"),
-    ("two", 2, "2"),
-    ("none", 0, "0 - 1"),
-)
-"""Name, fewest targets and caption of each band, best first."""
+Names = npt.NDArray[np.str_]
+BANDS = (("good", "well"), ("three", "once"), ("two", "not tied"), ("none", "not seen"))
+"""Name and caption of each band, best first."""
 
 
-def band_of(count: int) -> str:
-    """The band of a number of targets in view; negative where nothing looks.
-
-    Examples
-    --------
-    >>> band_of(9), band_of(5), band_of(1), band_of(-1)
-    ('many', 'enough', 'none', 'blank')
-    """
-    if count < 0:
-        return "blank"
-    return next(name for name, least, _ in BANDS if count >= least)
+def bands_of(ground: Ground, tracking: Tracking, covered: Covered) -> Names:
+    """The band of each patch (K,): what lacks nothing is seen well, however often; what no pose sees is blank."""
+    reached = covered.directions + covered.lacks > 0
+    held = ground.covers[tracking.holds].any(0)
+    return np.select(
+        [~reached, covered.lacks == 0, covered.directions > 0, held], ["blank", "good", "three", "two"], "none"
+    )
 
 
-def band_surfaces(nominal: Nominal, patches: Patches, counts: Ints) -> dict[str, Surface | None]:
-    """The part cut into bands by the targets in view of each patch (K,); what is not measured is blank."""
-    names = np.array([band_of(int(c)) for c in counts])
+def band_surfaces(nominal: Nominal, patches: Patches, bands: Names) -> dict[str, Surface | None]:
+    """The part cut into bands, one for each patch (K,); what is not measured is blank."""
     per_sample = np.full(len(nominal.samples.faces), "blank", dtype="U8")
-    per_sample[patches.samples] = names[patches.owners]
+    per_sample[patches.samples] = bands[patches.owners]
     return {f"band {name}": _part(nominal, per_sample == name) for name in (*(b[0] for b in BANDS), "blank")}
 
 

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from juxtum.devices.patterns import FRAMES
 from juxtum.devices.protocol import Message
-from juxtum.geometry.arrays import Bools, Floats, unit
+from juxtum.geometry.arrays import Bools, Floats, Ints, unit
 from juxtum.instruments.models import Mode
 from juxtum.plan.planner import Planner
 from juxtum.plan.targets.ground import Ground
@@ -75,9 +75,13 @@ def path(
             break
         chosen.append(best)
         lacks = np.maximum(lacks - covers[best], 0)
+    return tuple(stop_at(ground, k) for k in _ordered(ground, chosen, poses, known))
+
+
+def stop_at(ground: Ground, pose: int) -> Stop:
+    """A stop at one of the ground's poses."""
     views = ground.views
-    order = _ordered(ground, chosen, poses, known)
-    return tuple(Stop(views.eyes[k], views.axes[k], views.ups[k], int(views.setups[k])) for k in order)
+    return Stop(views.eyes[pose], views.axes[pose], views.ups[pose], int(views.setups[pose]))
 
 
 def _ordered(ground: Ground, chosen: list[int], poses: TrackedPoses, beforehand: Sequence[int]) -> list[int]:
@@ -88,12 +92,10 @@ def _ordered(ground: Ground, chosen: list[int], poses: TrackedPoses, beforehand:
     seen, views, order = poses.seen, ground.views, list[int]()
     known = np.zeros(seen.shape[1], dtype=bool)
     known[list(beforehand)] = True
-    ties = ground.needs.least + 1
     for setup in range(len(views.turned)):
         left = [k for k in chosen if views.setups[k] == setup]
-        between = np.flatnonzero(poses.holds & (views.setups == setup))
         while left:
-            tied = [k for k in left if not known.any() or (seen[k] & known).sum() >= ties]
+            tied = _well_tied(seen, known, left, ground.needs.least) if known.any() else _fullest(seen, left)
             if tied:
                 now = order[-1] if order else tied[0]
                 apart = np.linalg.norm(views.eyes[tied] - views.eyes[now], axis=1) + 200 * np.linalg.norm(
@@ -102,14 +104,39 @@ def _ordered(ground: Ground, chosen: list[int], poses: TrackedPoses, beforehand:
                 nearest = tied[int(np.argmin(apart))]
                 left.remove(nearest)
             else:
-                held = (seen[between] & known).sum(1)
-                fresh = (seen[between] & ~known).sum(1)
-                news = np.where((held >= ground.needs.least) & (fresh > 0), fresh + 0.05 * np.minimum(held, 15), 0.0)
+                bridge = bridge_to(ground, poses, np.flatnonzero(known), setup, ())
                 # Where nothing ties the rest it goes last, and the hand will hear that tracking is lost.
-                nearest = int(between[int(np.argmax(news))]) if news.max(initial=0.0) >= 1 else left.pop(0)
+                nearest = bridge if bridge is not None else left.pop(0)
             order.append(nearest)
             known |= seen[nearest]
     return order
+
+
+def _fullest(seen: Bools, left: list[int]) -> list[int]:
+    """Where to begin: the pose that sees most targets; all of them where a tracker does without."""
+    return [max(left, key=lambda k: int(seen[k].sum()))] if seen.shape[1] else left
+
+
+def _well_tied(seen: Bools, known: Bools, left: list[int], least: int) -> list[int]:
+    """Poses that see one known target more than needed; where there are none, those that see just enough."""
+    counts = (seen[left] & known).sum(1)
+    most = next((n for n in (least + 1, least) if (counts >= n).any()), None)
+    return [] if most is None else [k for k, count in zip(left, counts, strict=True) if count >= most]
+
+
+def bridge_to(
+    ground: Ground, poses: TrackedPoses, known: Sequence[int] | Ints, setup: int, shunned: Collection[int]
+) -> int | None:
+    """The pose that sees enough known targets and most new ones; None where there is none."""
+    is_known = np.zeros(poses.seen.shape[1], dtype=bool)
+    is_known[np.asarray(known, dtype=np.int64)] = True
+    held, fresh = (poses.seen & is_known).sum(1), (poses.seen & ~is_known).sum(1)
+    fits = poses.holds & (ground.views.setups == setup) & (held >= ground.needs.least) & (fresh > 0)
+    fits[list(shunned)] = False
+    if not fits.any():
+        return None
+    # A target more that is known makes a view surer than a new one makes it worth.
+    return int(np.argmax(np.where(fits, 2.0 * np.minimum(held, ground.needs.least + 2) + fresh, -1.0)))
 
 
 def hands(stops: tuple[Stop, ...], mode: Mode, spacing: float, start: float = 0.0, skip: int = 0) -> Iterator[Message]:

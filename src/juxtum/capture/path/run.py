@@ -8,11 +8,12 @@ from dataclasses import dataclass
 from juxtum.capture.live.next_view import next_view, pose_of
 from juxtum.capture.live.patch import State
 from juxtum.capture.live.session import CaptureSession
-from juxtum.capture.path.route import Stop, hands, path, tracked_poses
+from juxtum.capture.path.route import Stop, bridge_to, hands, path, stop_at, tracked_poses
 from juxtum.capture.path.tracker_stations import TrackerStations
 from juxtum.devices.link import Link
 from juxtum.devices.patterns import FRAMES
 from juxtum.devices.protocol import DeviceError, Message
+from juxtum.geometry.arrays import Bools
 from juxtum.instruments.models import Mode
 from juxtum.plan.blind import Method
 from juxtum.plan.planner import Planner
@@ -100,28 +101,41 @@ def itinerary(session: CaptureSession, ask: Ask, progress: Progress) -> Iterator
 
 def _gaps(session: CaptureSession, ask: Ask, stations: TrackerStations | None, progress: Progress) -> Iterator[Message]:
     """Come in for what is missing, from where the scanner knows where it is, while that brings something."""
-    poses, least = session.poses, session.planner.ground().needs.least
     worth = WORTH_A_LOOK * session.mode.field[0] * session.mode.field[1] / float(session.cells.areas.sum())
     shunned: set[int] = set()
     in_vain = 0
     for turn in range(MOST_ROUNDS):
         progress.phase("filling gaps", 0.8 + 0.2 * turn / MOST_ROUNDS)
-        before = session.coverage.share()
+        before, known = session.coverage.share(), len(session.map.targets)
         if before >= session.goal or session.state is State.FULL or in_vain == MOST_IN_VAIN:
             return
-        tied = (
-            poses.holds
-            if stations is not None
-            else poses.holds & (poses.seen[:, sorted(set(session.map.planned_rows.values()))].sum(1) > least)
-        )
+        tied = _tied(session, stations)
         view = next_view(session.coverage, session.planner, tied, session.position, frozenset(shunned))
         if view is None:
             return
-        if is_served(session, ask, stations, view.stop):
-            yield from towards(session, view.stop)
-        in_vain = in_vain + 1 if session.coverage.share() - before < worth else 0
-        if in_vain:
-            shunned.add(pose_of(session.planner, view))
+        pose, stop = pose_of(session.planner, view), view.stop
+        if not tied[pose] and stations is None:
+            # Nothing known is in view there yet: first a view between, which makes more targets known.
+            bridge = bridge_to(session.planner.ground(), session.poses, _known(session), session.position, shunned)
+            if bridge is not None:
+                pose, stop = bridge, stop_at(session.planner.ground(), bridge)
+        if is_served(session, ask, stations, stop):
+            yield from towards(session, stop)
+        is_in_vain = session.coverage.share() - before < worth
+        if is_in_vain:
+            shunned.add(pose)
+        in_vain = in_vain + 1 if is_in_vain and len(session.map.targets) == known else 0
+
+
+def _known(session: CaptureSession) -> list[int]:
+    """Rows of the planned targets that the scanner knows by now."""
+    return sorted(set(session.map.planned_rows.values()))
+
+
+def _tied(session: CaptureSession, stations: TrackerStations | None) -> Bools:
+    """Poses (P,) at which the scanner would know where it is, as far as is known by now."""
+    poses, least = session.poses, session.planner.ground().needs.least
+    return poses.holds if stations is not None else poses.holds & (poses.seen[:, _known(session)].sum(1) >= least)
 
 
 def is_served(session: CaptureSession, ask: Ask, stations: TrackerStations | None, stop: Stop) -> bool:

@@ -27,7 +27,7 @@ from juxtum.scene.plan_layers import (
     tripod_lines,
 )
 
-BAND_NAMES = (*(f"band {name}" for name, _, _ in BANDS), "band blank")
+BAND_NAMES = (*(f"band {name}" for name, _ in BANDS), "band blank")
 
 
 def dress_topic(view: StageView, d: Derived, topic: Topic, made: Any) -> None:

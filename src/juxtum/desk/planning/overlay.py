@@ -52,11 +52,11 @@ class TopicBar(QFrame):
 
 
 class BandLegend(QWidget):
-    """The colours of the weakest-zone map."""
+    """The colours of how well places are seen while tracking."""
 
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
-        self.setAccessibleName("Targets in view")
+        self.setAccessibleName("Seen while tracking")
         self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
         self.hide()
 
@@ -74,12 +74,12 @@ class BandLegend(QWidget):
         painter.drawRoundedRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5), 6, 6)
         painter.setFont(font(SMALL))
         painter.setPen(colour("ink_soft"))
-        for line, text in enumerate(("targets in view,", "worst direct pose")):
+        for line, text in enumerate(("seen while", "tracking")):
             painter.drawText(QPointF(10 * k, (17 + 14 * line) * k), text)
-        for index, (name, _, caption) in enumerate(BANDS):
+        for index, (name, caption) in enumerate(BANDS):
             top = (40 + 22 * index) * k
             painter.fillRect(QRectF(10 * k, top, 20 * k, 22 * k), colour(f"band_{name}"))
             painter.setPen(colour("ink"))
-            painter.setFont(font(SMALL + 1, mono=True))
+            painter.setFont(font(SMALL + 1))
             painter.drawText(QRectF(38 * k, top, 70 * k, 22 * k), Qt.AlignmentFlag.AlignVCenter, caption)
         painter.end()

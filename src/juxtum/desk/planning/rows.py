@@ -13,6 +13,8 @@ from juxtum.plan.photos.photos import PhotoPlan
 from juxtum.plan.photos.walk import LEAST_ANGLE, LEAST_RAYS, check_walk, incidences, target_table
 from juxtum.plan.planner import EffortPlan, Planner
 from juxtum.plan.suitability import Fitness, Suitability
+from juxtum.plan.targets.assess import ALLOWANCE
+from juxtum.plan.targets.schools import MINUTES_EACH
 from juxtum.plan.tray import TrayPlan
 from juxtum.plan.turntable import TurntablePlan
 from juxtum.wording import percent, uncertainty
@@ -93,15 +95,18 @@ def _targets(made: TargetsAnswer) -> Table:
     rows = []
     for k, (target, facts) in enumerate(zip(made.assessment.targets, made.assessment.facts, strict=True)):
         nearest = f"{facts.nearest:.1f}" if math.isfinite(facts.nearest) else "\u2013"
-        lost = "nothing" if not facts.lost else f"{facts.lost} pose{'s' if facts.lost > 1 else ''} lose track"
-        state = "; ".join(facts.problems) or ("locked" if target.is_locked else "")
+        lost = "nothing" if facts.cost < 0.0005 else f"{100 * facts.cost:.1f} % of the area"
+        kept = ", ".join(
+            word for word, said in (("must not be lost", facts.cost > ALLOWANCE), ("locked", target.is_locked)) if said
+        )
+        state = "; ".join(facts.problems) or kept
         rows.append(
             (
                 _number(str(k + 1)), _text(f"face {target.face}"), _number(f"{target.edge:.1f}"), _number(nearest),
                 _number(str(facts.seen_by)), _text(lost), _text(state, "not_conforming" if facts.problems else "ink_soft"),
             )
         )  # fmt: skip
-    return ("No.", "Sits on", "From edge", "To nearest", "Seen by poses", "If it falls off", "Remark"), rows, 6
+    return ("No.", "Sits on", "From edge", "To nearest", "Seen from poses", "If it falls off", "Remark"), rows, 6
 
 
 def rays_table(made: PhotoPlan) -> Table:
@@ -196,8 +201,9 @@ def facts_of(made: Answer, planner: Planner) -> list[tuple[str, str]]:
     if isinstance(made, TargetsAnswer):
         a = made.assessment
         return [
-            ("targets", str(len(a.targets))), ("poses that track", f"{percent(a.share)} of {len(a.tracking.counts)}"),
-            ("surface seen while tracking", percent(made.coverage)), ("disc", f"{made.diameter:g} mm"), ("break a rule", str(a.broken)),
+            ("targets", f"{len(a.targets)}, {MINUTES_EACH * len(a.targets):.0f} min to stick"),
+            ("seen well while tracking", percent(a.share)), ("seen at all", percent(made.coverage)), ("disc", f"{made.diameter:g} mm"),
+            ("must not be lost", ", ".join(map(str, a.indispensable)) or "none"), ("break a rule", str(a.broken)),
         ]  # fmt: skip
     if isinstance(made, PhotoPlan):
         table = target_table(made.points, made.views.eyes, made.seen)

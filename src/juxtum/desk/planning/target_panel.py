@@ -19,7 +19,9 @@ class TargetsPanel(Panel):
         """Buttons, rules, schools."""
         perform = self.station.desk.perform
         self._plan = button(
-            "Plan targets", lambda: perform("plan targets"), tip="As few as hold every pose; locked ones stay"
+            "Plan targets",
+            lambda: perform("plan targets"),
+            tip="As few as show every place from two directions; locked ones stay",
         )
         self._improve = button(
             "Improve the rest", lambda: perform("improve targets"), tip="Moves all but the locked ones"
@@ -54,11 +56,13 @@ class TargetsPanel(Panel):
         self._near, self._far = LengthField("Nearest spacing", 30), LengthField("Farthest spacing", 100)
         for field in (self._near, self._far):
             field.chosen.connect(lambda _: self._band())
-        self._goal = LengthField("Poses wanted", 95, "Share of poses that should track, per cent")
-        self._goal.chosen.connect(lambda value: self.change("poses wanted", goal=min(max(value, 1), 100) / 100))
+        self._goal = LengthField(
+            "Area wanted", 98, "Share of the area to be seen from two directions while tracking, per cent"
+        )
+        self._goal.chosen.connect(lambda value: self.change("area wanted", goal=min(max(value, 1), 100) / 100))
         self.body.addLayout(form([("Part stands", self._stance), ("Disc, mm", self._size)]))
         self.body.addLayout(
-            form([("Apart, at least", self._near), ("Apart, at most", self._far), ("Poses wanted, %", self._goal)])
+            form([("Apart, at least", self._near), ("Apart, at most", self._far), ("Area wanted, %", self._goal)])
         )
         tip = "Measured and datum faces are kept clear unless allowed"
         self.allow = button(

@@ -29,7 +29,7 @@ from juxtum.plan.tray import TrayPlan
 from juxtum.plan.turntable import TurntablePlan
 from juxtum.progress import Progress
 from juxtum.scene.drawables import Surface
-from juxtum.scene.plan_layers import band_surfaces
+from juxtum.scene.plan_layers import band_surfaces, bands_of
 
 MANY_TARGETS = 120
 """From so many targets on, another school is worth a look."""
@@ -140,7 +140,8 @@ def answer(topic: Topic, planner: Planner, progress: Progress) -> Any:
     if topic is Topic.TARGETS:
         assessment = planner.assess(progress)
         ground = planner.ground()
-        bands = band_surfaces(planner.nominal, ground.patches, assessment.patch_counts) if assessment.targets else {}
+        names = bands_of(ground, assessment.tracking, assessment.covered)
+        bands = band_surfaces(planner.nominal, ground.patches, names) if assessment.targets else {}
         return TargetsAnswer(ground, assessment, tracked_coverage(ground, assessment), planner.rules().diameter, bands)
     if topic is Topic.PHOTOS:
         return planner.photos(progress=progress)
@@ -248,11 +249,15 @@ def _next_target(made: TargetsAnswer, planner: Planner) -> NextAction:
             "Add it",
         )
     if a.share < planner.plan.goal:
-        reason = f"{100 * a.share:.0f} % of the poses track, {100 * planner.plan.goal:.0f} % are wanted; allow a face that may carry targets"
+        reason = f"{_seen_words(a)}, {100 * planner.plan.goal:.0f} % are wanted; allow a face that may carry targets"
         return NextAction("allow a face", reason, "pick allowed", "Pick faces")
     return NextAction(
-        "print the set-up sheet", f"{100 * a.share:.0f} % of the poses track", "write setup sheet", "Write it\u2026"
+        "print the set-up sheet", f"{_seen_words(a)}; {minutes:.0f} min to stick", "write setup sheet", "Write it\u2026"
     )
+
+
+def _seen_words(a: Assessment) -> str:
+    return f"{100 * a.share:.1f} % of the area is seen while tracking"
 
 
 def _next_fit(made: FitAnswer, planner: Planner) -> NextAction:

@@ -32,6 +32,7 @@ from juxtum.plan.blind import methods
 from juxtum.plan.document import Plan
 from juxtum.plan.photos.photos import PhotoPlan
 from juxtum.plan.planner import Grounds, Planner
+from juxtum.plan.targets.assess import weakest_place
 from juxtum.plan.targets.targets import Target
 from juxtum.progress import Progress
 from juxtum.scene.picking import Hit
@@ -42,11 +43,10 @@ OWN_LAYERS = ("ghost", "shadow", "rays", "gear", "marked")
 
 
 def weak_note(made: TargetsAnswer) -> tuple[Floats, str] | None:
-    """The weakest zone and what is weak there; None when it is strong enough."""
+    """The largest stretch that is seen too seldom and why; None where every place is seen well enough."""
     a = made.assessment
-    if not a.targets or a.patch_counts[a.weakest] >= made.ground.needs.least:
-        return None
-    return made.ground.patches.places[a.weakest], f"weak: {a.weakest_words}"
+    place = weakest_place(made.ground, a)
+    return None if place is None or not a.targets else (place, f"seen too seldom: {a.weakest_words}")
 
 
 class PlanStation(Station):

@@ -1,4 +1,4 @@
-"""What a set of targets is worth: tracked poses, the weakest zone, what each loss would do, what breaks a rule."""
+"""What a set of targets is worth: places seen while tracking, the weakest, what each loss would cost, what breaks a rule."""
 
 from __future__ import annotations
 
@@ -8,10 +8,16 @@ import numpy as np
 
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen
 from juxtum.geometry.kdtree import kd_tree
+from juxtum.plan.targets.covering import DIRECTIONS, Covered
 from juxtum.plan.targets.ground import Ground
+from juxtum.plan.targets.linking import Linkage, State, covered_by, link
 from juxtum.plan.targets.places import PlacementRules, TriangleBook, confusable, flat_under
 from juxtum.plan.targets.targets import Target, arrays
 from juxtum.plan.targets.tracking import Moments, Tracking, track
+from juxtum.plan.targets.views import Spots
+
+ALLOWANCE = 0.02
+"""What the loss of one target may cost, share of the area, before the sheet says that it must not be lost."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -24,6 +30,8 @@ class TargetFacts:
         Poses that see it.
     lost : int
         Poses that would no longer track without it.
+    cost : float
+        Share of the area, by place, that would no longer be seen well enough without it.
     nearest : float
         Distance to the next target, mm; inf for a single one.
     problems : tuple of str
@@ -32,6 +40,7 @@ class TargetFacts:
 
     seen_by: int
     lost: int
+    cost: float
     nearest: float
     problems: tuple[str, ...]
 
@@ -46,10 +55,12 @@ class Assessment:
     tracking : Tracking
     seen : array (P, T)
     facts : tuple of TargetFacts
-    patch_counts : array (K,)
-        Well-placed targets in view of the worst of the poses that look at a patch most directly; -1 where none looks.
-    weakest : int
-        The patch with the fewest.
+    linkage : Linkage
+        Which poses hang together by the targets that they share.
+    covered : Covered
+        From how many directions each patch is seen by those.
+    weakest : int, optional
+        A patch in the largest stretch that is seen too seldom; None where none is.
     weakest_words : str
     pattern_problems : tuple of str
         Patterns that can be taken for each other.
@@ -63,8 +74,9 @@ class Assessment:
     tracking: Tracking
     seen: Bools
     facts: tuple[TargetFacts, ...]
-    patch_counts: Ints
-    weakest: int
+    linkage: Linkage
+    covered: Covered
+    weakest: int | None
     weakest_words: str
     pattern_problems: tuple[str, ...]
     suggestion: Target | None
@@ -72,8 +84,18 @@ class Assessment:
 
     @property
     def share(self) -> float:
-        """Share of poses that track."""
-        return self.tracking.share
+        """Share of the area that scanning can see, by place, that is seen well enough while tracking."""
+        return self.covered.share
+
+    @property
+    def indispensable(self) -> tuple[int, ...]:
+        """Numbers of the targets that must not be lost, from 1: what each of them costs is more than is allowed for."""
+        return tuple(k + 1 for k, f in enumerate(self.facts) if f.cost > ALLOWANCE)
+
+    @property
+    def untied(self) -> int:
+        """Poses that see enough targets, but hang together with no others."""
+        return int((self.tracking.holds & ~self.linkage.poses).sum())
 
     @property
     def broken(self) -> int:
@@ -88,22 +110,27 @@ def assess(ground: Ground, rules: PlacementRules, targets: tuple[Target, ...]) -
     spots = ground.spots(points, normals)
     whole = ground.moments(seen, spots)
     tracking = track(whole, ground.needs)
-    facts = tuple(_facts(ground, rules, targets, seen, whole, tracking))
-    counts = patch_counts(ground, tracking)
-    weakest = int(np.argmin(np.where(counts < 0, 10_000, counts)))
+    linkage = link(ground, seen, spots, np.ones(len(targets), dtype=bool), tracking.holds)
+    covered = covered_by(ground, linkage.poses)
+    facts = tuple(_facts(ground, rules, targets, seen, whole, State(tracking, linkage, covered)))
     groups = confusable(points, seen, rules.congruence) if len(targets) > 3 else ()
     suggestion, gain = suggest(ground, rules, targets, tracking, whole)
+    weakest = _weakest(ground, covered)
     return Assessment(
-        targets, tracking, frozen(seen, bool), facts, counts, weakest, _weak_words(ground, tracking, weakest, counts),
+        targets, tracking, frozen(seen, bool), facts, linkage, covered, weakest, _weak_words(ground, tracking, linkage, weakest),
         tuple(f"targets {_listed(g)} make equal triangles" for g in groups), suggestion, gain,
     )  # fmt: skip
 
 
-def patch_counts(ground: Ground, tracking: Tracking) -> Ints:
-    """Well-placed targets in view of the worst of each patch's direct poses (K,); -1 where no pose looks."""
-    poses = ground.direct_poses
-    values = np.where(poses >= 0, tracking.well_placed[poses], 10_000).min(1)
-    return frozen(np.where(values == 10_000, -1, values), np.int32)
+def _weakest(ground: Ground, covered: Covered) -> int | None:
+    """The patch amid the largest stretch that is seen too seldom: the one with most such area about it."""
+    lacking = np.flatnonzero(covered.lacks > 0)
+    if len(lacking) == 0:
+        return None
+    patches = ground.patches
+    about = kd_tree(patches.places[lacking]).query_ball_point(patches.places[lacking], 3 * patches.size)
+    amount = patches.areas[lacking] * covered.lacks[lacking]
+    return int(lacking[int(np.argmax([amount[rows].sum() for rows in about]))])
 
 
 def _listed(group: tuple[int, ...]) -> str:
@@ -111,22 +138,26 @@ def _listed(group: tuple[int, ...]) -> str:
     return ", ".join(numbers[:-1]) + f" and {numbers[-1]}"
 
 
-def _weak_words(ground: Ground, tracking: Tracking, patch: int, counts: Ints) -> str:
-    poses = ground.direct_poses[patch]
-    poses = poses[poses >= 0]
-    if len(poses) == 0:
-        return "no pose looks at it"
-    pose = int(poses[np.argmin(tracking.well_placed[poses])])
-    count = int(tracking.counts[pose])
+def _weak_words(ground: Ground, tracking: Tracking, linkage: Linkage, patch: int | None) -> str:
+    """Why a place is seen too seldom."""
+    if patch is None:
+        return f"every place is seen from {DIRECTIONS} directions"
+    poses = np.flatnonzero(ground.covers[:, patch])
+    best = int(poses[np.argmax(tracking.well_placed[poses])])
+    count, least = int(tracking.counts[best]), ground.needs.least
     if count == 0:
         return "no target in view"
-    if count >= ground.needs.bare and tracking.spreads[pose] > ground.needs.pose_limit:
+    if count >= ground.needs.bare and tracking.spreads[best] > ground.needs.pose_limit:
         return f"{count} in view, almost in line"
-    return f"{count} in view" + ("" if count < ground.needs.least else ", enough")
+    if count < least:
+        return f"{count} in view, {least} are needed"
+    if not linkage.poses[poses].any():
+        return f"{count} in view, too few of them shared with other views"
+    return "seen from one direction only"
 
 
 def _facts(
-    ground: Ground, rules: PlacementRules, targets: tuple[Target, ...], seen: Bools, whole: Moments, tracking: Tracking
+    ground: Ground, rules: PlacementRules, targets: tuple[Target, ...], seen: Bools, whole: Moments, state: State
 ) -> list[TargetFacts]:
     if not targets:
         return []
@@ -134,18 +165,35 @@ def _facts(
     apart = np.linalg.norm(points[:, None] - points[None], axis=2)
     np.fill_diagonal(apart, np.inf)
     flat = flat_under(ground.nominal, points, normals, rules)
-    pose, target = np.nonzero(seen)
-    r = points[target] - ground.views.looked_at[pose]
-    without = whole.rows(pose) - Moments(np.ones(len(pose)), r, np.einsum("pi,pj->pij", r, r))
-    lost = np.bincount(target, tracking.holds[pose] & ~track(without, ground.needs).holds, len(targets)).astype(int)
-    seen_by = seen.sum(0)
-    nearest = apart.min(1)
+    lost, costs = _losses(ground, ground.spots(points, normals), seen, whole, state)
+    seen_by, nearest = seen.sum(0), apart.min(1)
     return [
         TargetFacts(
-            int(seen_by[k]), int(lost[k]), float(nearest[k]), tuple(_broken(rules, t, float(nearest[k]), bool(flat[k])))
+            int(seen_by[k]), int(lost[k]), float(costs[k]), float(nearest[k]),
+            tuple(_broken(rules, t, float(nearest[k]), bool(flat[k]))),
         )
         for k, t in enumerate(targets)
-    ]
+    ]  # fmt: skip
+
+
+def _losses(ground: Ground, spots: Spots, seen: Bools, whole: Moments, state: State) -> tuple[Ints, Floats]:
+    """Poses that would no longer track without each target (T,), and the share of the area that this costs."""
+    pose, target = np.nonzero(seen)
+    r = spots.places[ground.views.setups[pose], target] - ground.views.looked_at[pose]
+    without = whole.rows(pose) - Moments(np.ones(len(pose)), r, np.einsum("pi,pj->pij", r, r))
+    holds = track(without, ground.needs).holds
+    falls = state.tracking.holds[pose] & ~holds
+    count = seen.shape[1]
+    lost = np.bincount(target, falls, count).astype(int)
+    costs = np.zeros(count)
+    for k in np.flatnonzero(lost):
+        held = state.tracking.holds.copy()
+        held[pose[(target == k) & falls]] = False
+        left = np.arange(count) != k
+        some = Spots(spots.places[:, left], spots.normals[:, left])
+        linkage = link(ground, seen[:, left], some, np.ones(count - 1, dtype=bool), held)
+        costs[k] = state.share - covered_by(ground, linkage.poses).share
+    return lost, costs
 
 
 def _broken(rules: PlacementRules, target: Target, nearest: float, is_flat: bool) -> list[str]:
@@ -195,6 +243,6 @@ def suggest(
     return Target(places.points[row], places.normals[row], int(places.faces[row]), float(places.edges[row])), best[0]
 
 
-def weakest_place(ground: Ground, assessment: Assessment) -> Floats:
-    """Where the weakest patch lies (3,)."""
-    return np.asarray(ground.patches.places[assessment.weakest])
+def weakest_place(ground: Ground, assessment: Assessment) -> Floats | None:
+    """Where the weakest patch lies (3,); None where every place is seen well enough."""
+    return None if assessment.weakest is None else np.asarray(ground.patches.places[assessment.weakest])

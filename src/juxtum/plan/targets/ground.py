@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -13,6 +13,7 @@ from juxtum.geometry.arrays import Bools, Floats, Ints, frozen
 from juxtum.geometry.rays import RayCaster
 from juxtum.instruments.models import InstrumentModel, Mode, TargetNeeds
 from juxtum.nominal import Nominal
+from juxtum.plan.targets.covering import Cover
 from juxtum.plan.targets.places import PlacementRules, Places, candidate_places
 from juxtum.plan.targets.tracking import Moments, moments
 from juxtum.plan.targets.views import (
@@ -29,6 +30,9 @@ from juxtum.plan.targets.views import (
 )
 from juxtum.plan.task import Task
 from juxtum.progress import Progress, silent
+
+FIELD_KEPT, ANGLE_KEPT = 0.95, 3.0
+"""Targets are counted on within so much of the field, and so many degrees within the largest incidence."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -53,6 +57,8 @@ class Ground:
     """Patches (K,) that some pose, of those planned with or not, sees."""
     watch: Callable[[Spots], Bools] | None = None
     """Where a tracker follows the scanner: which targets (P, T) it sees while it serves each pose."""
+    is_mapped: bool = False
+    """Whether the targets are measured before scanning begins, by photos: then no view has to hang together with others."""
 
     @property
     def needs(self) -> TargetNeeds:
@@ -60,11 +66,25 @@ class Ground:
         assert self.model.targets is not None
         return self.model.targets
 
+    @cached_property
+    def mapped(self) -> Ground:
+        """The same where the targets are measured beforehand; what was computed of one holds for the other."""
+        made = replace(self, is_mapped=True)
+        made.__dict__.update({name: getattr(self, name) for name in ("_columns", "_choices", "cover")})
+        return made
+
     def seen(self, spots: Spots, progress: Progress | None = None) -> Bools:
         """Which poses see which targets (P, T), by the tracker's eyes where one follows the scanner."""
         if self.watch is not None:
             return self.watch(spots)
-        return seen_from(self.views, spots, self.caster, self.needs.incidence, progress)
+        # A hand sticks, holds and sweeps a little off: what is seen only just is not counted on.
+        narrow = self.views.narrower(FIELD_KEPT)
+        return seen_from(narrow, spots, self.caster, self.needs.incidence - ANGLE_KEPT, progress)
+
+    @cached_property
+    def cover(self) -> Cover:
+        """The same as `covers`, ready for being asked again and again."""
+        return Cover(self.covers, self.views, self.patches)
 
     def spots(self, points: Floats, normals: Floats) -> Spots:
         """Places on the part in every set-up."""
@@ -161,6 +181,8 @@ class Choice:
     seen: Bools
     points: Floats
     """Where they are in the first set-up (C, 3)."""
+    stays: bool = True
+    """Whether they move with the part."""
 
     @cached_property
     def visible(self) -> npt.NDArray[np.float32]:

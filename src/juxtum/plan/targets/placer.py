@@ -1,4 +1,4 @@
-"""Choosing places for targets: greedily by gain in tracked poses, then exchange, then without the superfluous."""
+"""Choosing places for targets: greedily by the area they bring, then exchange, then without the superfluous."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ import numpy as np
 
 from juxtum.geometry.arrays import Bools, Floats
 from juxtum.plan.targets.ground import Choice, Ground
+from juxtum.plan.targets.linking import State, covered_by, link
 from juxtum.plan.targets.places import PlacementRules, TriangleBook
 from juxtum.plan.targets.tracking import Moments, Tracking, track
 from juxtum.plan.targets.views import Spots
@@ -13,13 +14,16 @@ from juxtum.progress import Progress, silent
 
 MOST = 400
 """Targets that a plan never exceeds."""
-STAGES = (1.0, 1.15, 1.4, 2.0)
-"""What a further target is worth to a pose that still lacks some: the nearer to enough, the more."""
+STEEP = 3
+"""Power of how near to enough a pose is, by which a further target is worth more: places grow outwards from what is tied."""
 WORTH = 0.0015
-"""A target that holds fewer than this share of the poses is not worth its disc."""
+"""A target that brings less than this share of the area is not worth its disc."""
 ALONE = 0.6
 """What a place farther than the spacing band from all others is worth beside one within it."""
-Merit = tuple[float, float]
+UNTIED = 0.1
+"""What a place is worth that no view sees which hangs together with the rest."""
+TRIED = 250
+"""Candidates that an exchange looks at, all targets together."""
 
 
 class Placer:
@@ -32,14 +36,23 @@ class Placer:
     rules : PlacementRules
     fixed : Spots
         Targets that are there already and stay.
+    stays : array (F,), optional
+        Which of those move with the part; all when not given.
     """
 
-    def __init__(self, ground: Ground, choice: Choice, rules: PlacementRules, fixed: Spots | None = None) -> None:
+    def __init__(
+        self,
+        ground: Ground,
+        choice: Choice,
+        rules: PlacementRules,
+        fixed: Spots | None = None,
+        stays: Bools | None = None,
+    ) -> None:
         self.ground, self.choice, self.rules = ground, choice, rules
         self.fixed = fixed or ground.spots(np.empty((0, 3)), np.empty((0, 3)))
-        self._fixed_seen = (
-            ground.seen(self.fixed) if self.fixed.places.shape[1] else np.zeros((len(ground.views), 0), dtype=bool)
-        )
+        count = self.fixed.places.shape[1]
+        self._stays = np.ones(count, dtype=bool) if stays is None else stays
+        self._fixed_seen = ground.seen(self.fixed) if count else np.zeros((len(ground.views), 0), dtype=bool)
         self._whole = ground.moments(self._fixed_seen, self.fixed)
         self._visible = choice.visible
         self._rows = [np.flatnonzero(column) for column in choice.seen.T]
@@ -50,6 +63,25 @@ class Placer:
         self._reached = _closer(points, points, rules.spacing[1])
         self._company = _closer(points, there, rules.spacing[1]).sum(1).astype(np.int32)
         self.chosen: list[int] = []
+
+    def state(self, without: int | None = None) -> State:
+        """How poses and places do with the fixed targets and the chosen ones, but for one of these."""
+        chosen = [row for row in self.chosen if row != without]
+        seen = np.concatenate([self._fixed_seen, self.choice.seen[:, chosen]], 1)
+        spots = self.fixed.with_more(self.choice.spots.rows(np.array(chosen, dtype=np.int64)))
+        whole = self._whole if without is None else self._whole_without(without)
+        stays = np.r_[self._stays, np.full(len(chosen), self.choice.stays)]
+        tracking = track(whole, self.ground.needs)
+        linkage = link(self.ground, seen, spots, stays, tracking.holds)
+        return State(tracking, linkage, covered_by(self.ground, linkage.poses))
+
+    def _whole_without(self, row: int) -> Moments:
+        rows, own = self._rows[row], self._own(row)
+        counts, sums, squares = self._whole.counts.copy(), self._whole.sums.copy(), self._whole.squares.copy()
+        counts[rows] -= own.counts
+        sums[rows] -= own.sums
+        squares[rows] -= own.squares
+        return Moments(counts, sums, squares)
 
     def tracking(self) -> Tracking:
         """How the poses do with the fixed targets and the chosen ones."""
@@ -102,26 +134,29 @@ class Placer:
     def _clash(self, book: TriangleBook, row: int) -> bool:
         return book.clashes(self.choice.points[row], self.choice.seen[:, row])
 
-    def gains(self, tracking: Tracking) -> Floats:
-        """What each candidate (C,) would bring to the poses that still lack something; 0 where one is too near."""
-        least = self.ground.needs.least
-        stage = np.minimum(tracking.counts * len(STAGES) // least, len(STAGES) - 1)
-        value = np.where(tracking.holds, 0.0, np.array(STAGES)[stage])
-        lacking = value.astype(np.float32) @ self._visible
-        spare = 0.02 * np.maximum(least + 2 - tracking.counts, 0)
-        gains = lacking + spare.astype(np.float32) @ self._visible
+    def gains(self, state: State) -> Floats:
+        """What each candidate (C,) would bring to poses that would see what still lacks something; 0 where one is too near."""
+        least, linkage = self.ground.needs.least, state.linkage
+        is_linked = bool(linkage.poses.any())
+        counts = linkage.counts if is_linked else state.tracking.counts
+        nearness = np.minimum((counts + 1) / least, 1.0) ** STEEP
+        wanted = self.ground.cover.wanted(state.covered) if self.ground.watch is None else 1.0
+        value = np.where(linkage.poses, 0.0, wanted * nearness).astype(np.float32)
+        gains = (value @ self._visible).astype(np.float64)
+        if is_linked:
+            gains *= np.where(linkage.poses.astype(np.float32) @ self._visible > 0, 1.0, UNTIED)
         gains *= np.where(self._company > 0, 1.0, ALONE)
-        return np.asarray(np.where((lacking > 0) & (self._crowd == 0), gains, 0.0), dtype=np.float64)
+        return np.asarray(np.where(self._crowd == 0, gains, 0.0))
 
     def grow(self, goal: float, most: int = MOST, progress: Progress | None = None) -> None:
         """Add the candidate with the largest gain until the goal is met or nothing gains."""
         progress = progress or silent()
         book = self._book()
         while len(self.chosen) + self.fixed.places.shape[1] < most:
-            tracking = self.tracking()
-            progress.phase(f"placing target {len(self.chosen) + 1}", min(tracking.share / max(goal, 1e-9), 1.0))
+            state = self.state()
+            progress.phase(f"placing target {len(self.chosen) + 1}", min(state.share / max(goal, 1e-9), 1.0))
             progress.check()
-            best = None if tracking.share >= goal else self._next(self.gains(tracking), book)
+            best = None if state.share >= goal else self._next(self.gains(state), book)
             if best is None:
                 return
             self.take(best)
@@ -138,43 +173,26 @@ class Placer:
     def prune(self, goal: float, progress: Progress | None = None) -> None:
         """Take away targets while the goal stays met, the least missed first.
 
-        Where the goal cannot be met, those go that hold hardly a pose.
+        Where the goal cannot be met, those go that bring hardly a place.
         """
         progress = progress or silent()
-        reached = self.tracking().share
-        reached = goal if reached >= goal else reached
-        while len(self.chosen) > 1:
+        share = self.state().share
+        reaches = share >= goal
+        costs = {row: self.state(row).merit for row in self.chosen}
+        for row in sorted(self.chosen, key=lambda row: costs[row], reverse=True):
             progress.check()
-            now = self.tracking()
-            merits = [self._merit(now, row, -1.0) for row in self.chosen]
-            best = max(range(len(merits)), key=lambda k: merits[k])
-            if merits[best][0] < (reached if reached >= goal else now.share - WORTH):
+            if len(self.chosen) == 1:
                 return
-            self.drop(self.chosen[best])
-
-    def _merit(self, now: Tracking, row: int, sign: float) -> Merit:
-        """Merit with one candidate more or less; only the poses that see it change."""
-        rows, own = self._rows[row], self._own(row)
-        part = self._whole.rows(rows)
-        some = track(part + own if sign > 0 else part - own, self.ground.needs)
-        count = max(len(self.ground.views), 1)
-        held = int(now.holds.sum()) - int(now.holds[rows].sum()) + int(some.holds.sum())
-        full = float(now.fullness.sum()) - float(now.fullness[rows].sum()) + float(some.fullness.sum())
-        return round(held / count, 9), full / count
-
-    def drop_lonely(self) -> None:
-        """Let targets go that are farther from all others than the spacing band allows."""
-        while len(self.chosen) > 1:
-            lonely = [row for row in self.chosen if self._company[row] <= 1]
-            if not lonely:
-                return
-            for row in lonely:
+            without = self.state(row).share
+            if without >= goal if reaches else without >= share - WORTH:
                 self.drop(row)
+                share = without
 
-    def exchange(self, width: int = 10, progress: Progress | None = None) -> int:
+    def exchange(self, progress: Progress | None = None) -> int:
         """Move each target to a better candidate where there is one; returns how many moved."""
         progress = progress or silent()
         moved = 0
+        width = int(np.clip(TRIED / max(len(self.chosen), 1), 3, 10))
         for index, row in enumerate(list(self.chosen)):
             progress.phase("improving the places", index / max(len(self.chosen), 1))
             progress.check()
@@ -182,18 +200,45 @@ class Placer:
         return moved
 
     def _exchange_one(self, row: int, width: int) -> bool:
-        merit = self.tracking().merit
+        merit = self.state().merit
         self.drop(row)
-        now = self.tracking()
-        gains = self.gains(now)
-        tried = [
-            (self._merit(now, int(c), 1.0), int(c)) for c in np.argsort(-gains, kind="stable")[:width] if gains[c] > 0
-        ]
-        better = sorted((t for t in tried if t[0] > merit and t[1] != row), reverse=True)
+        gains = self.gains(self.state())
+        tried = []
+        for candidate in np.argsort(-gains, kind="stable")[:width]:
+            if gains[candidate] > 0 and candidate != row:
+                self.take(int(candidate))
+                tried.append((self.state().merit, int(candidate)))
+                self.drop(int(candidate))
+        better = sorted((t for t in tried if t[0] > merit), reverse=True)
         book = self._book() if better else None
         best = next((c for _, c in better if book is not None and not self._clash(book, c)), row)
         self.take(best)
         return best != row
+
+    def secure(self, allowance: float, most: int, progress: Progress | None = None) -> None:
+        """Add targets for those whose loss would cost more than a share of the area, while each of them mends one at least."""
+        progress = progress or silent()
+        book = self._book()
+        for turn in range(most):
+            progress.phase("seeing what a lost target would cost", turn / max(most, 1))
+            progress.check()
+            share = self.state().share
+            costs = {row: share - self.state(row).share for row in self.chosen}
+            critical = [row for row, cost in costs.items() if cost > allowance]
+            if not critical:
+                return
+            worst = max(critical, key=lambda row: costs[row])
+            gains = self.gains(self.state(worst))
+            gains[worst] = 0.0
+            best = self._next(gains, book)
+            if best is None:
+                return
+            self.take(best)
+            left = sum(self.state().share - self.state(row).share > allowance for row in self.chosen)
+            if left >= len(critical):
+                self.drop(best)
+                return
+            book.add(self.choice.points[best], self.choice.seen[:, best])
 
 
 def _closer(points: Floats, others: Floats, limit: float) -> Bools:
@@ -205,17 +250,23 @@ def _closer(points: Floats, others: Floats, limit: float) -> Bools:
     return result
 
 
+MANY = 100
+MOST_SECURED = 4
+"""Targets that are spent on what the loss of one may cost."""
+
+
 def grow_well(placer: Placer, goal: float, progress: Progress) -> None:
-    """Greedy, pruned, exchanged, and again while that saves targets or holds more poses; at most three times."""
-    placer.grow(goal, progress=progress.part(0, 0.5))
+    """Greedy, pruned, exchanged, and again while that saves targets or brings more area; then secured against the loss of one."""
+    placer.grow(goal, progress=progress.part(0, 0.4))
     last: tuple[float, int] | None = None
-    for low in (0.5, 0.65, 0.8):
+    # Many targets take long to better, and gain little by it.
+    for low in (0.4, 0.55, 0.7)[: 3 if len(placer.chosen) < MANY else 1]:
         placer.prune(goal, progress)
         placer.exchange(progress=progress.part(low, low + 0.15))
         placer.grow(goal, progress=progress)
-        now = (min(placer.tracking().share, goal), -len(placer.chosen))
+        now = (min(placer.state().share, goal), -len(placer.chosen))
         if last is not None and now <= last:
             break
         last = now
     placer.prune(goal, progress)
-    placer.drop_lonely()
+    placer.secure(0.02, MOST_SECURED, progress.part(0.85, 1))

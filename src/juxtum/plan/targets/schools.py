@@ -12,15 +12,16 @@ from juxtum.align.best_fit import free_motion
 from juxtum.errors import InputError
 from juxtum.geometry.arrays import Bools, Floats, frozen
 from juxtum.plan.targets.ground import Choice, Ground
+from juxtum.plan.targets.linking import State, state_of
 from juxtum.plan.targets.placer import Placer, grow_well
 from juxtum.plan.targets.places import PlacementRules, table_places
 from juxtum.plan.targets.shape import LOOSE, ShapeHold, shape_hold
 from juxtum.plan.targets.targets import Target, arrays
-from juxtum.plan.targets.tracking import Tracking, track
 from juxtum.plan.targets.views import Spots, Stance
 from juxtum.progress import Progress, silent
 
-MINUTES_EACH = 0.55
+MINUTES_EACH = 0.16
+"""For sticking a target by hand and going on to the next: no ruler, the scanner learns where it is."""
 PLATE_MINUTES = 2.0
 PLATE_EACH = 0.15
 
@@ -41,7 +42,7 @@ class SchoolResult:
     ----------
     targets : int
     share : float
-        Of poses that track, 0 to 1.
+        Of the area, by place, that is seen well while tracking, 0 to 1.
     worst : int
         Well-placed targets at the worst pose.
     minutes : float
@@ -69,16 +70,16 @@ def around_school(ground: Ground, rules: PlacementRules, goal: float, progress: 
     turned = ground.views.turned
     table = table_places(ground.nominal, turned[0], rules)
     spots = Spots.on_table(table, turned)
-    choice = Choice(spots, ground.seen(spots, progress.part(0, 0.3)), spots.places[0])
+    choice = Choice(spots, ground.seen(spots, progress.part(0, 0.3)), spots.places[0], stays=False)
     placer = Placer(ground, choice, rules)
     grow_well(placer, goal, progress.part(0.3, 1))
-    tracking, count = placer.tracking(), len(placer.chosen)
+    state, count = placer.state(), len(placer.chosen)
     minutes = PLATE_MINUTES + PLATE_EACH * count
-    words = _limits(ground, tracking, "see too little of the plate")
+    words = _limits(ground, state, "see too little of the plate")
     if len(turned) > 1:
         words += "; the two set-ups are joined by shape"
     return SchoolResult(
-        School.AROUND, count, tracking.share, tracking.worst, minutes, words, frozen(table[placer.chosen])
+        School.AROUND, count, state.share, state.tracking.worst, minutes, words, frozen(table[placer.chosen])
     )
 
 
@@ -86,11 +87,11 @@ def part_school(ground: Ground, targets: tuple[Target, ...]) -> SchoolResult:
     """Targets on the part, as they are planned."""
     points, normals = arrays(targets)
     spots = ground.spots(points, normals)
-    tracking = track(ground.moments(ground.seen_targets(points, normals), spots), ground.needs)
-    words = _limits(ground, tracking, "see too few")
+    state = state_of(ground, ground.seen_targets(points, normals), spots, np.ones(len(targets), dtype=bool))
+    words = _limits(ground, state, "see too few, or none that tie them to the rest")
     minutes = MINUTES_EACH * len(targets)
     return SchoolResult(
-        School.ON_PART, len(targets), tracking.share, tracking.worst, minutes, words, frozen(np.empty((0, 3)))
+        School.ON_PART, len(targets), state.share, state.tracking.worst, minutes, words, frozen(np.empty((0, 3)))
     )
 
 
@@ -104,7 +105,7 @@ def shape_school(ground: Ground, hold: ShapeHold) -> SchoolResult:
         words = f"{100 * (~enough).mean():.0f} % of the views are too plain: {names.most_common(1)[0][0]}"
     if not words:
         words = "every view has enough shape"
-    return SchoolResult(School.NONE, 0, float(enough.mean()), 0, 0.0, words, frozen(np.empty((0, 3))))
+    return SchoolResult(School.NONE, 0, ground.cover.of(enough).share, 0, 0.0, words, frozen(np.empty((0, 3))))
 
 
 def pose_holds(ground: Ground) -> tuple[Floats, list[str]]:
@@ -137,10 +138,10 @@ def _kind_of(motion: str) -> str:
     return motion.split(" through ", maxsplit=1)[0]
 
 
-def _limits(ground: Ground, tracking: Tracking, words: str) -> str:
-    lost: Bools = ~tracking.holds
-    if not lost.any():
-        return "every pose tracks"
+def _limits(ground: Ground, state: State, words: str) -> str:
+    if not state.covered.lacks.any():
+        return "every place is seen well"
+    lost: Bools = ~state.linkage.poses
     faces, counts = np.unique(ground.patches.faces[ground.views.patches[lost]] + 1, return_counts=True)
     most = faces[np.argsort(-counts)][:3]
     return f"{int(lost.sum())} poses {words}, most at face {', '.join(str(f) for f in most)}"

@@ -10,7 +10,7 @@ from juxtum.errors import InputError
 from juxtum.geometry.arrays import Floats
 from juxtum.plan.targets.ground import Ground
 from juxtum.plan.targets.placer import Placer, grow_well
-from juxtum.plan.targets.places import PlacementRules
+from juxtum.plan.targets.places import PlacementRules, Places
 from juxtum.progress import Progress, silent
 
 
@@ -56,10 +56,7 @@ def place_targets(
     places, choice = ground.choice(rules, progress.part(0, 0.3))
     placer = Placer(ground, choice, rules, ground.spots(*arrays(locked)))
     grow_well(placer, goal, progress.part(0.3, 1))
-    made = [
-        Target(places.points[c], places.normals[c], int(places.faces[c]), float(places.edges[c])) for c in placer.chosen
-    ]
-    return sticking_order((*locked, *made))
+    return sticking_order((*locked, *made_targets(places, placer.chosen)))
 
 
 def improve_targets(
@@ -79,10 +76,14 @@ def improve_targets(
             placer.take_nearest(target.place)
     placer.exchange(progress=progress.part(0.3, 0.6))
     grow_well(placer, goal, progress.part(0.6, 1))
-    made = [
-        Target(places.points[c], places.normals[c], int(places.faces[c]), float(places.edges[c])) for c in placer.chosen
-    ]
-    return sticking_order((*locked, *made))
+    return sticking_order((*locked, *made_targets(places, placer.chosen)))
+
+
+def made_targets(places: Places, rows: list[int]) -> tuple[Target, ...]:
+    """Targets at some of the candidate places."""
+    return tuple(
+        Target(places.points[c], places.normals[c], int(places.faces[c]), float(places.edges[c])) for c in rows
+    )
 
 
 def arrays(targets: tuple[Target, ...]) -> tuple[Floats, Floats]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 from functools import cached_property
 
@@ -85,6 +85,10 @@ class Views:
 
     def __len__(self) -> int:
         return len(self.eyes)
+
+    def narrower(self, share: float) -> Views:
+        """The same poses with a share of their field."""
+        return replace(self, tangents=(share * self.tangents[0], share * self.tangents[1]))
 
     @cached_property
     def looked_at(self) -> Floats:
