@@ -51,6 +51,8 @@ def test_targets_come_with_their_sheet(capsys: pytest.CaptureFixture[str], tmp_p
         "Laser class 2M",
         "Order of work",
         "08:15",
+        "Lay 1: the face facing down",
+        "The targets stay on for both.",
     ):
         assert text in words
     info = subprocess.run(

@@ -162,7 +162,7 @@ def test_documents_hold_no_number_that_json_lacks(planner: Planner) -> None:
         assert json.loads(json.dumps(document, allow_nan=False)) == document
     expected = planner.plan.expected
     assert expected is not None and expected.coverage == pytest.approx(
-        expected_coverage(planner.ground(), planner.holding(a), planner.blind())
+        expected_coverage(planner.ground(), planner.chances(a), planner.blind())
     )
     assert expected.coverage < tracked_coverage(planner.ground(), a), "what only a probe gives is not promised"
 

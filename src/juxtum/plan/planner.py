@@ -34,6 +34,8 @@ from juxtum.progress import Progress, silent
 
 MAPPED = ("bars", "backbone")
 """What a method needs that measures the targets before scanning begins."""
+NONE_TO_SPARE = 0.6
+"""How likely a pose tracks that sees just enough targets, as captures by the stand-in came out."""
 HEAVY = 40.0
 """A part heavier than this, kg, is not turned over by hand: it stands on stands."""
 PHOTO_AREA = 200.0**2
@@ -238,6 +240,13 @@ class Planner:
         tied = np.bincount(ground.views.setups, holds, len(ground.views.turned)) > 0
         return np.asarray(self.stations().seen.any(0) & tied[ground.views.setups])
 
+    def chances(self, assessment: Assessment) -> Floats:
+        """How likely each pose (P,) gives what it should, 0 to 1: where no target is to spare, one seen badly is one too few."""
+        holds = self.holding(assessment).astype(np.float64)
+        if self.model.tracker is not None:
+            return holds
+        return np.where(assessment.linkage.counts > self.ground().needs.least, holds, NONE_TO_SPARE * holds)
+
     def blind(self, progress: Progress | None = None) -> tuple[BlindSpot, ...]:
         """What scanning will not give."""
         return blind_spots(self.ground(progress), self.task, self.spacing(), dict(self.plan.finishes))
@@ -325,8 +334,7 @@ def with_expectation(planner: Planner, assessment: Assessment) -> Plan:
         PlannedPose(eye=_rounded(eye, 1), axis=_rounded(axis, 4), position=int(setup))
         for eye, axis, setup in zip(ground.views.eyes, ground.views.axes, ground.views.setups, strict=True)
     )
-    holds = planner.holding(assessment)
-    coverage = expected_coverage(ground, holds, planner.blind())
+    coverage = expected_coverage(ground, planner.chances(assessment), planner.blind())
     expected = Expected(
         tracked=assessment.share, coverage=coverage, points=effort.points, minutes=effort.capture, poses=poses
     )
@@ -344,17 +352,20 @@ def tracked_coverage(ground: Ground, assessment: Assessment) -> float:
     return float(ground.patches.areas[seen].sum() / ground.patches.areas.sum())
 
 
-def expected_coverage(ground: Ground, holds: Bools, spots: tuple[BlindSpot, ...], faces: tuple[int, ...] = ()) -> float:
+def expected_coverage(
+    ground: Ground, chances: Floats | Bools, spots: tuple[BlindSpot, ...], faces: tuple[int, ...] = ()
+) -> float:
     """Share of the measured area that scanning will give, or of some faces of it.
 
     Parameters
     ----------
-    holds : array (P,)
-        Poses at which the scanner knows where it is.
+    chances : array (P,)
+        How likely the scanner knows where it is at each pose, 0 to 1: a place is had when one of the poses that see it is.
     spots : tuple of BlindSpot
         What no mode of it gives is taken off, by the share that is lost.
     """
-    seen: Floats = np.asarray(ground.covers[holds].any(0), dtype=np.float64)
+    missed = np.where(ground.covers, 1.0 - np.asarray(chances, dtype=np.float64)[:, None], 1.0)
+    seen: Floats = 1.0 - missed.prod(0)
     for spot in spots:
         if spot.method is Method.PROBE and spot.cause is not Cause.HIDDEN:
             seen[np.isin(ground.patches.faces + 1, spot.faces)] *= 1 - spot.share

@@ -24,6 +24,7 @@ from juxtum.plan.planner import Planner
 from juxtum.plan.targets.marking import ruler_marks
 from juxtum.plan.targets.naming import face_counts
 from juxtum.report import drawing as d
+from juxtum.report.setup_notes import setup_notes
 from juxtum.scene.camera import View
 from juxtum.scene.drawables import nominal_edges, nominal_surface
 from juxtum.scene.stage import Detail, Stage
@@ -355,6 +356,7 @@ def _unpictured(canvas: Any, planner: Planner, pictures: list[SheetPicture]) -> 
 def _counts(canvas: Any, job: Job, planner: Planner, page: int) -> tuple[int, float]:
     """How many targets each face gets, and which: a hand sticks them within a few millimetres, the scanner learns where."""
     y = 0.0
+    notes = [piece for note in setup_notes(planner) for piece in _wrapped(note, WIDTH - 2 * EDGE, 8.5)]
     for number, count in enumerate(face_counts(planner.nominal, planner.plan.placed)):
         lines = _wrapped(", ".join(map(str, count.numbers)), WIDTH - EDGE - NUMBERS_AT, 8)
         if number == 0 or y - ROW * len(lines) < 48:
@@ -362,9 +364,10 @@ def _counts(canvas: Any, job: Job, planner: Planner, page: int) -> tuple[int, fl
             if number:
                 canvas.showPage()
             _head(canvas, job, planner, page)
-            for k, note in enumerate(STICKING):
-                d.write(canvas, EDGE, HEIGHT - 80 - 11 * k, note, d.WORD, 8.5, LIGHT.ink_soft)
-            y = HEIGHT - 92 - 11 * len(STICKING)
+            said = [*STICKING, *notes] if number == 0 else STICKING
+            for k, note in enumerate(said):
+                d.write(canvas, EDGE, HEIGHT - 80 - 11 * k, note, d.WORD, 8.5, LIGHT.ink if k > 1 else LIGHT.ink_soft)
+            y = HEIGHT - 92 - 11 * len(said)
             for x, word in ((EDGE, "how many"), (EDGE + 52, "face"), (NUMBERS_AT, "numbers in the pictures")):
                 d.write(canvas, x, y, word, d.WORD, 7, LIGHT.ink_soft)
             y -= ROW + 2

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -19,6 +19,8 @@ VIEWS_EACH = 2
 TRAVEL = 300.0
 """Speed of the hand between poses, mm/s."""
 MOST_STEPS = 400
+FARTHER = 0.6
+"""Of the way from the best to the farthest stand-off."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -29,6 +31,11 @@ class Stop:
     axis: Floats
     up: Floats
     position: int
+
+    def farther_off(self, mode: Mode) -> Stop:
+        """The same view from farther off, where the field shows more targets."""
+        _, best, far = mode.stand_off
+        return replace(self, eye=self.eye - FARTHER * (far - best) * self.axis)
 
 
 @dataclass(frozen=True, eq=False)

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
+import numpy as np
+
 from juxtum.capture.live.next_view import next_view, pose_of
 from juxtum.capture.live.patch import State
 from juxtum.capture.live.session import CaptureSession
@@ -103,6 +105,8 @@ def _gaps(session: CaptureSession, ask: Ask, stations: TrackerStations | None, p
     """Come in for what is missing, from where the scanner knows where it is, while that brings something."""
     worth = WORTH_A_LOOK * session.mode.field[0] * session.mode.field[1] / float(session.cells.areas.sum())
     shunned: set[int] = set()
+    farther: set[int] = set()
+    """Poses that brought nothing from where they were planned, and are tried from farther off before they are given up."""
     in_vain = 0
     for turn in range(MOST_ROUNDS):
         progress.phase("filling gaps", 0.8 + 0.2 * turn / MOST_ROUNDS)
@@ -110,7 +114,10 @@ def _gaps(session: CaptureSession, ask: Ask, stations: TrackerStations | None, p
         if before >= session.goal or session.state is State.FULL or in_vain == MOST_IN_VAIN:
             return
         tied = _tied(session, stations)
-        view = next_view(session.coverage, session.planner, tied, session.position, frozenset(shunned))
+        # What is sure comes first; what only might be seen is tried when nothing else is left.
+        view = next_view(
+            session.coverage, session.planner, tied, session.position, frozenset(shunned | {*np.flatnonzero(~tied)})
+        ) or next_view(session.coverage, session.planner, tied, session.position, frozenset(shunned))
         if view is None:
             return
         pose, stop = pose_of(session.planner, view), view.stop
@@ -119,11 +126,13 @@ def _gaps(session: CaptureSession, ask: Ask, stations: TrackerStations | None, p
             bridge = bridge_to(session.planner.ground(), session.poses, _known(session), session.position, shunned)
             if bridge is not None:
                 pose, stop = bridge, stop_at(session.planner.ground(), bridge)
+        if pose in farther:
+            stop = stop.farther_off(session.mode)
         if is_served(session, ask, stations, stop):
             yield from towards(session, stop)
         is_in_vain = session.coverage.share() - before < worth
         if is_in_vain:
-            shunned.add(pose)
+            (shunned if pose in farther or not tied[pose] else farther).add(pose)
         in_vain = in_vain + 1 if is_in_vain and len(session.map.targets) == known else 0
 
 

@@ -1,0 +1,100 @@
+"""What a plan promises is what a capture gives, with enough targets and with too few; and views hang together or are not counted."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from juxtum.capture.live.coverage import Seen
+from juxtum.capture.live.session import CaptureSession
+from juxtum.capture.path.run import run_by_itself
+from juxtum.demo.bodies import made_body
+from juxtum.devices.handheld import HandheldScanner
+from juxtum.devices.link import DirectLink
+from juxtum.instruments.models import Kind, shipped
+from juxtum.job import FileStore
+from juxtum.job.planning import task_of
+from juxtum.nominal import Nominal
+from juxtum.plan.document import Plan
+from juxtum.plan.planner import Grounds, Planner, with_expectation
+from juxtum.plan.targets.assess import ALLOWANCE, assess
+from juxtum.plan.targets.linking import state_of
+from juxtum.plan.targets.placer import Placer
+from juxtum.plan.targets.targets import arrays, made_targets
+
+WITHIN = 0.02
+
+
+@pytest.fixture(scope="module")
+def planner(nominal: Nominal) -> Planner:
+    from juxtum.demo.job import demo_job
+
+    job = demo_job(FileStore(), with_scan=False)
+    assert job.plan is not None
+    return Planner(nominal, task_of(job), job.plan, Grounds())
+
+
+@pytest.fixture(scope="module")
+def planned(planner: Planner) -> Planner:
+    return replace(planner, plan=planner.planned())
+
+
+def with_so_many(planner: Planner, count: int) -> Planner:
+    """Too few targets, placed one after the other."""
+    places, choice = planner.ground().choice(planner.rules())
+    placer = Placer(planner.ground(), choice, planner.rules())
+    placer.grow(1.0, most=count)
+    there = replace(planner, plan=planner.plan.with_targets(made_targets(places, placer.chosen)))
+    return replace(there, plan=with_expectation(there, there.assess()))
+
+
+@pytest.mark.parametrize("count", [0, 12])
+def test_a_capture_gives_what_the_plan_promised(planner: Planner, planned: Planner, count: int) -> None:
+    made = with_so_many(planner, count) if count else planned
+    coarse = replace(made, plan=made.plan.model_copy(update={"spacing": 2.0}))
+    assert coarse.plan.expected is not None
+    body = made_body(coarse.nominal, coarse.plan, is_carrier=True, seed=5)
+    session = CaptureSession(coarse, 4e9)
+    run_by_itself(session, DirectLink(HandheldScanner(body, coarse.model, 5)))
+    promised = coarse.plan.expected.coverage
+    assert session.coverage.share(Seen.ONE_PASS) == pytest.approx(promised, abs=WITHIN)
+    assert (promised > 0.98) == (count == 0), "and too few are known to be too few"
+
+
+def test_a_casting_of_this_size_needs_a_score_of_targets(planned: Planner) -> None:
+    a = planned.assess()
+    assert 8 <= len(planned.plan.targets) <= 24 and a.share >= 0.98 and a.broken == 0
+    assert len(a.indispensable) <= 2, "the loss of one costs little, but for those that the sheet names"
+    for number in range(1, len(a.targets) + 1):
+        left = tuple(t for k, t in enumerate(a.targets, 1) if k != number)
+        lost = a.share - assess(planned.ground(), planned.rules(), left).share
+        assert lost == pytest.approx(a.facts[number - 1].cost, abs=1e-9), "what its loss costs was foretold"
+        assert (lost > ALLOWANCE) == (number in a.indispensable)
+
+
+def test_views_that_share_no_targets_do_not_count(planned: Planner) -> None:
+    """The targets of one end and of the other, without those that tie them: only one end is promised."""
+    ground, places = planned.ground(), arrays(planned.plan.placed)[0]
+    order = np.argsort(places[:, 0])
+    ends = np.r_[order[:6], order[-6:]]
+    spots = ground.spots(*(a[ends] for a in arrays(planned.plan.placed)))
+    seen = ground.seen_targets(*(a[ends] for a in arrays(planned.plan.placed)))
+    left, right = np.arange(12) < 6, np.arange(12) >= 6
+    apart = seen & ~(seen[:, left].any(1) & seen[:, right].any(1))[:, None]
+    stays = np.ones(12, dtype=bool)
+    state = state_of(ground, apart, spots, stays)
+    both = state.linkage.known[left].any() and state.linkage.known[right].any()
+    assert not both and state.tracking.holds.sum() > state.linkage.poses.sum()
+    assert state_of(ground.mapped, apart, spots, stays).linkage.poses.sum() == state.tracking.holds.sum(), (
+        "targets that photos measured before need no chain of views"
+    )
+
+
+def test_a_plan_on_nothing_promises_nothing(nominal: Nominal, planner: Planner) -> None:
+    a = planner.assess()
+    assert planner.plan.targets == () and a.share == 0 and a.weakest is not None
+    assert a.weakest_words == "no target in view"
+    none = Planner(nominal, planner.task, Plan(instrument=shipped(Kind.HANDHELD)), Grounds())
+    assert not none.holding().any()
