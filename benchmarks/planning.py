@@ -58,7 +58,7 @@ def plan() -> Iterator[str]:
             begun = time.perf_counter()
             assess(ground, rules, tuple(moved))
             times.append(time.perf_counter() - begun)
-        yield f"{name}: planned in {seconds:.1f} s, {len(targets)} targets, {100 * score.share:.1f} % of {len(ground.views)} poses track"
+        yield f"{name}: planned in {seconds:.1f} s, {len(targets)} targets, {100 * score.share:.1f} % of the area seen well while tracking"
         yield f"{name}: an edit is scored in {1000 * np.median(times):.0f} ms, most {1000 * max(times):.0f} ms of {len(times)}"
 
 
@@ -70,15 +70,15 @@ def chance() -> Iterator[str]:
         for goal in GOALS:
             placer = Placer(ground, ground.choice(rules)[1], rules)
             grow_well(placer, goal, silent())
-            reached = placer.tracking().share
+            reached = placer.state().share
             others = [_random(ground, rules, seed, goal=min(goal, reached)) for seed in SEEDS]
-            counts = [len(o.chosen) if o.tracking().share >= min(goal, reached) else None for o in others]
+            counts = [len(o.chosen) if o.state().share >= min(goal, reached) else None for o in others]
             done = [c for c in counts if c is not None]
             equal = [_random(ground, rules, seed, count=len(placer.chosen)) for seed in SEEDS]
             ours, theirs = _weakest(placer, possible), float(np.median([_weakest(o, possible) for o in equal]))
             ratio = f"{len(placer.chosen) / np.median(done):.2f}" if done else "-"
             missed = f"{len(SEEDS) - len(done)} of {len(SEEDS)} never get there"
-            yield f"{name} at {100 * reached:.0f} % tracked: {len(placer.chosen)} targets, by chance {_median(done)} ({missed}), ratio {ratio}"
+            yield f"{name} at {100 * reached:.0f} % of the area seen well: {len(placer.chosen)} targets, by chance {_median(done)} ({missed}), ratio {ratio}"
             yield f"{name}, worst tenth of the poses at equal number: {ours:.2f} well-placed targets in view, by chance {theirs:.2f}"
 
 
@@ -103,7 +103,7 @@ def _random(ground: Ground, rules: PlacementRules, seed: int, goal: float = 2.0,
     _, choice = ground.choice(rules)
     placer = Placer(ground, choice, rules)
     for row in np.random.default_rng(seed).permutation(len(choice.points)):
-        if len(placer.chosen) >= count or placer.tracking().share >= goal:
+        if len(placer.chosen) >= count or placer.state().share >= goal:
             break
         if not placer.is_crowded(int(row)):
             placer.take(int(row))

@@ -46,7 +46,7 @@ def weak_note(made: TargetsAnswer) -> tuple[Floats, str] | None:
     """The largest stretch that is seen too seldom and why; None where every place is seen well enough."""
     a = made.assessment
     place = weakest_place(made.ground, a)
-    return None if place is None or not a.targets else (place, f"seen too seldom: {a.weakest_words}")
+    return None if place is None or not a.targets else (place, a.weakest_words)
 
 
 class PlanStation(Station):

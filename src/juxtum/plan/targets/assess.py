@@ -153,7 +153,7 @@ def _weak_words(ground: Ground, tracking: Tracking, linkage: Linkage, patch: int
         return f"{count} in view, {least} are needed"
     if not linkage.poses[poses].any():
         return f"{count} in view, too few of them shared with other views"
-    return "seen from one direction only"
+    return "here from one direction only"
 
 
 def _facts(

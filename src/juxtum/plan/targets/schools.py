@@ -10,7 +10,7 @@ import numpy as np
 
 from juxtum.align.best_fit import free_motion
 from juxtum.errors import InputError
-from juxtum.geometry.arrays import Bools, Floats, frozen
+from juxtum.geometry.arrays import Floats, frozen
 from juxtum.plan.targets.ground import Choice, Ground
 from juxtum.plan.targets.linking import State, state_of
 from juxtum.plan.targets.placer import Placer, grow_well
@@ -75,7 +75,7 @@ def around_school(ground: Ground, rules: PlacementRules, goal: float, progress: 
     grow_well(placer, goal, progress.part(0.3, 1))
     state, count = placer.state(), len(placer.chosen)
     minutes = PLATE_MINUTES + PLATE_EACH * count
-    words = _limits(ground, state, "see too little of the plate")
+    words = _limits(ground, state)
     if len(turned) > 1:
         words += "; the two set-ups are joined by shape"
     return SchoolResult(
@@ -88,7 +88,7 @@ def part_school(ground: Ground, targets: tuple[Target, ...]) -> SchoolResult:
     points, normals = arrays(targets)
     spots = ground.spots(points, normals)
     state = state_of(ground, ground.seen_targets(points, normals), spots, np.ones(len(targets), dtype=bool))
-    words = _limits(ground, state, "see too few, or none that tie them to the rest")
+    words = _limits(ground, state)
     minutes = MINUTES_EACH * len(targets)
     return SchoolResult(
         School.ON_PART, len(targets), state.share, state.tracking.worst, minutes, words, frozen(np.empty((0, 3)))
@@ -138,13 +138,14 @@ def _kind_of(motion: str) -> str:
     return motion.split(" through ", maxsplit=1)[0]
 
 
-def _limits(ground: Ground, state: State, words: str) -> str:
-    if not state.covered.lacks.any():
+def _limits(ground: Ground, state: State) -> str:
+    """What is seen too seldom, by area: how much, and most at which faces."""
+    lacks = state.covered.lacks > 0
+    if not lacks.any():
         return "every place is seen well"
-    lost: Bools = ~state.linkage.poses
-    faces, counts = np.unique(ground.patches.faces[ground.views.patches[lost]] + 1, return_counts=True)
-    most = faces[np.argsort(-counts)][:3]
-    return f"{int(lost.sum())} poses {words}, most at face {', '.join(str(f) for f in most)}"
+    areas = np.bincount(ground.patches.faces, ground.patches.areas * lacks)
+    most = [str(f + 1) for f in np.argsort(-areas)[:3] if areas[f] > 0]
+    return f"{100 * (1 - state.share):.0f} % of the area is seen too seldom, most at face {', '.join(most)}"
 
 
 def compare_schools(

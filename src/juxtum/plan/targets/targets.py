@@ -1,4 +1,4 @@
-"""Reference targets: where they go, so that every pose tracks, with as few as will do."""
+"""Reference targets: where they go, so that every place is seen by views that hang together, with as few as will do."""
 
 from __future__ import annotations
 
