@@ -27,7 +27,7 @@ from juxtum.job.store import parse_job
 from juxtum.nominal import Nominal
 from juxtum.plan.cautions import DEFER, cautions
 from juxtum.plan.document import Plan, PlannedTarget
-from juxtum.plan.planner import Grounds, Planner, default_plan, expected_coverage, tracked_coverage
+from juxtum.plan.planner import Grounds, Planner, chances, default_plan, expected_coverage, tracked_coverage
 from juxtum.plan.rough_part import part_from_scan
 from juxtum.plan.targets.naming import face_counts, face_words
 from juxtum.plan.targets.targets import Target, sticking_order
@@ -162,7 +162,7 @@ def test_documents_hold_no_number_that_json_lacks(planner: Planner) -> None:
         assert json.loads(json.dumps(document, allow_nan=False)) == document
     expected = planner.plan.expected
     assert expected is not None and expected.coverage == pytest.approx(
-        expected_coverage(planner.ground(), planner.chances(a), planner.blind())
+        expected_coverage(planner.ground(), chances(planner, a), planner.blind())
     )
     assert expected.coverage < tracked_coverage(planner.ground(), a), "what only a probe gives is not promised"
 

@@ -240,13 +240,6 @@ class Planner:
         tied = np.bincount(ground.views.setups, holds, len(ground.views.turned)) > 0
         return np.asarray(self.stations().seen.any(0) & tied[ground.views.setups])
 
-    def chances(self, assessment: Assessment) -> Floats:
-        """How likely each pose (P,) gives what it should, 0 to 1: where no target is to spare, one seen badly is one too few."""
-        holds = self.holding(assessment).astype(np.float64)
-        if self.model.tracker is not None:
-            return holds
-        return np.where(assessment.linkage.counts > self.ground().needs.least, holds, NONE_TO_SPARE * holds)
-
     def blind(self, progress: Progress | None = None) -> tuple[BlindSpot, ...]:
         """What scanning will not give."""
         return blind_spots(self.ground(progress), self.task, self.spacing(), dict(self.plan.finishes))
@@ -334,11 +327,19 @@ def with_expectation(planner: Planner, assessment: Assessment) -> Plan:
         PlannedPose(eye=_rounded(eye, 1), axis=_rounded(axis, 4), position=int(setup))
         for eye, axis, setup in zip(ground.views.eyes, ground.views.axes, ground.views.setups, strict=True)
     )
-    coverage = expected_coverage(ground, planner.chances(assessment), planner.blind())
+    coverage = expected_coverage(ground, chances(planner, assessment), planner.blind())
     expected = Expected(
         tracked=assessment.share, coverage=coverage, points=effort.points, minutes=effort.capture, poses=poses
     )
     return planner.plan.model_copy(update={"expected": expected})
+
+
+def chances(planner: Planner, assessment: Assessment) -> Floats:
+    """How likely each pose (P,) gives what it should, 0 to 1: where no target is to spare, one seen badly is one too few."""
+    holds = planner.holding(assessment).astype(np.float64)
+    if planner.model.tracker is not None:
+        return holds
+    return np.where(assessment.linkage.counts > planner.ground().needs.least, holds, NONE_TO_SPARE * holds)
 
 
 def expected_photos(nominal: Nominal) -> int:
