@@ -34,6 +34,8 @@ def scanned(nominal: Nominal, length: float, rng: np.random.Generator) -> PointC
     some = rng.choice(len(nominal.samples.centres), 20_000, replace=False)
     normals = nominal.samples.mesh.triangle_normals[some]
     places = nominal.samples.centres[some] + rng.uniform(-0.3, 0.3, normals.shape) * (np.abs(normals) < 0.5)
+    # Beyond an edge there is no part: a place there would be off by far more than the noise.
+    places = np.clip(places, *nominal.mesh.bounds)
     errors = field(length, rng)[tuple(np.floor(places + 4).astype(int).T)] if length else rng.normal(size=len(places))
     return PointCloud(places + NOISE * errors[:, None] * normals, normals)
 

@@ -77,7 +77,8 @@ class Strip(QWidget):
         self._name.setToolTip("saved" if saved else "changed since it was saved; Ctrl+S saves")
         parts = [f"serial {brief.serial}" if brief.serial else "", brief.customer, brief.operator]
         self._under.setText("  \u00b7  ".join(p for p in parts if p) or "no serial yet")
-        names = [s.name for s in d.job.procedure.alignments]
+        # What a procedure would do to a scan is no alignment before there is a scan.
+        names = [s.name for s in d.job.procedure.alignments] if d.scan is not None else []
         options = [(n, f"alignment  {n}") for n in names] or [("", "no alignment yet")]
         self.alignment.show_options(options, d.in_force)
         self.alignment.setEnabled(bool(names))
