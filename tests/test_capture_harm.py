@@ -297,7 +297,7 @@ def test_the_job_stays_while_the_scanner_is_connected(application: QApplication,
     hand.click("Do the next action")
     hand.wait(lambda: hand.next() == "Next: give the targets to the scanner")
     hand.click("Do the next action")
-    hand.wait(lambda: len(window.capture.link.photo_map) > 20)
+    hand.wait(lambda: len(window.capture.link.photo_map) > 10)
     window.hub.perform("connect device")
     hand.wait(lambda: window.capture.snapshot is not None and window.capture.snapshot.is_recognised)
     assert window.capture.driver.session.map.is_given
