@@ -6,23 +6,19 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+from benchmarks.promise import captured, with_targets
 
 from juxtum.capture.live.coverage import Seen
-from juxtum.capture.live.session import CaptureSession
-from juxtum.capture.path.run import run_by_itself
-from juxtum.demo.bodies import made_body
-from juxtum.devices.handheld import HandheldScanner
-from juxtum.devices.link import DirectLink
 from juxtum.instruments.models import Kind, shipped
 from juxtum.job import FileStore
 from juxtum.job.planning import task_of
 from juxtum.nominal import Nominal
 from juxtum.plan.document import Plan
-from juxtum.plan.planner import Grounds, Planner, with_expectation
-from juxtum.plan.targets.assess import ALLOWANCE, assess
+from juxtum.plan.planner import Grounds, Planner
+from juxtum.plan.targets.assess import assess
+from juxtum.plan.targets.covering import ALLOWANCE
 from juxtum.plan.targets.linking import state_of
-from juxtum.plan.targets.placer import Placer
-from juxtum.plan.targets.targets import arrays, made_targets
+from juxtum.plan.targets.targets import arrays
 
 WITHIN = 0.02
 
@@ -41,23 +37,11 @@ def planned(planner: Planner) -> Planner:
     return replace(planner, plan=planner.planned())
 
 
-def with_so_many(planner: Planner, count: int) -> Planner:
-    """Too few targets, placed one after the other."""
-    places, choice = planner.ground().choice(planner.rules())
-    placer = Placer(planner.ground(), choice, planner.rules())
-    placer.grow(1.0, most=count)
-    there = replace(planner, plan=planner.plan.with_targets(made_targets(places, placer.chosen)))
-    return replace(there, plan=with_expectation(there, there.assess()))
-
-
 @pytest.mark.parametrize("count", [0, 12])
-def test_a_capture_gives_what_the_plan_promised(planner: Planner, planned: Planner, count: int) -> None:
-    made = with_so_many(planner, count) if count else planned
-    coarse = replace(made, plan=made.plan.model_copy(update={"spacing": 2.0}))
+def test_a_capture_gives_what_the_plan_promised(planner: Planner, count: int) -> None:
+    coarse = with_targets(planner, count)
     assert coarse.plan.expected is not None
-    body = made_body(coarse.nominal, coarse.plan, is_carrier=True, seed=5)
-    session = CaptureSession(coarse, 4e9)
-    run_by_itself(session, DirectLink(HandheldScanner(body, coarse.model, 5)))
+    session = captured(coarse, 5, is_carrier=True)
     promised = coarse.plan.expected.coverage
     assert session.coverage.share(Seen.ONE_PASS) == pytest.approx(promised, abs=WITHIN)
     assert (promised > 0.98) == (count == 0), "and too few are known to be too few"

@@ -8,16 +8,13 @@ import numpy as np
 
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen
 from juxtum.geometry.kdtree import kd_tree
-from juxtum.plan.targets.covering import DIRECTIONS, Covered
+from juxtum.plan.targets.covering import ALLOWANCE, DIRECTIONS, Covered
 from juxtum.plan.targets.ground import Ground
-from juxtum.plan.targets.linking import Linkage, State, covered_by, link
+from juxtum.plan.targets.linking import Linkage, State, covered_by, link, state_with
 from juxtum.plan.targets.places import PlacementRules, TriangleBook, confusable, flat_under
 from juxtum.plan.targets.targets import Target, arrays
 from juxtum.plan.targets.tracking import Moments, Tracking, track
 from juxtum.plan.targets.views import Spots
-
-ALLOWANCE = 0.02
-"""What the loss of one target may cost, share of the area, before the sheet says that it must not be lost."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -109,10 +106,9 @@ def assess(ground: Ground, rules: PlacementRules, targets: tuple[Target, ...]) -
     seen = ground.seen_targets(points, normals)
     spots = ground.spots(points, normals)
     whole = ground.moments(seen, spots)
-    tracking = track(whole, ground.needs)
-    linkage = link(ground, seen, spots, np.ones(len(targets), dtype=bool), tracking.holds)
-    covered = covered_by(ground, linkage.poses)
-    facts = tuple(_facts(ground, rules, targets, seen, whole, State(tracking, linkage, covered)))
+    state = state_with(ground, track(whole, ground.needs), seen, spots, np.ones(len(targets), dtype=bool))
+    tracking, linkage, covered = state.tracking, state.linkage, state.covered
+    facts = tuple(_facts(ground, rules, targets, seen, whole, state))
     groups = confusable(points, seen, rules.congruence) if len(targets) > 3 else ()
     suggestion, gain = suggest(ground, rules, targets, tracking, whole)
     weakest = _weakest(ground, covered)

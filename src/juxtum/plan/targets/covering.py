@@ -13,6 +13,8 @@ from juxtum.plan.targets.views import Patches, Views, row_keys
 
 DIRECTIONS = 2
 """From so many directions every place is wanted."""
+ALLOWANCE = 0.02
+"""What the loss of one target may cost, share of the area, before something is done or said about it."""
 APART = 0.4
 """Axes that differ by less than about this, rad, are one direction."""
 

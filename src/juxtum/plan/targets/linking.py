@@ -105,7 +105,11 @@ def _linked_from(ground: Ground, seen: Bools, spots: Spots, stays: Bools, start:
 
 def state_of(ground: Ground, seen: Bools, spots: Spots, stays: Bools) -> State:
     """How poses and places do with targets of which each pose sees some (P, T)."""
-    tracking = track(ground.moments(seen, spots), ground.needs)
+    return state_with(ground, track(ground.moments(seen, spots), ground.needs), seen, spots, stays)
+
+
+def state_with(ground: Ground, tracking: Tracking, seen: Bools, spots: Spots, stays: Bools) -> State:
+    """The same where it is known how each pose tracks by itself."""
     linkage = link(ground, seen, spots, stays, tracking.holds)
     return State(tracking, linkage, covered_by(ground, linkage.poses))
 

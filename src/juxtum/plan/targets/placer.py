@@ -5,8 +5,9 @@ from __future__ import annotations
 import numpy as np
 
 from juxtum.geometry.arrays import Bools, Floats
+from juxtum.plan.targets.covering import ALLOWANCE
 from juxtum.plan.targets.ground import Choice, Ground
-from juxtum.plan.targets.linking import State, covered_by, link
+from juxtum.plan.targets.linking import State, state_with
 from juxtum.plan.targets.places import PlacementRules, TriangleBook
 from juxtum.plan.targets.tracking import Moments, Tracking, track
 from juxtum.plan.targets.views import Spots
@@ -69,19 +70,9 @@ class Placer:
         chosen = [row for row in self.chosen if row != without]
         seen = np.concatenate([self._fixed_seen, self.choice.seen[:, chosen]], 1)
         spots = self.fixed.with_more(self.choice.spots.rows(np.array(chosen, dtype=np.int64)))
-        whole = self._whole if without is None else self._whole_without(without)
+        whole = self._whole if without is None else self._whole_with(without, -1.0)
         stays = np.r_[self._stays, np.full(len(chosen), self.choice.stays)]
-        tracking = track(whole, self.ground.needs)
-        linkage = link(self.ground, seen, spots, stays, tracking.holds)
-        return State(tracking, linkage, covered_by(self.ground, linkage.poses))
-
-    def _whole_without(self, row: int) -> Moments:
-        rows, own = self._rows[row], self._own(row)
-        counts, sums, squares = self._whole.counts.copy(), self._whole.sums.copy(), self._whole.squares.copy()
-        counts[rows] -= own.counts
-        sums[rows] -= own.sums
-        squares[rows] -= own.squares
-        return Moments(counts, sums, squares)
+        return state_with(self.ground, track(whole, self.ground.needs), seen, spots, stays)
 
     def tracking(self) -> Tracking:
         """How the poses do with the fixed targets and the chosen ones."""
@@ -109,14 +100,17 @@ class Placer:
         self.chosen.remove(row)
         self._change(row, -1.0)
 
-    def _change(self, row: int, sign: float) -> None:
-        rows = self._rows[row]
-        own = self._own(row)
+    def _whole_with(self, row: int, sign: float) -> Moments:
+        """Moments of all targets with one candidate more (1) or less (-1)."""
+        rows, own = self._rows[row], self._own(row)
         counts, sums, squares = self._whole.counts.copy(), self._whole.sums.copy(), self._whole.squares.copy()
         counts[rows] += sign * own.counts
         sums[rows] += sign * own.sums
         squares[rows] += sign * own.squares
-        self._whole = Moments(counts, sums, squares)
+        return Moments(counts, sums, squares)
+
+    def _change(self, row: int, sign: float) -> None:
+        self._whole = self._whole_with(row, sign)
         self._crowd = self._crowd + (self._near[:, row] * int(sign))
         self._company = self._company + (self._reached[:, row] * int(sign))
 
@@ -269,4 +263,4 @@ def grow_well(placer: Placer, goal: float, progress: Progress) -> None:
             break
         last = now
     placer.prune(goal, progress)
-    placer.secure(0.02, MOST_SECURED, progress.part(0.85, 1))
+    placer.secure(ALLOWANCE, MOST_SECURED, progress.part(0.85, 1))
