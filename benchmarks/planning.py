@@ -17,8 +17,9 @@ from juxtum.geometry.rays import RayCaster
 from juxtum.job import FileStore
 from juxtum.job.planning import task_of
 from juxtum.nominal import Nominal
+from juxtum.plan.grounds import Grounds
 from juxtum.plan.photos.bundle import adjust, predict, simulate
-from juxtum.plan.planner import Grounds, Planner
+from juxtum.plan.planner import Planner
 from juxtum.plan.targets.assess import assess
 from juxtum.plan.targets.ground import Ground
 from juxtum.plan.targets.placer import Placer, grow_well

@@ -42,7 +42,8 @@ from juxtum.job import FileStore, Job, Procedure, Runner, load_job, save_job
 from juxtum.job.planning import task_of
 from juxtum.job.steps import BestFit, Decide, Fragments, Rough
 from juxtum.nominal import Nominal
-from juxtum.plan.planner import Grounds, Planner
+from juxtum.plan.grounds import Grounds
+from juxtum.plan.planner import Planner
 
 LIMIT = 0.02
 

@@ -23,7 +23,8 @@ from juxtum.instruments.models import Kind, shipped
 from juxtum.job import FileStore
 from juxtum.job.planning import task_of
 from juxtum.nominal import Nominal
-from juxtum.plan.planner import Grounds, Planner
+from juxtum.plan.grounds import Grounds
+from juxtum.plan.planner import Planner
 
 
 def test_planned_targets_are_recognised_among_others() -> None:

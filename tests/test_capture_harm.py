@@ -25,7 +25,8 @@ from juxtum.job import FileStore, load_job
 from juxtum.job.planning import task_of
 from juxtum.nominal import Nominal
 from juxtum.plan.document import Plan
-from juxtum.plan.planner import Grounds, Planner
+from juxtum.plan.grounds import Grounds
+from juxtum.plan.planner import Planner
 from juxtum.progress import silent
 from test_devices import MODEL, over, plate
 

@@ -38,7 +38,8 @@ from juxtum.job import FileStore
 from juxtum.job.planning import task_of
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import BlindSpot, Cause, Method
-from juxtum.plan.planner import Grounds, Planner, expected_coverage
+from juxtum.plan.grounds import Grounds
+from juxtum.plan.planner import Planner, expected_coverage
 from juxtum.plan.targets.views import Stance
 from juxtum.plan.task import whole_part
 from juxtum.plan.tray import plan_tray

@@ -28,7 +28,8 @@ from juxtum.instruments.models import Kind, shipped
 from juxtum.job import FileStore, Job
 from juxtum.job.planning import task_of
 from juxtum.nominal import Nominal
-from juxtum.plan.planner import Grounds, Planner, expected_coverage
+from juxtum.plan.grounds import Grounds
+from juxtum.plan.planner import Planner, expected_coverage
 from juxtum.plan.turntable import laid_down
 from test_devices import plate
 

@@ -27,7 +27,8 @@ from juxtum.job.store import parse_job
 from juxtum.nominal import Nominal
 from juxtum.plan.cautions import DEFER, cautions
 from juxtum.plan.document import Plan, PlannedTarget
-from juxtum.plan.planner import Grounds, Planner, chances, default_plan, expected_coverage, tracked_coverage
+from juxtum.plan.grounds import Grounds
+from juxtum.plan.planner import Planner, chances, default_plan, expected_coverage, tracked_coverage
 from juxtum.plan.rough_part import part_from_scan
 from juxtum.plan.targets.naming import face_counts, face_words
 from juxtum.plan.targets.targets import Target, sticking_order

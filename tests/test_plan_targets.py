@@ -15,13 +15,14 @@ from juxtum.geometry.transform import rotation_from_vector
 from juxtum.instruments.models import Kind, TargetNeeds, shipped
 from juxtum.nominal import Nominal
 from juxtum.plan.document import Plan
-from juxtum.plan.planner import Grounds, Planner
+from juxtum.plan.grounds import Grounds
+from juxtum.plan.planner import Planner
 from juxtum.plan.targets.assess import assess
 from juxtum.plan.targets.ground import Ground, make_ground
 from juxtum.plan.targets.marking import ruler_marks
 from juxtum.plan.targets.placer import Placer
 from juxtum.plan.targets.places import PlacementRules, TriangleBook, candidate_places, confusable, rules_for
-from juxtum.plan.targets.schools import School, compare_schools
+from juxtum.plan.targets.ways import School, compare_schools
 from juxtum.plan.targets.targets import Target, arrays, improve_targets, place_targets, snapped, with_lock
 from juxtum.plan.targets.tracking import Moments, track
 from juxtum.plan.targets.views import Stance, row_keys

@@ -14,10 +14,11 @@ from juxtum.job import FileStore
 from juxtum.job.planning import task_of
 from juxtum.nominal import Nominal
 from juxtum.plan.document import Plan
-from juxtum.plan.planner import Grounds, Planner
+from juxtum.plan.grounds import Grounds
+from juxtum.plan.planner import Planner
 from juxtum.plan.targets.assess import assess
 from juxtum.plan.targets.covering import ALLOWANCE
-from juxtum.plan.targets.linking import state_of
+from juxtum.plan.targets.linking import Sighted, state_of
 from juxtum.plan.targets.targets import arrays
 
 WITHIN = 0.02
@@ -68,10 +69,10 @@ def test_views_that_share_no_targets_do_not_count(planned: Planner) -> None:
     left, right = np.arange(12) < 6, np.arange(12) >= 6
     apart = seen & ~(seen[:, left].any(1) & seen[:, right].any(1))[:, None]
     stays = np.ones(12, dtype=bool)
-    state = state_of(ground, apart, spots, stays)
+    state = state_of(ground, Sighted(spots, apart, stays))
     both = state.linkage.known[left].any() and state.linkage.known[right].any()
     assert not both and state.tracking.holds.sum() > state.linkage.poses.sum()
-    assert state_of(ground.mapped, apart, spots, stays).linkage.poses.sum() == state.tracking.holds.sum(), (
+    assert state_of(ground.mapped, Sighted(spots, apart, stays)).linkage.poses.sum() == state.tracking.holds.sum(), (
         "targets that photos measured before need no chain of views"
     )
 

@@ -43,7 +43,8 @@ from juxtum.logbook.go_list import go_list, is_go
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import Finish
 from juxtum.plan.cost.preparing import coat_window, soak_minutes, surface_advice
-from juxtum.plan.planner import Grounds, Planner
+from juxtum.plan.grounds import Grounds
+from juxtum.plan.planner import Planner
 from juxtum.plan.targets.views import Stance
 from test_devices import plate
 

@@ -203,4 +203,22 @@ def _covariance(pulls: Pulls, size: float, area: float) -> Floats:
     floor = CORRELATION_LENGTH**2 / max(area, 1e-9) if area else 1.0
     rows = pulls.rows(size)[used] @ held
     found = clustered_covariance(rows, pulls.residuals[used], pulls.points[used], floor)
-    return frozen(held @ found @ held.T * np.outer(scale, scale))
+    return frozen(held @ found @ held.T * np.outer(scale, scale) * _huber_factor(pulls))
+
+
+def _huber_factor(pulls: Pulls) -> float:
+    """By how much Huber's weights make a variance larger than what weighted squares would say of themselves.
+
+    The fit stands where the sum of the clipped residuals psi = w r is nothing, and a clipped one does not move with the
+    pose: the variance is E(psi^2) / E(psi')^2, while weighted squares say E(w r^2) / E(w).
+    Huber, Ronchetti: Robust Statistics, 2nd edition, 7.6.
+    """
+    assert pulls.weights is not None
+    used = pulls.weights > 0
+    weights, residuals = pulls.weights[used], pulls.distances[used]
+    slope = float((weights >= 1).mean())
+    said = float((weights * residuals**2).mean()) * slope**2
+    # Where hardly a residual is left unclipped the slope says nothing any more: the blocks speak alone.
+    if slope <= 0.5 or said <= 0:
+        return 1.0
+    return float(((weights * residuals) ** 2).mean() * weights.mean()) / said

@@ -10,14 +10,17 @@ BLOCKS = (64, 32, 16, 8, 5)
 """Sides of the blocks within which errors may go together, as parts of the extent of the data."""
 LEAST_BLOCKS = 12
 """With fewer blocks their spread says too little."""
+MOST_BEYOND = 1.4
+"""What the borders of blocks cut off is made up for by at most so much."""
 
 
 def clustered_covariance(jacobian: Floats, residuals: Floats, places: Floats, floor: float) -> Floats:
     """Covariance (P, P) of least-squares parameters whose residuals are correlated over unknown distances.
 
     The scores of all points of a block are summed before they are squared, so that whatever goes together within a
-    block counts once (Liang and Zeger 1986). Several sizes of block are tried and the largest answer is kept, never
-    less than that of residuals which go together over `floor` points.
+    block counts once (Liang and Zeger 1986). What the borders of the blocks cut apart falls with their size: half the
+    size says how much it is (Richardson's extrapolation). Several sizes of block are tried and the largest answer is
+    kept, never less than that of residuals which go together over `floor` points.
 
     Parameters
     ----------
@@ -34,7 +37,7 @@ def clustered_covariance(jacobian: Floats, residuals: Floats, places: Floats, fl
     variance = float(residuals @ residuals) / max(len(residuals) - jacobian.shape[1], 1)
     best = inverse * variance * max(floor, 1.0)
     scale = 1 / np.sqrt(np.maximum(np.diag(best), 1e-300))
-    most = float(len(scale))
+    most, last = float(len(scale)), np.inf
     scores = jacobian * residuals[:, None]
     low, extent = places.min(0), float(np.linalg.norm(np.ptp(places, axis=0)))
     for parts in BLOCKS:
@@ -48,6 +51,8 @@ def clustered_covariance(jacobian: Floats, residuals: Floats, places: Floats, fl
         sums = np.stack([np.bincount(labels, column, count) for column in scores.T], axis=1)
         found = inverse @ (sums.T @ sums) @ inverse * count / (count - 1)
         size = float((np.diag(found) * scale**2).sum())
-        if size > most:
-            best, most = found, size
+        beyond = float(np.clip(2 - last / size, 1, MOST_BEYOND)) if size > 0 else 1.0
+        last = size
+        if beyond * size > most:
+            best, most = beyond * found, beyond * size
     return np.asarray(best)

@@ -36,7 +36,8 @@ from juxtum.job.steps import BestFit, Fragments, Rough
 from juxtum.job.store import SUFFIX, load_job
 from juxtum.nominal import Nominal
 from juxtum.plan.document import Plan
-from juxtum.plan.planner import Grounds, Planner, default_plan, with_expectation
+from juxtum.plan.grounds import Grounds
+from juxtum.plan.planner import Planner, default_plan, with_expectation
 from juxtum.report.writer import check_folder
 
 SLACK = 0.02

@@ -26,7 +26,8 @@ from juxtum.job.store import SUFFIX
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import finishes_of
 from juxtum.plan.document import Plan
-from juxtum.plan.planner import Grounds, Planner, default_plan, with_expectation
+from juxtum.plan.grounds import Grounds
+from juxtum.plan.planner import Planner, default_plan, with_expectation
 from juxtum.plan.rough_part import part_from_scan
 from juxtum.plan.suitability import Fitness, chain_chart
 from juxtum.plan.targets.views import Stance

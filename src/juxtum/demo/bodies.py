@@ -25,6 +25,7 @@ from juxtum.nominal import Nominal
 from juxtum.plan.blind import Finish
 from juxtum.plan.cost.preparing import RUB_MARGIN
 from juxtum.plan.document import Plan
+from juxtum.plan.targets.gear import gear_of
 from juxtum.plan.targets.targets import Target
 
 FINE = TessellationRule(0.006, 0.08)
@@ -75,7 +76,10 @@ def made_body(part: Nominal, plan: Plan, *, is_carrier: bool = False, seed: int 
         bump = truth().bump
         mesh, faces = made_surface()
         body = replace(body, mesh=mesh, faces=faces, relief=lambda places: bump_height(places, bump), expansion=10.5)
-    return replace(body, targets=stuck(body, plan, seed), coating=_coating(body, plan, seed))
+    gear = None
+    if plan.equipment:
+        gear = gear_of(plan.equipment, part, plan.stance).put_down(np.random.default_rng([seed, 11]))
+    return replace(body, targets=stuck(body, plan, seed), coating=_coating(body, plan, seed), gear=gear)
 
 
 def _coating(body: Body, plan: Plan, seed: int) -> Coating | None:

@@ -21,7 +21,8 @@ from juxtum.folders import cache_folder
 from juxtum.job import FileStore, Job, Runner
 from juxtum.job.planning import task_of
 from juxtum.plan.document import Plan
-from juxtum.plan.planner import Grounds, Planner
+from juxtum.plan.grounds import Grounds
+from juxtum.plan.planner import Planner
 from juxtum.progress import Progress, silent
 
 SEED = 417

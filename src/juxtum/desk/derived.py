@@ -21,7 +21,8 @@ from juxtum.job.runner import Comparison
 from juxtum.job.steps import Trim
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import known_spots, methods
-from juxtum.plan.planner import Grounds, Planner
+from juxtum.plan.grounds import Grounds
+from juxtum.plan.planner import Planner
 from juxtum.plan.rough_part import part_from_scan
 from juxtum.progress import Progress
 from juxtum.scene.drawables import (

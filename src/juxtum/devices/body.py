@@ -15,12 +15,15 @@ from juxtum.geometry.rays import RayCaster
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import Finish
 from juxtum.plan.holes import Hole, find_holes
+from juxtum.plan.targets.gear import Gear
 from juxtum.plan.targets.targets import Target
 from juxtum.plan.targets.views import Stance, standing
 
 TABLE = 0
 """Number of the face that every point of the table has."""
 TABLE_MARGIN = 60.0
+GEAR_HANDLES = 10_000
+"""Handles of the equipment's targets begin here, at the double when the part is turned over: a scanner takes them for others then."""
 DISC = 0.12
 """Thickness of a reference target, mm."""
 
@@ -68,6 +71,8 @@ class Body:
     relief: Relief | None = None
     holes: tuple[Hole, ...] = ()
     coating: Coating | None = None
+    gear: Gear | None = None
+    """Equipment as the part was really put down on it."""
     expansion: float = 11.0
     """Coefficient of expansion, 1e-6 per kelvin."""
 
@@ -99,7 +104,7 @@ class Body:
     def scenes(self) -> tuple[Scene, ...]:
         """Part and table, one for each position; on stands there is no table."""
         stands_on_table = len(self.turned) > 1
-        return tuple(Scene.of(self, turned, with_table=stands_on_table) for turned in self.turned)
+        return tuple(Scene.of(self, position, with_table=stands_on_table) for position in range(len(self.turned)))
 
     @cached_property
     def target_places(self) -> Floats:
@@ -159,10 +164,15 @@ class Scene:
     corners: Floats
     normals: Floats
     faces: Ints
+    gear_places: Floats
+    gear_normals: Floats
+    """Targets of the equipment in this position (G, 3)."""
+    gear_handles: Ints
 
     @classmethod
-    def of(cls, body: Body, turned: RigidTransform, *, with_table: bool) -> Scene:
+    def of(cls, body: Body, position: int, *, with_table: bool) -> Scene:
         """Join part and table."""
+        turned = body.turned[position]
         points, triangles, faces = body.mesh.points, body.mesh.triangles, np.asarray(body.faces)
         if with_table:
             low, high = turned.apply(points).min(0) - TABLE_MARGIN, turned.apply(points).max(0) + TABLE_MARGIN
@@ -174,7 +184,14 @@ class Scene:
             triangles = np.concatenate([triangles, [[n, n + 1, n + 2], [n, n + 2, n + 3]]])
             faces = np.concatenate([faces, [TABLE, TABLE]])
         mesh = TriangleMesh(points, triangles)
-        return cls(RayCaster(mesh), mesh.corners, mesh.triangle_normals, frozen(faces, np.int32))
+        places, normals = np.empty((0, 3)), np.empty((0, 3))
+        if body.gear is not None:
+            places, normals = body.gear.spots.places[position], body.gear.spots.normals[position]
+        handles = GEAR_HANDLES * (position + 1) + np.arange(len(places))
+        return cls(
+            RayCaster(mesh), mesh.corners, mesh.triangle_normals, frozen(faces, np.int32),
+            frozen(places), frozen(normals), frozen(handles, np.int64),
+        )  # fmt: skip
 
     def hits(self, origins: Floats, directions: Floats) -> tuple[Ints, Floats]:
         """Triangles (N,) that rays meet first, -1 for none, and how far away (N,), exact on the triangle's plane."""

@@ -158,16 +158,17 @@ class HandheldScanner(StandIn):
 
     def observed(self, pose: Pose, scene: Scene, rng: np.random.Generator) -> tuple[list[int], Floats]:
         """Handles of the targets in view and where the scanner sees them in its own coordinates (N, 3)."""
-        if not self.body.targets:
+        if not self.body.targets and not len(scene.gear_places):
             return [], np.empty((0, 3))
         near, _, far = self.mode.stand_off
         # The cameras are the same in every mode: a single line is tracked by the whole picture.
         wide, high = (max(tangents(mode)[k] for mode in self.model.modes) for k in range(2))
         limits = (wide, high, near, far, float(np.cos(np.radians(self.needs.incidence))))
-        seen = in_sight(scene, pose, self.body.target_places, self.body.target_normals, limits)
-        seen[list(self.knocked)] = False
-        handles = np.flatnonzero(seen)
-        places = self.body.target_places[handles]
+        all_handles = np.r_[np.arange(len(self.body.targets)), scene.gear_handles]
+        all_places = np.concatenate([self.body.target_places, scene.gear_places])
+        seen = in_sight(scene, pose, all_places, np.concatenate([self.body.target_normals, scene.gear_normals]), limits)
+        seen[np.isin(all_handles, list(self.knocked))] = False
+        handles, places = all_handles[seen], all_places[seen]
         places = places + 1e-6 * self.body.expansion * self.warmth * (places - self.body.centre)
         local = pose.to_part.inverse.apply(places) + rng.normal(0, self.needs.noise, (len(handles), 3))
         return [int(k) for k in handles], local * self.scale

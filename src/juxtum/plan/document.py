@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from typing import Annotated, Literal
 
 import numpy as np
 from pydantic import Field
 
+from juxtum.instruments.equipment import Equipment
 from juxtum.instruments.models import Document, InstrumentModel, Kind, Positive, shipped
 from juxtum.plan.blind import Finish
 from juxtum.plan.targets.targets import Target
@@ -88,6 +89,10 @@ class Plan(Document):
     """Share of the area, by place, to be seen from two directions while tracking."""
     target_spacing: tuple[Positive, Positive] | None = None
     targets: Annotated[tuple[PlannedTarget, ...], Field(max_length=1000)] = ()
+    equipment: Annotated[tuple[Equipment, ...], Field(max_length=8)] = ()
+    """What the part stands on or beside, with targets of its own."""
+    joined: Literal["by targets", "by shape"] = "by targets"
+    """What ties the positions of the part where equipment stays behind."""
     bars: Annotated[int, Field(ge=1, le=20)] = 2
     self_calibration: bool = True
     obstacles: Annotated[tuple[Box, ...], Field(max_length=100)] = ()
@@ -102,6 +107,11 @@ class Plan(Document):
     def placed(self) -> tuple[Target, ...]:
         """The targets as planning works with them."""
         return tuple(t.target() for t in self.targets)
+
+    @property
+    def is_tracked(self) -> bool:
+        """Whether there is anything that tells the scanner where it is: targets on the part or on equipment."""
+        return bool(self.targets or self.equipment)
 
     def with_targets(self, targets: tuple[Target, ...]) -> Plan:
         """With other targets; what was expected before no longer holds."""

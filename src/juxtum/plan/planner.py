@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import threading
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -10,26 +9,28 @@ import numpy as np
 from juxtum.errors import InputError
 from juxtum.geometry.arrays import Bools, Floats
 from juxtum.instruments.coats import COATS
+from juxtum.instruments.equipment import Equipment, EquipmentKind, shipped_equipment
 from juxtum.instruments.models import InstrumentModel, Kind, Mode, shipped
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import BlindSpot, Cause, Method, blind_spots
 from juxtum.plan.cost.effort import Effort, estimate
 from juxtum.plan.cost.schedule import Schedule, Work, machine_memory, parse_clock, schedule
-from juxtum.plan.cost.spacing import SpacingPrice, finest_that_fits, price_spacings
+from juxtum.plan.cost.spacing import SpacingPrice, finest_that_fits
 from juxtum.plan.document import Expected, Plan, PlannedPose
+from juxtum.plan.grounds import Grounds
 from juxtum.plan.photos.photos import NetworkWish, PhotoPlan, plan_photos
-from juxtum.plan.stations import Obstacle, StationPlan, plan_stations
+from juxtum.plan.stations import Obstacle, StationPlan
 from juxtum.plan.suitability import SuitabilityTable, suitability
 from juxtum.plan.targets.assess import Assessment, assess
-from juxtum.plan.targets.ground import Ground, make_ground
+from juxtum.plan.targets.gear import smallest_that_suits, unsuited
+from juxtum.plan.targets.ground import Ground
 from juxtum.plan.targets.places import PlacementRules, rules_for
-from juxtum.plan.targets.schools import MINUTES_EACH, SchoolResult, compare_schools
 from juxtum.plan.targets.targets import Target, improve_targets, place_targets
-from juxtum.plan.targets.views import Stance, Views
-from juxtum.plan.targets.watch import watched
+from juxtum.plan.targets.views import Stance
+from juxtum.plan.targets.ways import EQUIPMENT_MINUTES, MINUTES_EACH, Bases, Way, WayResult, compare_ways
 from juxtum.plan.task import Task, area_of
 from juxtum.plan.tray import TrayPlan, plan_tray
-from juxtum.plan.turntable import TurntablePlan, plan_turntable
+from juxtum.plan.turntable import TurntablePlan
 from juxtum.progress import Progress, silent
 
 MAPPED = ("bars", "backbone")
@@ -42,69 +43,6 @@ PHOTO_AREA = 200.0**2
 """One photo for so much surface, mm2, besides two dozen for any part."""
 MOST_MEASURED_TARGETS = 110
 """Reference targets that a photo network measures besides the coded ones."""
-
-
-class Grounds:
-    """Keeps what is expensive between one question and the next."""
-
-    def __init__(self) -> None:
-        self._kept: dict[tuple[object, ...], Ground] = {}
-        self._prices: dict[tuple[object, ...], tuple[Nominal, tuple[SpacingPrice, ...]]] = {}
-        self._stations: tuple[Views, tuple[Obstacle, ...], StationPlan] | None = None
-        self._watched: tuple[StationPlan, Ground] | None = None
-        self._turns: dict[tuple[object, ...], tuple[Nominal, TurntablePlan]] = {}
-        self._lock = threading.Lock()
-
-    def prices(self, nominal: Nominal, task: Task, model: InstrumentModel, mode: Mode) -> tuple[SpacingPrice, ...]:
-        """Ways to choose spacings, computed once for a part, a task and an instrument."""
-        key = (id(nominal), task, model.model_dump_json(), mode.name)
-        if key not in self._prices or self._prices[key][0] is not nominal:
-            self._prices[key] = (nominal, price_spacings(nominal, task, model, mode, machine_memory()))
-        return self._prices[key][1]
-
-    def turntable(self, nominal: Nominal, task: Task, model: InstrumentModel, progress: Progress) -> TurntablePlan:
-        """Views on a turntable, planned once for a part, a task and an instrument."""
-        key = (id(nominal), task.measured_faces(nominal), model.model_dump_json())
-        kept = self._turns.get(key)
-        if kept is None or kept[0] is not nominal:
-            kept = (nominal, plan_turntable(nominal, task, model, progress=progress))
-            with self._lock:
-                self._turns = {key: kept}
-        return kept[1]
-
-    def stations(self, ground: Ground, obstacles: tuple[Obstacle, ...], progress: Progress) -> StationPlan:
-        """Tracker stations, planned once for a ground and what stands in the way."""
-        with self._lock:
-            kept = self._stations
-        if kept is None or kept[0] is not ground.views or kept[1] != obstacles:
-            kept = (ground.views, obstacles, plan_stations(ground, obstacles, progress=progress))
-            with self._lock:
-                self._stations = kept
-        return kept[2]
-
-    def watched(self, ground: Ground, obstacles: tuple[Obstacle, ...], progress: Progress) -> Ground:
-        """The ground of a tracked scanner, whose tracker looks at the targets."""
-        stations = self.stations(ground, obstacles, progress)
-        with self._lock:
-            kept = self._watched
-            if kept is None or kept[0] is not stations:
-                kept = self._watched = (stations, watched(ground, stations))
-        return kept[1]
-
-    def of(
-        self, nominal: Nominal, task: Task, model: InstrumentModel, mode: Mode, stance: Stance, progress: Progress
-    ) -> Ground:
-        """The ground for a part, an instrument and a stance."""
-        key = (id(nominal), task.measured_faces(nominal), model.model_dump_json(), mode.name, stance)
-        with self._lock:
-            if key in self._kept and self._kept[key].nominal is nominal:
-                return self._kept[key]
-        made = make_ground(nominal, task, model, mode, stance, progress)
-        with self._lock:
-            while len(self._kept) > 3:
-                self._kept.pop(next(iter(self._kept)))
-            self._kept[key] = made
-        return made
 
 
 def default_plan(nominal: Nominal, task: Task) -> Plan:
@@ -173,7 +111,14 @@ class Planner:
         )
         if self.model.tracker is not None:
             return self.grounds.watched(ground, self._obstacles, progress.part(0.5, 1))
+        if self.plan.equipment:
+            by_shape = self.plan.joined == "by shape"
+            ground = self.grounds.with_gear(ground, self.plan.equipment, joined_by_shape=by_shape)
         return ground.mapped if self.model.chain(self.plan.chain).needs in MAPPED else ground
+
+    def without_equipment(self) -> Planner:
+        """The same with nothing but targets on the part."""
+        return replace(self, plan=self.plan.model_copy(update={"equipment": (), "joined": "by targets"}))
 
     @property
     def _obstacles(self) -> tuple[Obstacle, ...]:
@@ -208,9 +153,38 @@ class Planner:
         ground.choice(rules, progress.part(0.6, 1))
         return assess(ground, rules, self.plan.placed)
 
-    def schools(self, progress: Progress | None = None) -> tuple[SchoolResult, ...]:
-        """On the part, around it, none."""
-        return compare_schools(self.ground(), self.rules(), self.plan.placed, self.plan.goal, progress)
+    def ways(self, progress: Progress | None = None) -> tuple[WayResult, ...]:
+        """All on equipment, equipment and a few on the part, on the part, none."""
+        bare = self.without_equipment().ground()
+        items, why = self.equipment_for_ways()
+        tied, joined = (
+            self.grounds.with_gear(bare, items, joined_by_shape=flag) if items else None for flag in (False, True)
+        )
+        return compare_ways(Bases(bare, tied, joined, why), self.rules(), self.plan.goal, self.error, progress)
+
+    @property
+    def error(self) -> float:
+        """Maximum permissible error of the chosen chain over the whole part, mm."""
+        return self.model.chain(self.plan.chain).error(self.nominal.diagonal)
+
+    def equipment_for_ways(self) -> tuple[tuple[Equipment, ...], str]:
+        """The plan's equipment, or the smallest plate that suits; and why there is none."""
+        mass, stance = self.task.mass(self.nominal), self.plan.stance
+        if self.model.tracker is not None:
+            return (), "a tracked scanner needs none"
+        if self.plan.equipment:
+            return self.plan.equipment, ""
+        offered = [e for e in shipped_equipment() if e.kind is EquipmentKind.PLATE]
+        plate = smallest_that_suits(offered, self.nominal, stance, mass)
+        if plate is not None:
+            return (plate,), ""
+        return (), unsuited(max(offered, key=lambda e: e.size[0]), self.nominal, stance, mass)
+
+    def with_way(self, way: WayResult) -> Plan:
+        """The plan that goes this way, and what it promises."""
+        joined = "by shape" if way.way is Way.EQUIPMENT else "by targets"
+        plan = self.plan.model_copy(update={"equipment": way.equipment, "joined": joined})
+        return replace(self, plan=plan).edited(way.targets)
 
     def photos(self, model: InstrumentModel | None = None, progress: Progress | None = None) -> PhotoPlan:
         """The photo network, with the plan's reference targets measured along."""
@@ -232,7 +206,7 @@ class Planner:
     def holding(self, assessment: Assessment | None = None) -> Bools:
         """Poses (P,) at which the scanner knows where it is: by targets, or by a tracker in positions that targets tie together."""
         ground = self.ground()
-        if not self.plan.targets:
+        if not self.plan.is_tracked:
             return np.zeros(len(ground.views), dtype=bool)
         holds = (assessment or self.assess()).linkage.poses
         if self.model.tracker is None:
@@ -290,7 +264,7 @@ class Planner:
         turned = self.plan.stance is Stance.TABLE and self.model.kind in (Kind.HANDHELD, Kind.TRACKED)
         scanning = (0.6 * effort.capture, 0.4 * effort.capture) if turned else (effort.capture,)
         work = Work(
-            sticking=MINUTES_EACH * len(self.plan.targets),
+            sticking=MINUTES_EACH * len(self.plan.targets) + EQUIPMENT_MINUTES * len(self.plan.equipment),
             warm_up=self.model.warm_up_minutes,
             calibration=self.model.calibration_minutes,
             photos=walk,
@@ -303,7 +277,7 @@ class Planner:
     def edited(self, targets: tuple[Target, ...]) -> Plan:
         """The plan with other targets, and what it now promises."""
         made = replace(self, plan=self.plan.with_targets(targets))
-        return with_expectation(made, made.assess()) if targets else made.plan
+        return with_expectation(made, made.assess()) if made.plan.is_tracked else made.plan
 
     def planned(self, progress: Progress | None = None) -> Plan:
         """The plan with targets placed anew, and what it promises."""

@@ -16,7 +16,7 @@ from juxtum.plan.planner import EffortPlan, Planner, tracked_coverage
 from juxtum.plan.stations import StationPlan
 from juxtum.plan.suitability import ChainChart, SuitabilityTable
 from juxtum.plan.targets.assess import Assessment, weakest_place
-from juxtum.plan.targets.schools import SchoolResult
+from juxtum.plan.targets.ways import WayResult
 from juxtum.plan.tray import TrayPlan
 from juxtum.plan.turntable import TurntablePlan
 
@@ -89,7 +89,7 @@ def price_document(price: SpacingPrice) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def targets_document(planner: Planner, a: Assessment, schools: Iterable[SchoolResult]) -> dict[str, Any]:
+def targets_document(planner: Planner, a: Assessment, schools: Iterable[WayResult]) -> dict[str, Any]:
     """Targets, tracking, weakest zone, schools."""
     ground = planner.ground()
     suggestion, place = None, weakest_place(ground, a)

@@ -46,7 +46,7 @@ class Gathering:
         self.state, self.why = State.READY, ""
         self.position = 0
         planned = np.array([target.place for target in planner.plan.placed]).reshape(-1, 3)
-        self.map = TargetMap(planned, self._count_again)
+        self.map = TargetMap(planned, self._count_again, planner.plan.equipment)
 
     @property
     def goal(self) -> float:
@@ -99,6 +99,7 @@ class Gathering:
         """The part was laid on its other side: a new patch follows."""
         self.accept()
         self.position = (self.position + 1) % len(self.planner.ground().views.turned)
+        self.map.turned_over(self.position)
 
     def refine(self, zone: Zone, spacing: float) -> Patch:
         """Erase the coarse points of a zone and take only fine ones there.

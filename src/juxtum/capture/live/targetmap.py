@@ -7,9 +7,11 @@ from collections.abc import Callable, Sequence
 import numpy as np
 
 from juxtum.align.targets import TargetMatch, match_targets
+from juxtum.capture.live.gearmap import GearMap
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats
 from juxtum.geometry.kdtree import kd_tree
+from juxtum.instruments.equipment import Equipment
 
 BY_HAND = 2.0
 """How far a target may be stuck from where the plan wants it and still be taken for it, mm."""
@@ -24,10 +26,15 @@ class TargetMap:
         Where the plan wants them, part coordinates, mm.
     recognised : callable
         Called when it became known where the part is.
+    equipment : sequence of Equipment
+        What stands about the part: its targets are known from its document, by their distances.
     """
 
-    def __init__(self, planned: Floats, recognised: Callable[[], None]) -> None:
+    def __init__(
+        self, planned: Floats, recognised: Callable[[], None], equipment: Sequence[Equipment] = ()
+    ) -> None:
         self._planned, self._recognised = planned, recognised
+        self.gear = GearMap(equipment)
         self.targets: dict[int, Floats] = {}
         """Map coordinates, mm."""
         self.to_part: RigidTransform | None = None
@@ -44,7 +51,12 @@ class TargetMap:
     def add(self, found: dict[int, Floats]) -> None:
         """Targets that the device found, or placed anew."""
         self.targets |= found
+        self.gear.look_among(self.targets)
         self._recognise()
+
+    def turned_over(self, position: int) -> None:
+        """The part was laid in another position: what the equipment shows there is met anew."""
+        self.gear.turned_over(position, self.targets)
 
     def rows(self) -> list[list[float]]:
         """The map as a device takes it back after it was restarted."""
@@ -52,17 +64,20 @@ class TargetMap:
 
     @property
     def planned_rows(self) -> dict[int, int]:
-        """For each handle that is a planned target, its row in the plan; empty while the part is not recognised."""
-        if self.to_part is None or not self.targets or not len(self._planned):
-            return {}
-        order = sorted(self.targets)
+        """For each handle that is a planned target, its row in the plan; those of the equipment, in this position, come after."""
+        first = len(self._planned)
+        of_gear = {k: first + row for k, row in self.gear.rows.items()}
+        order = [k for k in sorted(self.targets) if k not in self.gear.all_handles]
+        if self.to_part is None or not order or not len(self._planned):
+            return of_gear
         places = self.to_part.apply(np.array([self.targets[k] for k in order]))
         away, rows = kd_tree(self._planned).query(places)
-        return {k: int(row) for k, row, d in zip(order, rows, away, strict=True) if d < 2 * BY_HAND}
+        return of_gear | {k: int(row) for k, row, d in zip(order, rows, away, strict=True) if d < 2 * BY_HAND}
 
     def _recognise(self) -> None:
         """Find the planned targets among those of the map, and with them the part."""
-        measured = np.array([self.targets[k] for k in sorted(self.targets)]).reshape(-1, 3)
+        own = [k for k in sorted(self.targets) if k not in self.gear.all_handles]
+        measured = np.array([self.targets[k] for k in own]).reshape(-1, 3)
         if self._match is not None and len(measured) < 1.2 * len(self._match.pairs) + 1:
             return
         match = match_targets(measured, self._planned, BY_HAND)

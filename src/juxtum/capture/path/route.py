@@ -13,6 +13,8 @@ from juxtum.geometry.arrays import Bools, Floats, Ints, unit
 from juxtum.instruments.models import Mode
 from juxtum.plan.planner import Planner
 from juxtum.plan.targets.ground import Ground
+from juxtum.plan.targets.linking import sighted
+from juxtum.plan.targets.targets import arrays
 
 VIEWS_EACH = 2
 """Poses from which each patch is wanted."""
@@ -40,20 +42,29 @@ class Stop:
 
 @dataclass(frozen=True, eq=False)
 class TrackedPoses:
-    """Which of the plan's poses track (P,), and which of the planned targets they see (P, T); none where a tracker does without."""
+    """Which of the plan's poses track, and what they see of targets: those on the part, then those of the equipment.
+
+    Parameters
+    ----------
+    holds : array (P,)
+    seen : array (P, T)
+        Nothing where a tracker does without.
+    stays : array (T,)
+        Which of them move with the part.
+    """
 
     holds: Bools
     seen: Bools
+    stays: Bools
 
 
 def tracked_poses(planner: Planner) -> TrackedPoses:
     """What the plan's targets do for its poses; takes a moment."""
     ground, placed, holds = planner.ground(), planner.plan.placed, planner.holding()
-    if planner.model.tracker is not None or not placed:
-        return TrackedPoses(holds, np.zeros((len(ground.views), 0), dtype=bool))
-    return TrackedPoses(
-        holds, ground.seen_targets(np.array([t.place for t in placed]), np.array([t.normal for t in placed]))
-    )
+    if planner.model.tracker is not None or not planner.plan.is_tracked:
+        return TrackedPoses(holds, np.zeros((len(ground.views), 0), dtype=bool), np.zeros(0, dtype=bool))
+    there = sighted(ground, *arrays(placed))
+    return TrackedPoses(holds, there.seen, there.stays)
 
 
 def path(
@@ -100,6 +111,7 @@ def _ordered(ground: Ground, chosen: list[int], poses: TrackedPoses, beforehand:
     known = np.zeros(seen.shape[1], dtype=bool)
     known[list(beforehand)] = True
     for setup in range(len(views.turned)):
+        known &= poses.stays
         left = [k for k in chosen if views.setups[k] == setup]
         while left:
             tied = _well_tied(seen, known, left, ground.needs.least) if known.any() else _fullest(seen, left)

@@ -10,7 +10,7 @@ from juxtum.desk.planning.topics import Topic
 from juxtum.desk.session import Session
 from juxtum.errors import Cancelled, JuxtumError
 from juxtum.plan.planner import Planner
-from juxtum.plan.targets.schools import SchoolResult
+from juxtum.plan.targets.ways import WayResult
 from juxtum.progress import Progress
 
 
@@ -32,7 +32,7 @@ class Answers:
     def __init__(self, session: Session, arrived: Callable[[Topic], None]) -> None:
         self._session, self._arrived = session, arrived
         self._kept: dict[Topic, tuple[str, Any]] = {}
-        self._ways: tuple[str, tuple[SchoolResult, ...]] | None = None
+        self._ways: tuple[str, tuple[WayResult, ...]] | None = None
         self._asked: set[str] = set()
 
     def get(self, topic: Topic, planner: Planner | None) -> Any:
@@ -44,7 +44,7 @@ class Answers:
         """The last answer to a topic, right or outdated."""
         return self._kept.get(topic, ("", None))[1]
 
-    def ways(self, planner: Planner) -> tuple[SchoolResult, ...]:
+    def ways(self, planner: Planner) -> tuple[WayResult, ...]:
         """The schools besides targets on the part, as far as they are known."""
         return self._ways[1] if self._ways is not None and self._ways[0] == topics.ways_question(planner) else ()
 

@@ -14,7 +14,7 @@ from juxtum.plan.photos.walk import LEAST_ANGLE, LEAST_RAYS, check_walk, inciden
 from juxtum.plan.planner import EffortPlan, Planner
 from juxtum.plan.suitability import Fitness, Suitability
 from juxtum.plan.targets.covering import ALLOWANCE
-from juxtum.plan.targets.schools import MINUTES_EACH
+from juxtum.plan.targets.ways import MINUTES_EACH
 from juxtum.plan.tray import TrayPlan
 from juxtum.plan.turntable import TurntablePlan
 from juxtum.wording import percent, uncertainty

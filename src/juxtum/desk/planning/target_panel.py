@@ -8,8 +8,8 @@ from juxtum.desk.widgets import Choice, Facts, LengthField, button, form, label,
 from juxtum.errors import InputError
 from juxtum.job.steps import Datums
 from juxtum.plan.planner import Planner
-from juxtum.plan.targets.schools import SchoolResult, part_school
 from juxtum.plan.targets.views import Stance
+from juxtum.plan.targets.ways import WayResult, part_school
 
 
 class TargetsPanel(Panel):
@@ -115,13 +115,13 @@ class TargetsPanel(Panel):
         target = self.station.selected_target
         self._lock.setText("Unlock" if target is not None and target.is_locked else "Lock")
 
-    def show_ways(self, planner: Planner, made: TargetsAnswer, others: tuple[SchoolResult, ...]) -> None:
+    def show_ways(self, planner: Planner, made: TargetsAnswer, others: tuple[WayResult, ...]) -> None:
         """The schools side by side."""
         rows = [part_school(made.ground, planner.plan.placed), *others]
         self._ways.show_facts([(str(s.school), _way(s)) for s in rows])
         self._why.setText("; ".join(f"{s.school}: {s.words}" for s in rows if s.words) + ".")
 
 
-def _way(school: SchoolResult) -> str:
+def _way(school: WayResult) -> str:
     words = f"{100 * school.share:.0f} %"
     return f"{school.targets:>3}  {words:>5}  {school.minutes:>3.0f} min" if school.targets else f"{words:>5}        "

@@ -17,13 +17,14 @@ from juxtum.nominal import Nominal
 from juxtum.plan.blind import BlindSpot
 from juxtum.plan.cost.spacing import SpacingAdvice, SpacingPrice, spacing_needs
 from juxtum.plan.document import Plan
+from juxtum.plan.grounds import Grounds
 from juxtum.plan.photos.photos import PhotoPlan
-from juxtum.plan.planner import EffortPlan, Grounds, Planner, default_plan, tracked_coverage
+from juxtum.plan.planner import EffortPlan, Planner, default_plan, tracked_coverage
 from juxtum.plan.stations import StationPlan
 from juxtum.plan.suitability import ChainChart, Fitness, SuitabilityTable, chain_chart
 from juxtum.plan.targets.assess import Assessment
 from juxtum.plan.targets.ground import Ground
-from juxtum.plan.targets.schools import MINUTES_EACH, SchoolResult
+from juxtum.plan.targets.ways import MINUTES_EACH, WayResult
 from juxtum.plan.task import Task, whole_part
 from juxtum.plan.tray import TrayPlan
 from juxtum.plan.turntable import TurntablePlan
@@ -161,7 +162,7 @@ def answer(topic: Topic, planner: Planner, progress: Progress) -> Any:
     return planner.tray() if topic is Topic.TRAY else planner.effort()
 
 
-def ways(planner: Planner, progress: Progress) -> tuple[SchoolResult, ...]:
+def ways(planner: Planner, progress: Progress) -> tuple[WayResult, ...]:
     """Around the part and by shape; on the part follows from the targets that are placed."""
     return replace(planner, plan=planner.plan.with_targets(())).schools(progress)[1:]
 

@@ -30,8 +30,9 @@ from juxtum.job import Job
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import methods
 from juxtum.plan.document import Plan
+from juxtum.plan.grounds import Grounds
 from juxtum.plan.photos.photos import PhotoPlan
-from juxtum.plan.planner import Grounds, Planner
+from juxtum.plan.planner import Planner
 from juxtum.plan.targets.assess import weakest_place
 from juxtum.plan.targets.targets import Target
 from juxtum.progress import Progress

@@ -61,9 +61,9 @@ def spreads(counts, sums, squares, noise, bare, lost):  # type: ignore[no-untype
 
 @numba.njit(cache=True)
 def linked_from(seen, places, setups, looked_at, start, stays, least, noise, limit):  # type: ignore[no-untyped-def]
-    """Poses that hang together with one, and targets that are known in the end: see `juxtum.plan.targets.linking`."""
+    """Poses that hang together with one, and targets that are known in each position: see `juxtum.plan.targets.linking`."""
     poses, targets = seen.shape
-    reached, ever = np.zeros(poses, np.bool_), np.zeros(targets, np.bool_)
+    reached, ever = np.zeros(poses, np.bool_), np.zeros((len(places), targets), np.bool_)
     known = np.zeros(targets, np.bool_)
     waiting = np.empty(targets, np.int64)
     for setup in range(setups[start], len(places)):
@@ -74,11 +74,11 @@ def linked_from(seen, places, setups, looked_at, start, stays, least, noise, lim
             if known[t]:
                 waiting[last] = t
                 last += 1
-        reached[start] = True
+        reached[start] = reached[start] or setup == setups[start]
         while last > 0:
             last -= 1
             t = waiting[last]
-            ever[t] = True
+            ever[setup, t] = True
             for p in range(poses):
                 if setups[p] != setup or not seen[p, t]:
                     continue

@@ -10,11 +10,10 @@ from juxtum.geometry.arrays import Bools, Floats, Ints, frozen
 from juxtum.geometry.kdtree import kd_tree
 from juxtum.plan.targets.covering import ALLOWANCE, DIRECTIONS, Covered
 from juxtum.plan.targets.ground import Ground
-from juxtum.plan.targets.linking import Linkage, State, covered_by, link, state_with
+from juxtum.plan.targets.linking import Linkage, Sighted, State, covered_by, link, sighted, state_with
 from juxtum.plan.targets.places import PlacementRules, TriangleBook, confusable, flat_under
 from juxtum.plan.targets.targets import Target, arrays
 from juxtum.plan.targets.tracking import Moments, Tracking, track
-from juxtum.plan.targets.views import Spots
 
 
 @dataclass(frozen=True, eq=False)
@@ -103,12 +102,12 @@ class Assessment:
 def assess(ground: Ground, rules: PlacementRules, targets: tuple[Target, ...]) -> Assessment:
     """Score targets that were planned or placed by hand."""
     points, normals = arrays(targets)
-    seen = ground.seen_targets(points, normals)
-    spots = ground.spots(points, normals)
-    whole = ground.moments(seen, spots)
-    state = state_with(ground, track(whole, ground.needs), seen, spots, np.ones(len(targets), dtype=bool))
+    there = sighted(ground, points, normals)
+    whole = ground.moments(there.seen, there.spots)
+    state = state_with(ground, track(whole, ground.needs), there)
+    seen = there.seen[:, : len(targets)]
     tracking, linkage, covered = state.tracking, state.linkage, state.covered
-    facts = tuple(_facts(ground, rules, targets, seen, whole, state))
+    facts = tuple(_facts(ground, rules, targets, there, whole, state))
     groups = confusable(points, seen, rules.congruence) if len(targets) > 3 else ()
     suggestion, gain = suggest(ground, rules, targets, tracking, whole)
     weakest = _weakest(ground, covered)
@@ -153,7 +152,7 @@ def _weak_words(ground: Ground, tracking: Tracking, linkage: Linkage, patch: int
 
 
 def _facts(
-    ground: Ground, rules: PlacementRules, targets: tuple[Target, ...], seen: Bools, whole: Moments, state: State
+    ground: Ground, rules: PlacementRules, targets: tuple[Target, ...], there: Sighted, whole: Moments, state: State
 ) -> list[TargetFacts]:
     if not targets:
         return []
@@ -161,8 +160,8 @@ def _facts(
     apart = np.linalg.norm(points[:, None] - points[None], axis=2)
     np.fill_diagonal(apart, np.inf)
     flat = flat_under(ground.nominal, points, normals, rules)
-    lost, costs = _losses(ground, ground.spots(points, normals), seen, whole, state)
-    seen_by, nearest = seen.sum(0), apart.min(1)
+    lost, costs = _losses(ground, there, len(targets), whole, state)
+    seen_by, nearest = there.seen.sum(0), apart.min(1)
     return [
         TargetFacts(
             int(seen_by[k]), int(lost[k]), float(costs[k]), float(nearest[k]),
@@ -172,22 +171,21 @@ def _facts(
     ]  # fmt: skip
 
 
-def _losses(ground: Ground, spots: Spots, seen: Bools, whole: Moments, state: State) -> tuple[Ints, Floats]:
-    """Poses that would no longer track without each target (T,), and the share of the area that this costs."""
-    pose, target = np.nonzero(seen)
+def _losses(ground: Ground, there: Sighted, count: int, whole: Moments, state: State) -> tuple[Ints, Floats]:
+    """Poses that would no longer track without each of the first so many targets, and the share of the area that this costs."""
+    seen, spots = there.seen, there.spots
+    pose, target = np.nonzero(seen[:, :count])
     r = spots.places[ground.views.setups[pose], target] - ground.views.looked_at[pose]
     without = whole.rows(pose) - Moments(np.ones(len(pose)), r, np.einsum("pi,pj->pij", r, r))
     holds = track(without, ground.needs).holds
     falls = state.tracking.holds[pose] & ~holds
-    count = seen.shape[1]
     lost = np.bincount(target, falls, count).astype(int)
     costs = np.zeros(count)
     for k in np.flatnonzero(lost):
         held = state.tracking.holds.copy()
         held[pose[(target == k) & falls]] = False
-        left = np.arange(count) != k
-        some = Spots(spots.places[:, left], spots.normals[:, left])
-        linkage = link(ground, seen[:, left], some, np.ones(count - 1, dtype=bool), held)
+        left = np.flatnonzero(np.arange(seen.shape[1]) != k)
+        linkage = link(ground, Sighted(spots.rows(left), seen[:, left], there.stays[left]), held)
         costs[k] = state.share - covered_by(ground, linkage.poses).share
     return lost, costs
 

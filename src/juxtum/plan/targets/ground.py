@@ -14,6 +14,7 @@ from juxtum.geometry.rays import RayCaster
 from juxtum.instruments.models import InstrumentModel, Mode, TargetNeeds
 from juxtum.nominal import Nominal
 from juxtum.plan.targets.covering import Cover
+from juxtum.plan.targets.gear import Gear
 from juxtum.plan.targets.places import PlacementRules, Places, candidate_places
 from juxtum.plan.targets.tracking import Moments, moments
 from juxtum.plan.targets.views import (
@@ -59,6 +60,10 @@ class Ground:
     """Where a tracker follows the scanner: which targets (P, T) it sees while it serves each pose."""
     is_mapped: bool = False
     """Whether the targets are measured before scanning begins, by photos: then no view has to hang together with others."""
+    gear: Gear | None = None
+    """Equipment whose targets are there already; it stays behind when the part is turned over."""
+    is_joined_by_shape: bool = False
+    """Whether what is scanned in one position of the part is joined to the other by its shape, and not by targets."""
 
     @property
     def needs(self) -> TargetNeeds:
@@ -66,12 +71,32 @@ class Ground:
         assert self.model.targets is not None
         return self.model.targets
 
+    @property
+    def error(self) -> float:
+        """Maximum permissible error of the scanner alone over the whole part, mm."""
+        alone = [chain for chain in self.model.chains if chain.needs == "nothing"] or self.model.chains
+        return max(chain.error(self.nominal.diagonal) for chain in alone)
+
     @cached_property
     def mapped(self) -> Ground:
-        """The same where the targets are measured beforehand; what was computed of one holds for the other."""
-        made = replace(self, is_mapped=True)
-        made.__dict__.update({name: getattr(self, name) for name in ("_columns", "_choices", "cover")})
-        return made
+        """The same where the targets are measured beforehand."""
+        return self._alike(replace(self, is_mapped=True))
+
+    def with_gear(self, gear: Gear, *, joined_by_shape: bool) -> Ground:
+        """The same with equipment under the part or about it."""
+        return self._alike(replace(self, gear=gear, is_joined_by_shape=joined_by_shape))
+
+    def _alike(self, other: Ground) -> Ground:
+        """What was computed of one holds for the other."""
+        other.__dict__.update({name: getattr(self, name) for name in ("_columns", "_choices", "cover")})
+        return other
+
+    @cached_property
+    def gear_seen(self) -> Bools:
+        """Which poses see which targets of the equipment (P, G)."""
+        if self.gear is None or not len(self.gear):
+            return np.zeros((len(self.views), 0), dtype=bool)
+        return self.seen(self.gear.spots)
 
     def seen(self, spots: Spots, progress: Progress | None = None) -> Bools:
         """Which poses see which targets (P, T), by the tracker's eyes where one follows the scanner."""
@@ -181,8 +206,6 @@ class Choice:
     seen: Bools
     points: Floats
     """Where they are in the first set-up (C, 3)."""
-    stays: bool = True
-    """Whether they move with the part."""
 
     @cached_property
     def visible(self) -> npt.NDArray[np.float32]:

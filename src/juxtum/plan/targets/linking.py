@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from juxtum.geometry.arrays import Bools, Ints, frozen
+from juxtum.geometry.arrays import Bools, Floats, Ints, frozen
 from juxtum.plan.targets.covering import Covered
 from juxtum.plan.targets.ground import Ground
 from juxtum.plan.targets.tracking import Tracking, track
@@ -21,15 +21,58 @@ class Linkage:
     ----------
     poses : array (P,)
         Poses that an order of views reaches, each by targets that are known by then.
-    known : array (T,)
-        Targets that are known in the end.
+    known_in : array (S, T)
+        Targets that are known in the end, in each position of the part.
     counts : array (P,)
-        Known targets in view of each pose.
+        Targets in view of each pose that are known in its position of the part.
     """
 
     poses: Bools
-    known: Bools
+    known_in: Bools
     counts: Ints
+
+    @property
+    def known(self) -> Bools:
+        """Targets that are known in the end in some position (T,)."""
+        return np.asarray(self.known_in.any(0))
+
+    def and_also(self, other: Linkage) -> Linkage:
+        """Both, of different positions of the part."""
+        return Linkage(self.poses | other.poses, self.known_in | other.known_in, np.maximum(self.counts, other.counts))
+
+
+@dataclass(frozen=True, eq=False)
+class Sighted:
+    """Targets on the part and those of the equipment after them, with what is seen of them.
+
+    Parameters
+    ----------
+    spots : Spots
+    seen : array (P, T)
+    stays : array (T,)
+        Whether they move with the part.
+    """
+
+    spots: Spots
+    seen: Bools
+    stays: Bools
+
+
+def sighted(ground: Ground, points: Floats, normals: Floats) -> Sighted:
+    """Targets on the part (N, 3) together with those of the equipment, if there is any."""
+    spots, seen = ground.spots(points, normals), ground.seen_targets(points, normals)
+    return with_gear(ground, Sighted(spots, seen, np.ones(len(points), dtype=bool)))
+
+
+def with_gear(ground: Ground, sighted: Sighted) -> Sighted:
+    """The same and the targets of the equipment."""
+    if ground.gear is None:
+        return sighted
+    return Sighted(
+        sighted.spots.with_more(ground.gear.spots),
+        np.concatenate([sighted.seen, ground.gear_seen], 1),
+        np.r_[sighted.stays, np.zeros(len(ground.gear), dtype=bool)],
+    )
 
 
 @dataclass(frozen=True, eq=False)
@@ -51,37 +94,47 @@ class State:
         return round(self.share, 9), float((self.tracking.fullness * self.linkage.poses).mean())
 
 
-def link(ground: Ground, seen: Bools, spots: Spots, stays: Bools, holds: Bools) -> Linkage:
+def link(ground: Ground, targets: Sighted, holds: Bools) -> Linkage:
     """The largest part of the poses that hang together, one position of the part after the other.
 
     Parameters
     ----------
-    seen : array (P, T)
-        Which poses see which targets.
-    stays : array (T,)
-        Targets that move with the part; the others are known afresh in each position.
+    targets : Sighted
+        Those that do not move with the part are known afresh in each position.
     holds : array (P,)
         Poses that track once all that they see is known.
     """
+    seen, spots, stays = targets.seen, targets.spots, targets.stays
     nothing = Linkage(
-        np.zeros(len(seen), dtype=bool), np.zeros(seen.shape[1], dtype=bool), np.zeros(len(seen), np.int64)
+        np.zeros(len(seen), dtype=bool), np.zeros(spots.places.shape[:2], dtype=bool), np.zeros(len(seen), np.int64)
     )
     if not holds.any():
         return nothing
     if ground.is_mapped or ground.watch is not None:
-        return Linkage(holds, np.ones(seen.shape[1], dtype=bool), seen.sum(1))
+        return Linkage(holds, np.ones(spots.places.shape[:2], dtype=bool), seen.sum(1))
     setups = ground.views.setups
-    first = int(setups[holds].min())
-    best, most = nothing, -1.0
-    left = holds & (setups == first)
+    made = _best_from(ground, seen, spots, stays, holds & (setups == int(setups[holds].min())))
+    for setup in range(len(ground.views.turned)) if ground.is_joined_by_shape else ():
+        afresh = holds & (setups == setup)
+        if afresh.any() and not made.poses[setups == setup].any():
+            # Nothing that is known came along: this position begins with a map of its own.
+            made = made.and_also(_best_from(ground, seen, spots, np.zeros_like(stays), afresh))
+    return made
+
+
+def _best_from(ground: Ground, seen: Bools, spots: Spots, stays: Bools, starts: Bools) -> Linkage:
+    """What the start with most area brings, of some poses that track."""
+    best: Linkage | None = None
+    most, left = -1.0, starts.copy()
     while left.any():
         start = int(np.argmax(np.where(left, seen.sum(1), -1)))
         made = _linked_from(ground, seen, spots, stays, start)
         left &= ~made.poses
         left[start] = False
         area = ground.cover.area(made.poses)
-        if area > most:
+        if best is None or area > most:
             best, most = made, area
+    assert best is not None
     return best
 
 
@@ -100,17 +153,18 @@ def _linked_from(ground: Ground, seen: Bools, spots: Spots, stays: Bools, start:
         needs.noise,
         needs.pose_limit,
     )
-    return Linkage(frozen(reached, bool), frozen(ever, bool), frozen((seen & ever).sum(1), np.int64))
+    counts = (seen & ever[views.setups]).sum(1)
+    return Linkage(frozen(reached, bool), frozen(ever, bool), frozen(counts, np.int64))
 
 
-def state_of(ground: Ground, seen: Bools, spots: Spots, stays: Bools) -> State:
-    """How poses and places do with targets of which each pose sees some (P, T)."""
-    return state_with(ground, track(ground.moments(seen, spots), ground.needs), seen, spots, stays)
+def state_of(ground: Ground, targets: Sighted) -> State:
+    """How poses and places do with some targets."""
+    return state_with(ground, track(ground.moments(targets.seen, targets.spots), ground.needs), targets)
 
 
-def state_with(ground: Ground, tracking: Tracking, seen: Bools, spots: Spots, stays: Bools) -> State:
+def state_with(ground: Ground, tracking: Tracking, targets: Sighted) -> State:
     """The same where it is known how each pose tracks by itself."""
-    linkage = link(ground, seen, spots, stays, tracking.holds)
+    linkage = link(ground, targets, tracking.holds)
     return State(tracking, linkage, covered_by(ground, linkage.poses))
 
 

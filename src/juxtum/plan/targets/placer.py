@@ -7,10 +7,10 @@ import numpy as np
 from juxtum.geometry.arrays import Bools, Floats
 from juxtum.plan.targets.covering import ALLOWANCE
 from juxtum.plan.targets.ground import Choice, Ground
-from juxtum.plan.targets.linking import State, state_with
+from juxtum.plan.targets.linking import Sighted, State, sighted, state_with
 from juxtum.plan.targets.places import PlacementRules, TriangleBook
+from juxtum.plan.targets.ties import common_places, spreads_with, tie_of
 from juxtum.plan.targets.tracking import Moments, Tracking, track
-from juxtum.plan.targets.views import Spots
 from juxtum.progress import Progress, silent
 
 MOST = 400
@@ -23,6 +23,8 @@ ALONE = 0.6
 """What a place farther than the spacing band from all others is worth beside one within it."""
 UNTIED = 0.1
 """What a place is worth that no view sees which hangs together with the rest."""
+ENOUGH_BETTER = 0.97
+"""A further target that leaves more than this of what the tie left before is not worth its disc."""
 TRIED = 250
 """Candidates that an exchange looks at, all targets together."""
 
@@ -35,10 +37,8 @@ class Placer:
     ground : Ground
     choice : Choice
     rules : PlacementRules
-    fixed : Spots
-        Targets that are there already and stay.
-    stays : array (F,), optional
-        Which of those move with the part; all when not given.
+    fixed : Sighted
+        Targets that are there already; those of the equipment when not given.
     """
 
     def __init__(
@@ -46,33 +46,33 @@ class Placer:
         ground: Ground,
         choice: Choice,
         rules: PlacementRules,
-        fixed: Spots | None = None,
-        stays: Bools | None = None,
+        fixed: Sighted | None = None,
     ) -> None:
         self.ground, self.choice, self.rules = ground, choice, rules
-        self.fixed = fixed or ground.spots(np.empty((0, 3)), np.empty((0, 3)))
-        count = self.fixed.places.shape[1]
-        self._stays = np.ones(count, dtype=bool) if stays is None else stays
-        self._fixed_seen = ground.seen(self.fixed) if count else np.zeros((len(ground.views), 0), dtype=bool)
+        there = fixed or sighted(ground, np.empty((0, 3)), np.empty((0, 3)))
+        self.fixed, self._fixed_seen, self._stays = there.spots, there.seen, there.stays
         self._whole = ground.moments(self._fixed_seen, self.fixed)
         self._visible = choice.visible
         self._rows = [np.flatnonzero(column) for column in choice.seen.T]
         points = choice.points
         self._near = _closer(points, points, rules.spacing[0])
-        there = self.fixed.places[0]
-        self._crowd = _closer(points, there, rules.spacing[0]).sum(1).astype(np.int32)
+        places = self.fixed.places[0]
+        self._crowd = _closer(points, places, rules.spacing[0]).sum(1).astype(np.int32)
         self._reached = _closer(points, points, rules.spacing[1])
-        self._company = _closer(points, there, rules.spacing[1]).sum(1).astype(np.int32)
+        self._company = _closer(points, places, rules.spacing[1]).sum(1).astype(np.int32)
         self.chosen: list[int] = []
 
     def state(self, without: int | None = None) -> State:
         """How poses and places do with the fixed targets and the chosen ones, but for one of these."""
+        whole = self._whole if without is None else self._whole_with(without, -1.0)
+        return state_with(self.ground, track(whole, self.ground.needs), self.there(without))
+
+    def there(self, without: int | None = None) -> Sighted:
+        """The fixed targets and the chosen ones, but for one of these."""
         chosen = [row for row in self.chosen if row != without]
         seen = np.concatenate([self._fixed_seen, self.choice.seen[:, chosen]], 1)
         spots = self.fixed.with_more(self.choice.spots.rows(np.array(chosen, dtype=np.int64)))
-        whole = self._whole if without is None else self._whole_with(without, -1.0)
-        stays = np.r_[self._stays, np.full(len(chosen), self.choice.stays)]
-        return state_with(self.ground, track(whole, self.ground.needs), seen, spots, stays)
+        return Sighted(spots, seen, np.r_[self._stays, np.ones(len(chosen), dtype=bool)])
 
     def tracking(self) -> Tracking:
         """How the poses do with the fixed targets and the chosen ones."""
@@ -209,6 +209,25 @@ class Placer:
         self.take(best)
         return best != row
 
+    def fasten(self, limit: float, most: int) -> None:
+        """Add targets, each where it does most, until those that tie the positions of the part leave less than a limit, mm."""
+        setups = self.ground.views.setups
+        for _ in range(most):
+            state, there = self.state(), self.there()
+            tie = tie_of(self.ground, there, state.linkage)
+            if tie.spread <= limit or not tie.holds:
+                return
+            shown = [self.choice.seen[state.linkage.poses & (setups == s)].any(0) for s in np.unique(setups)]
+            rows = np.flatnonzero(np.logical_and.reduce(shown) & (self._crowd == 0))
+            if len(rows) == 0:
+                return
+            spreads = spreads_with(self.ground, common_places(there, state.linkage), self.choice.points[rows])
+            book = self._book()
+            best = next((k for k in np.argsort(spreads)[:50] if not self._clash(book, int(rows[k]))), None)
+            if best is None or spreads[best] > ENOUGH_BETTER * tie.spread:
+                return
+            self.take(int(rows[best]))
+
     def secure(self, allowance: float, most: int, progress: Progress | None = None) -> None:
         """Add targets for those whose loss would cost more than a share of the area, while each of them mends one at least."""
         progress = progress or silent()
@@ -245,6 +264,8 @@ def _closer(points: Floats, others: Floats, limit: float) -> Bools:
 
 
 MANY = 100
+MOST_FASTENED = 6
+"""Targets that are spent on tying the positions of the part well."""
 MOST_SECURED = 4
 """Targets that are spent on what the loss of one may cost."""
 
@@ -263,4 +284,5 @@ def grow_well(placer: Placer, goal: float, progress: Progress) -> None:
             break
         last = now
     placer.prune(goal, progress)
+    placer.fasten(placer.ground.error / 3, MOST_FASTENED)
     placer.secure(ALLOWANCE, MOST_SECURED, progress.part(0.85, 1))

@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from juxtum.errors import InputError
-from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen, unit
 from juxtum.geometry.kdtree import kd_tree
 from juxtum.instruments.models import InstrumentModel
@@ -184,21 +183,6 @@ def flat_under(nominal: Nominal, points: Floats, normals: Floats, rules: Placeme
     found = nominal.projector.project(rim.reshape(-1, 3), limit=rules.diameter)
     distances = np.where(found.found, np.abs(found.distances), np.inf).reshape(-1, RING)
     return np.asarray((distances <= rules.flatness).all(1))
-
-
-def table_places(nominal: Nominal, turned: RigidTransform, rules: PlacementRules) -> Floats:
-    """Places (C, 3) on a plate about the part's footprint, in table coordinates."""
-    footprint = turned.apply(nominal.mesh.points)[:, :2]
-    low, high = footprint.min(0), footprint.max(0)
-    reach = float(np.clip(0.6 * np.max(high - low), 80, 260))
-    step = max(rules.spacing[0] / 2, 12.0)
-    xs, ys = (np.arange(low[k] - reach, high[k] + reach + step, step) for k in range(2))
-    grid = np.stack(np.meshgrid(xs, ys, indexing="ij"), -1).reshape(-1, 2)
-    grid = grid + np.random.default_rng(rules.seed).uniform(-0.4, 0.4, grid.shape) * step
-    outside = np.maximum(np.maximum(low - grid, grid - high), 0)
-    away = np.hypot(*outside.T)
-    grid = grid[(away > 12 + rules.diameter) & (away < reach)]
-    return np.column_stack([grid, np.zeros(len(grid))])
 
 
 class TriangleBook:

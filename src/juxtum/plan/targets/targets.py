@@ -9,6 +9,7 @@ import numpy as np
 from juxtum.errors import InputError
 from juxtum.geometry.arrays import Floats
 from juxtum.plan.targets.ground import Ground
+from juxtum.plan.targets.linking import sighted
 from juxtum.plan.targets.placer import Placer, grow_well
 from juxtum.plan.targets.places import PlacementRules, Places
 from juxtum.progress import Progress, silent
@@ -54,7 +55,7 @@ def place_targets(
     """
     progress = progress or silent()
     places, choice = ground.choice(rules, progress.part(0, 0.3))
-    placer = Placer(ground, choice, rules, ground.spots(*arrays(locked)))
+    placer = Placer(ground, choice, rules, sighted(ground, *arrays(locked)))
     grow_well(placer, goal, progress.part(0.3, 1))
     return sticking_order((*locked, *made_targets(places, placer.chosen)))
 
@@ -70,7 +71,7 @@ def improve_targets(
     progress = progress or silent()
     places, choice = ground.choice(rules, progress.part(0, 0.3))
     locked = tuple(t for t in targets if t.is_locked)
-    placer = Placer(ground, choice, rules, ground.spots(*arrays(locked)))
+    placer = Placer(ground, choice, rules, sighted(ground, *arrays(locked)))
     for target in targets:
         if not target.is_locked:
             placer.take_nearest(target.place)

@@ -1,0 +1,112 @@
+"""What ties the positions of a part to each other, and how well: targets that both see, or the shape."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from itertools import product
+
+import numpy as np
+
+from juxtum.geometry.arrays import Bools, Floats
+from juxtum.plan.targets.ground import Ground
+from juxtum.plan.targets.linking import Linkage, Sighted
+from juxtum.plan.targets.shape import LOOSE
+
+SIGHTINGS = 10.0
+"""A target of the map rests on about so many sightings in each position."""
+
+
+@dataclass(frozen=True)
+class Tie:
+    """How positions are tied.
+
+    Parameters
+    ----------
+    spread : float
+        Standard uncertainty that it leaves at the farthest corner of the part, mm; inf where nothing ties them.
+    words : str
+    """
+
+    spread: float
+    words: str
+
+    @property
+    def holds(self) -> bool:
+        """Whether they are tied at all."""
+        return bool(np.isfinite(self.spread))
+
+
+def tie_of(ground: Ground, targets: Sighted, linkage: Linkage) -> Tie:
+    """What ties the positions of the part."""
+    if len(ground.views.turned) < 2:
+        return Tie(0.0, "the part is not turned over")
+    if ground.is_mapped:
+        return Tie(0.0, "the positions are tied by the photos")
+    if ground.is_joined_by_shape:
+        return _by_shape(ground, linkage)
+    places = common_places(targets, linkage)
+    if len(places) < 3 or not all(linkage.poses[ground.views.setups == s].any() for s in range(len(ground.views.turned))):
+        return Tie(np.inf, "nothing ties the two positions")
+    spread = float(spreads_with(ground, places)[0])
+    return Tie(spread, f"{len(places)} targets on the part tie the two positions")
+
+
+def common_places(targets: Sighted, linkage: Linkage) -> Floats:
+    """Places (N, 3) of the targets on the part that are known in every position."""
+    return np.asarray(targets.spots.places[0][linkage.known_in.all(0) & targets.stays])
+
+
+def spreads_with(ground: Ground, places: Floats, more: Floats | None = None) -> Floats:
+    """What a tie by targets (N, 3) leaves at the farthest corner of the part, mm: for each of some further ones (C,), or as they are (1,)."""
+    middle = places.mean(0)
+    sigma = ground.needs.noise * np.sqrt(2 / SIGHTINGS)
+    own = _squares(places - middle).sum(0)
+    squares = own[None] if more is None else own + _squares(more - middle)
+    return _largest(ground, squares / sigma**2, middle)
+
+
+def _moved(arms: Floats) -> Floats:
+    """How a shift and a turn move places (N, 3, 6)."""
+    x, y, z = arms.T
+    zero = np.zeros(len(arms))
+    cross = np.stack([np.stack([zero, z, -y], -1), np.stack([-z, zero, x], -1), np.stack([y, -x, zero], -1)], 1)
+    return np.concatenate([np.broadcast_to(np.eye(3), cross.shape), cross], axis=2)
+
+
+def _squares(arms: Floats) -> Floats:
+    """What each place (N, 3) says of shift and turn (N, 6, 6)."""
+    rows = _moved(arms)
+    return np.asarray(np.einsum("nki,nkj->nij", rows, rows))
+
+
+def _by_shape(ground: Ground, linkage: Linkage) -> Tie:
+    """By the surface that both positions show; neighbouring points share the scanner's own error."""
+    both = _seen_in_all(ground, linkage)
+    if both.sum() < 6:
+        return Tie(np.inf, "hardly any surface is seen in both positions")
+    patches = ground.patches
+    places, normals = patches.places[both], patches.normals[both]
+    middle = places.mean(0)
+    rows = np.einsum("nk,nki->ni", normals, _moved(places - middle))
+    size = max(float(np.linalg.norm(places - middle, axis=1).mean()), 1e-9)
+    held = float(np.sqrt(np.linalg.eigvalsh((rows.T @ rows / len(rows)) / np.outer(*2 * [np.repeat([1, size], 3)]))[0]))
+    if held < LOOSE:
+        return Tie(np.inf, "the surface that both positions show does not hold them together")
+    sigma = min(chain.a for chain in ground.model.chains) / np.sqrt(3)
+    share = float(patches.areas[both].sum() / patches.areas.sum())
+    spread = float(_largest(ground, (rows.T @ rows)[None] / sigma**2, middle)[0])
+    return Tie(spread, f"{100 * share:.0f} % of the surface, seen twice, ties the two positions")
+
+
+def _seen_in_all(ground: Ground, linkage: Linkage) -> Bools:
+    setups = ground.views.setups
+    held = [ground.covers[linkage.poses & (setups == s)].any(0) for s in range(len(ground.views.turned))]
+    return np.asarray(np.logical_and.reduce(held))
+
+
+def _largest(ground: Ground, squares: Floats, middle: Floats) -> Floats:
+    """Largest standard deviation at a corner of the part, of motions known by normal matrices (C, 6, 6)."""
+    there = _moved(np.array(list(product(*ground.nominal.mesh.bounds.T))) - middle)
+    # A turn that nothing holds is as good as lost, not infinite: the least number keeps the inverse alive.
+    left = np.einsum("kij,cjl,kml->ckim", there, np.linalg.inv(squares + 1e-12 * np.eye(6)), there)
+    return np.asarray(np.sqrt(np.linalg.eigvalsh(left)[..., -1].max(1)))
