@@ -129,7 +129,7 @@ def _planned(
         model = shipped(Kind.TRACKED)
     plan = job.plan if model is None else job.plan.model_copy(update={"instrument": model, "mode": "", "chain": ""})
     planner = Planner(nominal, task_of(job), plan, Grounds())
-    if needs_targets and not plan.targets:
+    if needs_targets and not plan.is_tracked:
         planner = Planner(nominal, planner.task, planner.planned(show_progress()), planner.grounds)
     elif model is not None:
         # The targets are stuck already; what they promise is another thing with a tracker.

@@ -113,6 +113,15 @@ def _add_plan(commands: argparse._SubParsersAction[_Parser]) -> None:
     plan.add_argument("--instrument", action="append", metavar="NAME|FILE.json", help="may be given several times")
     plan.add_argument("--mode", metavar="NAME")
     plan.add_argument("--method", "--chain", dest="chain", metavar="NAME")
+    plan.add_argument(
+        "--equipment",
+        action="append",
+        metavar="ID|FILE.json",
+        help="plate, turntable or block with targets of its own under or beside the part; none for none; may be given several times",
+    )
+    plan.add_argument(
+        "--joined", choices=("targets", "shape"), default="targets", help="what ties the positions of the part"
+    )
     plan.add_argument("--stance", choices=("table", "stands"))
     plan.add_argument("--upper", type=_length, default=0.2, metavar="MM", help="for a nominal without characteristics")
     plan.add_argument("--lower", type=_length, default=-0.2, metavar="MM")

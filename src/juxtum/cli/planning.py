@@ -11,6 +11,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any, NamedTuple
 
+import numpy as np
 from pydantic import ValidationError
 
 from juxtum.cli.progress import end_progress, show_progress
@@ -18,6 +19,7 @@ from juxtum.errors import InputError
 from juxtum.exchange.documents import validation_sentence
 from juxtum.exchange.limits import check_file
 from juxtum.folders import cache_folder
+from juxtum.instruments.equipment import equipment_named
 from juxtum.instruments.models import InstrumentModel, Kind, instrument_named, shipped, shipped_instruments
 from juxtum.job import FileStore, Job, Runner, load_job
 from juxtum.job.planning import task_of
@@ -31,6 +33,7 @@ from juxtum.plan.planner import Planner, default_plan, with_expectation
 from juxtum.plan.rough_part import part_from_scan
 from juxtum.plan.suitability import Fitness, chain_chart
 from juxtum.plan.targets.views import Stance
+from juxtum.plan.targets.ways import WayResult
 from juxtum.plan.task import whole_part
 from juxtum.report import plan_result as results
 from juxtum.report.writer import check_folder
@@ -87,7 +90,9 @@ def make_planner(options: argparse.Namespace) -> tuple[Planner, Job]:
     if options.datums is not None or not task.datums:
         task = replace(task, datums=plan.datums)
     task.check(nominal)
-    return Planner(nominal, task, plan, Grounds()), job
+    made = Planner(nominal, task, plan, Grounds())
+    made.check_equipment(plan.equipment)
+    return made, job
 
 
 def open_part(name: str, files: FileStore, unit: Unit | None = None) -> Job:
@@ -134,6 +139,9 @@ def _chosen(plan: Plan, options: argparse.Namespace, nominal: Nominal) -> Plan:
     if options.finish:
         finishes = finishes_of(nominal, dict(word.partition("=")[::2] for word in options.finish))
         changes["finishes"] = tuple(sorted(finishes.items()))
+    if options.equipment is not None:
+        changes["equipment"] = tuple(equipment_named(name) for name in options.equipment if name != "none")
+        changes["joined"] = "by shape" if options.joined == "shape" and changes["equipment"] else "by targets"
     if options.parts is not None:
         changes["parts_in_tray"] = options.parts
     try:
@@ -177,24 +185,31 @@ def _suitability(planner: Planner, options: argparse.Namespace) -> Answer:
 
 def _targets(planner: Planner, options: argparse.Namespace) -> Answer:
     progress = show_progress()
-    if options.keep and planner.plan.targets:
+    if (options.keep and planner.plan.is_tracked) or planner.plan.joined == "by shape":
         made = planner
     else:
         made = Planner(
             planner.nominal, planner.task, planner.with_targets_planned(progress.part(0, 0.6)), planner.grounds
         )
     assessment = made.assess(progress.part(0.6, 0.7))
-    schools = made.schools(progress.part(0.7, 1))
+    ways = made.ways(progress.part(0.7, 1))
     lines = [
         f"{len(assessment.targets)} targets: {100 * assessment.share:.1f} % of the area is seen while tracking, from two directions "
         f"where more than one sees it; weakest: {assessment.weakest_words}"
     ]
-    lines += [
-        f"     {s.school}: {s.targets} targets, {100 * s.share:.0f} % of the area seen while tracking, {s.minutes:.0f} min; {s.words}"
-        for s in schools
-    ]
-    document = results.targets_document(made, assessment, schools)
+    lines += [_way_line(way) for way in ways]
+    document = results.targets_document(made, assessment, ways)
     return Answer(document, lines, assessment.share >= planner.plan.goal, with_expectation(made, assessment))
+
+
+def _way_line(way: WayResult) -> str:
+    if not way.is_possible:
+        return f"     {way.way}: not possible; {way.words}"
+    on = "".join(f" on {e.name}" if e.is_under else f", {e.name}" for e in way.equipment)
+    return (
+        f"     {way.way}{on}: {len(way.targets)} targets on the part, {100 * way.share:.1f} % of the area seen while tracking, "
+        f"{way.minutes:.1f} min, {f'U {way.expanded:.3f} mm' if np.isfinite(way.expanded) else 'U not known'}; {way.words}"
+    )
 
 
 def _photos(planner: Planner, options: argparse.Namespace) -> Answer:

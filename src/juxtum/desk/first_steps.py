@@ -73,7 +73,7 @@ LESSONS = (
 def is_done(lesson: Lesson, d: Derived) -> bool:
     """Whether a job already is where a lesson leads."""
     checks = {
-        "plan targets": d.job.plan is not None and len(d.job.plan.targets) > 0,
+        "plan targets": d.job.plan is not None and d.job.plan.is_tracked,
         "trim table": d.scan is not None and d.table is None,
         "drop pieces": d.scan is not None and d.table is None and loose_pieces(d) == 0,
         "align automatically": d.evaluation is not None,

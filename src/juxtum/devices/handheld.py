@@ -105,7 +105,11 @@ class HandheldScanner(StandIn):
         return [Message("done", {"paused": self.is_paused})]
 
     def _take_map(self, message: Message) -> list[Message]:
-        self.map.give(message.table("targets", 5), fixed=bool(message.fields.get("fixed", False)))
+        rows = message.table("targets", 5)
+        if not len(rows):
+            # A map that is begun anew lies anywhere: nothing may count on the old one's frame.
+            self.map = TargetMap(self.needs, self.map.start @ START)
+        self.map.give(rows, fixed=bool(message.fields.get("fixed", False)))
         return [Message("done", {"map": len(self.map.targets)})]
 
     def _give_map(self, message: Message) -> list[Message]:

@@ -70,12 +70,12 @@ def _brief(d: Known) -> Finding:
 
 def _plan(d: Known) -> Finding:
     plan = d.job.plan
-    if plan is None or not plan.targets:
+    if plan is None or not plan.is_tracked:
         return Finding("no targets planned", State.OPEN)
     if plan.expected is None:
-        return Finding(f"{len(plan.targets)} targets", State.OPEN)
+        return Finding(plan.targets_words, State.OPEN)
     held = State.DONE if plan.expected.tracked >= plan.goal else State.OPEN
-    return Finding(f"{len(plan.targets)} targets, {percent(plan.expected.tracked, 0)} seen", held)
+    return Finding(f"{plan.targets_words}, {percent(plan.expected.tracked, 0)} seen", held)
 
 
 def _ready(d: Known) -> Finding:

@@ -53,7 +53,7 @@ def _next_brief(d: Known) -> NextAction:
             "add whole profile",
             "Add it",
         )
-    if d.scan is None and not (d.job.plan and d.job.plan.targets):
+    if d.scan is None and not (d.job.plan and d.job.plan.is_tracked):
         return NextAction(
             "plan the measurement",
             "nominal and characteristics are here, and nothing is scanned yet",
@@ -201,7 +201,7 @@ def next_for_ready(d: Known, items: tuple[GoItem, ...]) -> NextAction:
         return NextAction(
             "bring the nominal", "what is to be made ready follows from it", "bring nominal", "Choose a file"
         )
-    if d.job.plan is None or not d.job.plan.targets:
+    if d.job.plan is None or not d.job.plan.is_tracked:
         return NextAction("plan the targets", "the list follows from the plan", "plan targets", "Plan them")
     if items and is_go(items):
         return NextAction("capture", "everything on the list is done", "go capture", "Go to Capture")

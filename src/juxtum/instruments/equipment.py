@@ -94,6 +94,11 @@ def shipped_equipment() -> tuple[Equipment, ...]:
     return tuple(parse_document(entry.read_bytes(), entry.name, FORM) for entry in found)
 
 
+def corner_blocks() -> tuple[Equipment, ...]:
+    """The blocks that ship."""
+    return tuple(made for made in shipped_equipment() if made.kind is EquipmentKind.BLOCK)
+
+
 def equipment_named(text: str) -> Equipment:
     """Equipment by its file, or one that ships by its id.
 

@@ -60,8 +60,8 @@ def go_list(
         GoItem(
             "",
             "plan",
-            Standing.DONE if plan.targets else Standing.MISSING,
-            f"{len(plan.targets)} targets" if plan.targets else "plan the targets first",
+            Standing.DONE if plan.is_tracked else Standing.MISSING,
+            plan.targets_words if plan.is_tracked else "plan the targets first",
         ),
         _ticked(job, "warm", "instrument warm", f"{planner.model.warm_up_minutes:.0f} min switched on"),
         _ticked(job, "soak", "part at room temperature", _soak(planner, job)),
@@ -69,6 +69,9 @@ def go_list(
     ]
     if plan.targets:
         items.append(_ticked(job, "targets", "targets stuck in their order", "see the set-up sheet"))
+    if plan.equipment:
+        names = ", ".join(item.name for item in plan.equipment)
+        items.append(_ticked(job, "equipment", "part put down on its equipment", names))
     if plan.coat != "none":
         coat = COATS[plan.coat]
         gone = "" if math.isinf(coat.lasts) else f", gone after {coat.lasts:.0f} min"

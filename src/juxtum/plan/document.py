@@ -113,6 +113,15 @@ class Plan(Document):
         """Whether there is anything that tells the scanner where it is: targets on the part or on equipment."""
         return bool(self.targets or self.equipment)
 
+    @property
+    def targets_words(self) -> str:
+        """How many targets are stuck, and on what the part stands."""
+        stuck = f"{len(self.targets)} target{'' if len(self.targets) == 1 else 's'}"
+        if not self.equipment:
+            return stuck
+        names = ", ".join(item.name for item in self.equipment if item.is_under) or f"{len(self.equipment)} blocks"
+        return f"{stuck} on the part, {names}" if self.targets else names
+
     def with_targets(self, targets: tuple[Target, ...]) -> Plan:
         """With other targets; what was expected before no longer holds."""
         return self.model_copy(update={"targets": tuple(PlannedTarget.of(t) for t in targets), "expected": None})

@@ -180,6 +180,31 @@ class Planner:
             return (plate,), ""
         return (), unsuited(max(offered, key=lambda e: e.size[0]), self.nominal, stance, mass)
 
+    def unsuited(self, item: Equipment) -> str:
+        """Why the part cannot stand on equipment, in words; empty when it can."""
+        return unsuited(item, self.nominal, self.plan.stance, self.task.mass(self.nominal))
+
+    def check_equipment(self, items: tuple[Equipment, ...]) -> None:
+        """See that the part can stand on equipment.
+
+        Raises
+        ------
+        InputError
+            Saying why it cannot.
+        """
+        for item in items:
+            if why := self.unsuited(item):
+                raise InputError(why, "equipment", "Choose other equipment")
+        if sum(item.is_under for item in items) > 1:
+            raise InputError("a part stands on one plate or turntable", "equipment", "Take one of them away")
+
+    def with_equipment(self, items: tuple[Equipment, ...], progress: Progress | None = None) -> Plan:
+        """The plan with other equipment and the targets that are wanted besides, and what it promises."""
+        self.check_equipment(items)
+        joined = self.plan.joined if items else "by targets"
+        there = replace(self, plan=self.plan.model_copy(update={"equipment": items, "joined": joined}))
+        return there.edited(()) if joined == "by shape" else there.planned(progress)
+
     def with_way(self, way: WayResult) -> Plan:
         """The plan that goes this way, and what it promises."""
         joined = "by shape" if way.way is Way.EQUIPMENT else "by targets"
@@ -264,7 +289,8 @@ class Planner:
         turned = self.plan.stance is Stance.TABLE and self.model.kind in (Kind.HANDHELD, Kind.TRACKED)
         scanning = (0.6 * effort.capture, 0.4 * effort.capture) if turned else (effort.capture,)
         work = Work(
-            sticking=MINUTES_EACH * len(self.plan.targets) + EQUIPMENT_MINUTES * len(self.plan.equipment),
+            sticking=MINUTES_EACH * len(self.plan.targets),
+            putting_down=EQUIPMENT_MINUTES * len(self.plan.equipment),
             warm_up=self.model.warm_up_minutes,
             calibration=self.model.calibration_minutes,
             photos=walk,

@@ -16,7 +16,7 @@ from juxtum.plan.planner import EffortPlan, Planner, tracked_coverage
 from juxtum.plan.stations import StationPlan
 from juxtum.plan.suitability import ChainChart, SuitabilityTable
 from juxtum.plan.targets.assess import Assessment, weakest_place
-from juxtum.plan.targets.ways import WayResult
+from juxtum.plan.targets.ways import WayResult, way_of
 from juxtum.plan.tray import TrayPlan
 from juxtum.plan.turntable import TurntablePlan
 
@@ -89,8 +89,8 @@ def price_document(price: SpacingPrice) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def targets_document(planner: Planner, a: Assessment, schools: Iterable[WayResult]) -> dict[str, Any]:
-    """Targets, tracking, weakest zone, schools."""
+def targets_document(planner: Planner, a: Assessment, ways: Iterable[WayResult]) -> dict[str, Any]:
+    """Targets, tracking, weakest zone, ways to go."""
     ground = planner.ground()
     suggestion, place = None, weakest_place(ground, a)
     if a.suggestion is not None:
@@ -109,12 +109,15 @@ def targets_document(planner: Planner, a: Assessment, schools: Iterable[WayResul
         "weakest_zone": None if place is None else {"place": _v(place), "words": a.weakest_words},
         "patterns": list(a.pattern_problems),
         "suggestion": suggestion,
-        "schools": [
+        "way": str(way_of(ground)),
+        "equipment": [{"id": e.id, "name": e.name, "kind": str(e.kind)} for e in planner.plan.equipment],
+        "ways": [
             {
-                "school": str(s.school), "targets": s.targets, "share_seen": _n(s.share, 4), "worst_pose": s.worst,
-                "minutes": _n(s.minutes, 1), "words": s.words, "places": [_v(p) for p in s.places],
+                "way": str(s.way), "targets": len(s.targets), "equipment": [e.id for e in s.equipment], "share_seen": _n(s.share, 4),
+                "worst_pose": s.worst, "minutes": _n(s.minutes, 1), "expanded_uncertainty": _n(s.expanded, 4) if s.is_possible else None,
+                "possible": s.is_possible, "words": s.words,
             }
-            for s in schools
+            for s in ways
         ],
     }  # fmt: skip
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from juxtum.instruments.equipment import EquipmentKind
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import Method
 from juxtum.plan.planner import Planner
@@ -19,7 +20,7 @@ MOST_NAMED = 4
 
 def setup_notes(planner: Planner) -> tuple[str, ...]:
     """Sentences for whoever sticks, lays and scans."""
-    notes = [_lays(planner)]
+    notes = [_lays(planner), *_standing_on(planner)]
     kept = planner.assess().indispensable
     if kept:
         one = len(kept) == 1
@@ -41,7 +42,34 @@ def _lays(planner: Planner) -> str:
     if planner.plan.stance is Stance.STANDS:
         return "The part stands free on stands, as it is drawn, Z up; it is not turned over."
     first, second = (_resting_on(planner.nominal, sign) for sign in (-1.0, 1.0))
-    return f"Lay 1: {first} down, Z up. Lay 2: turned over about X, {second} down. The targets stay on for both."
+    stay = " The targets stay on for both." if planner.plan.targets else ""
+    return f"Lay 1: {first} down, Z up. Lay 2: turned over about X, {second} down.{stay}"
+
+
+def _standing_on(planner: Planner) -> tuple[str, ...]:
+    """Where equipment stands in each position."""
+    gear = planner.ground().gear
+    if gear is None:
+        return ()
+    notes = []
+    for item, stand in zip(gear.items, gear.stands[0], strict=True):
+        if item.is_under:
+            along = "Y" if abs(float(stand.rotation[0, 0])) < 0.5 else "X"
+            round_words = "" if item.kind is EquipmentKind.TURNTABLE else f", its long side along {along}"
+            notes.append(
+                f"The part stands on {item.name} ({len(item.targets)} targets), in its middle{round_words}; "
+                "a finger's breadth off does not matter. It may not move on it while one lay is scanned."
+            )
+    blocks = [item.name for item in gear.items if not item.is_under]
+    if blocks:
+        notes.append(
+            f"About the part, a hand's breadth off its corners: {', '.join(blocks)}. They stay where they are."
+        )
+    if planner.plan.joined == "by shape" and len(gear.turned) > 1:
+        notes.append(
+            "Nothing is stuck on the part: the two lays are joined by its shape, so each is scanned from all sides."
+        )
+    return tuple(notes)
 
 
 def _resting_on(nominal: Nominal, sign: float) -> str:

@@ -4,40 +4,23 @@ from __future__ import annotations
 
 import csv
 import io
-from dataclasses import dataclass
-from itertools import product
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-import numpy.typing as npt
-
 from juxtum.errors import InputError
 from juxtum.exchange.writing import write_atomically
-from juxtum.geometry.arrays import unit
-from juxtum.instruments.models import Kind, shipped
 from juxtum.job import Job
 from juxtum.look import LIGHT
 from juxtum.plan.cautions import cautions
-from juxtum.plan.photos.bars import lay_bars
 from juxtum.plan.planner import Planner
 from juxtum.plan.targets.marking import ruler_marks
 from juxtum.plan.targets.naming import face_counts
 from juxtum.report import drawing as d
 from juxtum.report.setup_notes import setup_notes
-from juxtum.scene.camera import View
-from juxtum.scene.drawables import nominal_edges, nominal_surface
-from juxtum.scene.stage import Detail, Stage
+from juxtum.report.sheet_pictures import PICTURE, STRIP, SheetPicture, take_sheet_pictures
 
 WIDTH, HEIGHT, EDGE = 595.28, 841.89, 36.0
-SIDES = (View.CORNER, View.FRONT, View.BACK, View.LEFT, View.RIGHT, View.TOP, View.BELOW)
-PICTURE = (900, 600)
-STRIP = (1400, 230)
 STRIPS_ON_A_PAGE = 7
-UP = np.array([0.0, 0.0, 1.0])
-AROUND = (("left", "right"), ("front", "back"), ("below", "above"))
-LONG = 5.0
-"""A part so many times longer than wide is also pictured in strips."""
 ROW = 12.0
 ON_FIRST_PAGE = 4
 NUMBERS_AT = 320.0
@@ -45,16 +28,6 @@ STICKING = (
     "Stick them near the places shown; a few millimetres do not matter, the scanner learns where they are. Not in rows,",
     "one and a half diameters clear of edges, holes and roundings, on clean and dry surface. Count them face by face.",
 )
-
-
-@dataclass(frozen=True, eq=False)
-class SheetPicture:
-    """A view of the part and where its targets appear, in parts of width and height: number, x, y."""
-
-    title: str
-    pixels: npt.NDArray[np.uint8]
-    marks: tuple[tuple[int, float, float], ...]
-    bars: tuple[tuple[float, float, float, float], ...]
 
 
 def write_setup_sheet(folder: Path, job: Job, planner: Planner) -> list[Path]:
@@ -65,8 +38,7 @@ def write_setup_sheet(folder: Path, job: Job, planner: Planner) -> list[Path]:
     InputError
         When the plan has no targets.
     """
-    targets = planner.plan.placed
-    if not targets:
+    if not planner.plan.is_tracked:
         raise InputError("the plan has no targets yet", "set-up sheet", "Plan the targets first")
     folder.mkdir(parents=True, exist_ok=True)
     pictures, strips = take_sheet_pictures(planner)
@@ -88,116 +60,6 @@ def targets_table(planner: Planner) -> str:
         numbers = [f"{v:.3f}" for v in (*t.place, *t.normal)]
         writer.writerow((k, *numbers, t.face, f"{t.edge:.1f}", *[*marks, "", ""][:2], "yes" if t.is_locked else "no"))
     return text.getvalue()
-
-
-def take_sheet_pictures(planner: Planner, most: int = 10) -> tuple[list[SheetPicture], list[SheetPicture]]:
-    """The views that show most targets not shown before; and, of a long part, its sides in strips."""
-    stage = Stage()
-    try:
-        stage.put("nominal", nominal_surface(planner.nominal))
-        stage.put("edges", nominal_edges(planner.nominal))
-        shown = {view: _visible(stage, planner, view) for view in SIDES}
-        told = np.zeros(len(planner.plan.targets), dtype=bool)
-        chosen: list[View] = []
-        while len(chosen) < most and not told.all():
-            view = max(shown, key=lambda v: (int((shown[v] & ~told).sum()), -SIDES.index(v)))
-            if not (shown[view] & ~told).any():
-                break
-            told |= shown[view]
-            chosen.append(view)
-        pictures = [_picture(stage, planner, view, shown[view]) for view in chosen]
-        slanted = _slanted(stage, planner, told, most - len(chosen))
-        return [*pictures, *slanted], _strips(stage, planner, shown)
-    finally:
-        stage.close()
-
-
-def _slanted(stage: Stage, planner: Planner, told: npt.NDArray[np.bool_], most: int) -> list[SheetPicture]:
-    """Views between the sides that show targets which no side shows, at most so many."""
-    aspect = PICTURE[0] / PICTURE[1]
-    ways = [w for w in product((-1, 0, 1), repeat=3) if sum(map(abs, w)) > 1]
-    seen: list[npt.NDArray[np.bool_]] = []
-    for way in () if told.all() else ways:
-        stage.eye.fit(planner.nominal.mesh.bounds, aspect, unit(np.array(way, dtype=float)), UP)
-        seen.append(_in_sight(stage, planner))
-    made: list[SheetPicture] = []
-    while len(made) < most and not told.all():
-        best = max(range(len(ways)), key=lambda k: int((seen[k] & ~told).sum()))
-        if not (seen[best] & ~told).any():
-            break
-        told = told | seen[best]
-        stage.eye.fit(planner.nominal.mesh.bounds, aspect, unit(np.array(ways[best], dtype=float)), UP)
-        words = " ".join(AROUND[k][int(v > 0)] for k, v in enumerate(ways[best]) if v)
-        made.append(_taken(stage, planner, f"From {words}", seen[best], PICTURE, bars=False))
-    return made
-
-
-def _visible(stage: Stage, planner: Planner, view: View) -> npt.NDArray[np.bool_]:
-    """Targets that a view shows."""
-    stage.look_from(view, PICTURE[0] / PICTURE[1])
-    return _in_sight(stage, planner)
-
-
-def _in_sight(stage: Stage, planner: Planner) -> npt.NDArray[np.bool_]:
-    """Targets that the eye sees from where it is."""
-    points = np.array([t.place for t in planner.plan.placed])
-    normals = np.array([t.normal for t in planner.plan.placed])
-    visible: npt.NDArray[np.bool_] = normals @ stage.eye.towards > 0.25
-    visible[visible] = stage.visible(points[visible], ("nominal",))
-    return visible
-
-
-def _strips(stage: Stage, planner: Planner, shown: dict[View, npt.NDArray[np.bool_]]) -> list[SheetPicture]:
-    """The sides of a part that is much longer than wide, cut into pieces that fill the page's width."""
-    low, high = planner.nominal.mesh.bounds
-    spans = np.sort(high - low)
-    if spans[2] < LONG * spans[1] or int(np.argmax(high - low)) != 0:
-        return []
-    count = int(np.clip(np.ceil(spans[2] / (6.5 * spans[1])), 2, 5))
-    strips = []
-    for view in (View.FRONT, View.BACK, View.TOP, View.BELOW):
-        for k in range(count):
-            ends = low[0] + (high[0] - low[0]) * np.array([k, k + 1]) / count
-            piece = np.array([[ends[0], low[1], low[2]], [ends[1], high[1], high[2]]])
-            stage.look_from(view, STRIP[0] / STRIP[1])
-            stage.eye.fit(piece, STRIP[0] / STRIP[1])
-            title = f"{_title(view)}, X {ends[0]:.0f} to {ends[1]:.0f}".replace("-", "\u2212")
-            strips.append(_taken(stage, planner, title, shown[view], STRIP, bars=False))
-    return [s for s in strips if s.marks]
-
-
-def _title(view: View) -> str:
-    return {View.CORNER: "From the corner", View.BELOW: "From below"}.get(view, view.value.capitalize())
-
-
-def _picture(stage: Stage, planner: Planner, view: View, visible: npt.NDArray[np.bool_]) -> SheetPicture:
-    stage.look_from(view, PICTURE[0] / PICTURE[1])
-    return _taken(stage, planner, _title(view), visible, PICTURE, bars=True)
-
-
-def _taken(
-    stage: Stage, planner: Planner, title: str, visible: npt.NDArray[np.bool_], size: tuple[int, int], *, bars: bool
-) -> SheetPicture:
-    """A picture of what the eye sees, with the places of the targets in it."""
-    width, height = size
-    pixels = stage.render(width, height, Detail.FULL)[:, :, :3].copy()
-    points = np.array([t.place for t in planner.plan.placed])
-    spots = stage.project(points, width, height) / np.array([width, height])
-    inside = visible & (spots > 0).all(1) & (spots < 1).all(1)
-    marks = tuple((k + 1, float(x), float(y)) for k, (x, y) in enumerate(spots) if inside[k])
-    lines = []
-    for ends in _bars(planner) if bars else []:
-        (x1, y1), (x2, y2) = stage.project(ends, width, height) / np.array([width, height])
-        if min(x1, x2, y1, y2) >= 0 and max(x1, x2, y1, y2) <= 1:
-            lines.append((float(x1), float(y1), float(x2), float(y2)))
-    return SheetPicture(title, pixels, marks, tuple(lines))
-
-
-def _bars(planner: Planner) -> list[npt.NDArray[np.float64]]:
-    if planner.model.chain(planner.plan.chain).needs != "bars":
-        return []
-    laid = lay_bars(planner.nominal, shipped(Kind.PHOTO), planner.task.environment, planner.plan.bars)
-    return [bar.ends for bar in laid]
 
 
 def _draw(path: Path, job: Job, planner: Planner, pictures: list[SheetPicture], strips: list[SheetPicture]) -> None:
@@ -253,7 +115,7 @@ def _place_picture(canvas: Any, picture: SheetPicture, box: tuple[float, float, 
         canvas.line(x + x1 * w, y + (1 - y1) * h, x + x2 * w, y + (1 - y2) * h)
     for number, px, py in picture.marks:
         _disc(canvas, x + px * w, y + (1 - py) * h, size, str(number))
-    d.write(canvas, x, y - 10, f"{picture.title}: {len(picture.marks)} targets", d.WORD, 7.5, LIGHT.ink_soft)
+    d.write(canvas, x, y - 10, picture.caption, d.WORD, 7.5, LIGHT.ink_soft)
 
 
 def _head(canvas: Any, job: Job, planner: Planner, page: int) -> None:
@@ -263,7 +125,8 @@ def _head(canvas: Any, job: Job, planner: Planner, page: int) -> None:
     )
     d.write(canvas, EDGE, HEIGHT - 58, words, d.WORD, 9, LIGHT.ink_soft)
     count = len(planner.plan.targets)
-    d.write_right(canvas, WIDTH - EDGE, HEIGHT - 44, f"{count} targets", d.WORD_BOLD, 17, LIGHT.accent)
+    words = f"{count} target{'' if count == 1 else 's'}" if count else "nothing to stick"
+    d.write_right(canvas, WIDTH - EDGE, HEIGHT - 44, words, d.WORD_BOLD, 17, LIGHT.accent)
     d.write_right(canvas, WIDTH - EDGE, HEIGHT - 58, f"disc {planner.rules().diameter:g} mm", d.WORD, 9, LIGHT.ink_soft)
     canvas.setStrokeColor(LIGHT.rule)
     canvas.setLineWidth(0.7)
@@ -357,6 +220,11 @@ def _counts(canvas: Any, job: Job, planner: Planner, page: int) -> tuple[int, fl
     """How many targets each face gets, and which: a hand sticks them within a few millimetres, the scanner learns where."""
     y = 0.0
     notes = [piece for note in setup_notes(planner) for piece in _wrapped(note, WIDTH - 2 * EDGE, 8.5)]
+    if not planner.plan.targets:
+        _head(canvas, job, planner, page)
+        for k, note in enumerate(notes):
+            d.write(canvas, EDGE, HEIGHT - 80 - 11 * k, note, d.WORD, 8.5)
+        return page, HEIGHT - 92 - 11 * len(notes)
     for number, count in enumerate(face_counts(planner.nominal, planner.plan.placed)):
         lines = _wrapped(", ".join(map(str, count.numbers)), WIDTH - EDGE - NUMBERS_AT, 8)
         if number == 0 or y - ROW * len(lines) < 48:

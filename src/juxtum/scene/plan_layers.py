@@ -6,9 +6,11 @@ import numpy as np
 import numpy.typing as npt
 
 from juxtum.geometry import TriangleMesh
-from juxtum.geometry.arrays import Bools, Floats
+from juxtum.geometry.arrays import Bools, Floats, orthonormal_frame
+from juxtum.instruments.equipment import Equipment, EquipmentKind
 from juxtum.nominal import Nominal
 from juxtum.plan.targets.covering import Covered
+from juxtum.plan.targets.gear import Gear
 from juxtum.plan.targets.ground import Ground
 from juxtum.plan.targets.tracking import Tracking
 from juxtum.plan.targets.views import Patches
@@ -113,6 +115,46 @@ def cylinder_lines(diameter: float, height: float, count: int = 96) -> Lines:
     top = rim + np.array([0, 0, height])
     sides = np.stack([rim[:-1:8], top[:-1:8]], 1)
     return segments(np.concatenate([np.stack([rim[:-1], rim[1:]], 1), np.stack([top[:-1], top[1:]], 1), sides]))
+
+
+def gear_lines(gear: Gear) -> Lines:
+    """Equipment as it stands under the part and about it in the first position, part coordinates: outlines and a ring a target."""
+    return segments(gear_ends(gear))
+
+
+def gear_ends(gear: Gear) -> Floats:
+    """Ends (K, 2, 3) of those lines."""
+    pieces = []
+    for stand, item in zip(gear.stands[0], gear.items, strict=True):
+        way = gear.turned[0].inverse @ stand
+        pieces.append(way.apply(_outline(item).reshape(-1, 3)).reshape(-1, 2, 3))
+        pieces.append(way.apply(_rings(item).reshape(-1, 3)).reshape(-1, 2, 3))
+    return np.concatenate(pieces)
+
+
+def _outline(item: Equipment) -> Floats:
+    """Edges (K, 2, 3) of a piece, own coordinates: what carries the part lies below its plane, a block stands on it."""
+    levels = (0.0, item.size[2]) if not item.is_under else (0.0, -item.size[2])
+    if item.kind is EquipmentKind.TURNTABLE:
+        angles = np.arange(72) * 2 * np.pi / 72
+        ring = item.size[0] / 2 * np.stack([np.cos(angles), np.sin(angles)], 1)
+    else:
+        ring = np.array([[-1, -1], [1, -1], [1, 1], [-1, 1]]) * np.array(item.size[:2]) / 2
+    rims = [np.column_stack([ring, np.full(len(ring), level)]) for level in levels]
+    around = [np.stack([rim, np.roll(rim, -1, axis=0)], 1) for rim in rims]
+    posts = np.stack(rims, 1)[:: max(1, len(ring) // 4)]
+    return np.concatenate([*around, posts])
+
+
+def _rings(item: Equipment) -> Floats:
+    """A ring (K, 2, 3) a target, own coordinates."""
+    angles = np.arange(13) * 2 * np.pi / 12
+    rings = []
+    for place, normal in zip(item.places, item.normals, strict=True):
+        frame = orthonormal_frame(normal)
+        circle = place + item.diameter / 2 * (np.cos(angles)[:, None] * frame[0] + np.sin(angles)[:, None] * frame[1])
+        rings.append(np.stack([circle[:-1], circle[1:]], 1))
+    return np.concatenate(rings)
 
 
 def path_lines(points: Floats) -> Lines:

@@ -120,12 +120,12 @@ def record_of(
         )
         for p in session.good
     )  # fmt: skip
-    planned = session.map.planned_rows
+    planned, on_part = session.map.planned_rows, len(session.planner.plan.targets)
     targets = tuple(
         FoundTarget(
             handle=k,
             place=(round(float(x), 4), round(float(y), 4), round(float(z), 4)),
-            planned=planned[k] + 1 if k in planned else None,
+            planned=planned[k] + 1 if planned.get(k, on_part) < on_part else None,
         )
         for k, (x, y, z) in sorted(session.map.targets.items(), key=lambda item: (item[0] not in planned, item[0]))[
             :MOST_TARGETS

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -51,6 +51,11 @@ class Frame:
     pose: RigidTransform | None
     points: Points
 
+    def moved(self, to_map: RigidTransform) -> Frame:
+        """The frame in another map."""
+        pose = None if self.pose is None else to_map @ self.pose
+        return replace(self, pose=pose, new=moved_targets(self.new, to_map))
+
 
 def read_frame(message: Message) -> Frame:
     """Check a `frame` message.
@@ -78,6 +83,11 @@ def read_frame(message: Message) -> Frame:
 def placed_targets(message: Message, name: str, width: int) -> dict[int, Floats]:
     """Rows of handle, x, y, z as places (3,) by handle."""
     return {_handle(row[0]): row[1:4] for row in message.table(name, width)}
+
+
+def moved_targets(targets: dict[int, Floats], to_map: RigidTransform) -> dict[int, Floats]:
+    """Targets in another map."""
+    return {k: to_map.apply(place) for k, place in targets.items()}
 
 
 def _counted(message: Message, name: str) -> int:

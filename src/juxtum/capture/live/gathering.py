@@ -8,10 +8,11 @@ import numpy as np
 
 from juxtum.capture.live.counting import erase, recount
 from juxtum.capture.live.coverage import Cells, Coverage, make_cells
+from juxtum.capture.live.joining import guessed, located_by_shape
 from juxtum.capture.live.patch import Patch, State, Zone
 from juxtum.capture.live.points import Budget, PointStore
 from juxtum.capture.live.targetmap import TargetMap
-from juxtum.devices.protocol import DeviceError, Points
+from juxtum.devices.protocol import DeviceError, Message, Points
 from juxtum.geometry import RigidTransform
 from juxtum.instruments.models import Mode
 from juxtum.plan.planner import Planner
@@ -47,6 +48,12 @@ class Gathering:
         self.position = 0
         planned = np.array([target.place for target in planner.plan.placed]).reshape(-1, 3)
         self.map = TargetMap(planned, self._count_again, planner.plan.equipment)
+        self.to_map = RigidTransform.identity()
+        """From the device's map to the session's: another one after the device began anew."""
+        self._home: RigidTransform | None = None
+        """Where the part was in the map before the device began anew; None while nothing was begun anew."""
+        self._fresh: list[Patch] = []
+        """Patches in a map of the device that is not tied to the session's yet."""
 
     @property
     def goal(self) -> float:
@@ -74,7 +81,31 @@ class Gathering:
         if patch is not None and len(patch.store) == 0:
             self.patches.remove(patch)
             return None
+        if patch is not None and self.is_joined_by_shape and self.map.to_part is None:
+            self._fresh = [p for p in (*self._fresh, patch) if len(p.store) and not p.has_jumped]
+            self._locate_by_shape()
         return patch
+
+    @property
+    def is_joined_by_shape(self) -> bool:
+        """Whether the part is found by its shape in each position, and not by targets on it."""
+        return self.planner.plan.joined == "by shape" and bool(self.planner.plan.equipment)
+
+    def _locate_by_shape(self) -> None:
+        """Find the part in the device's map; where another position came before, bring what is new into its map."""
+        ground = self.planner.ground()
+        guess = None if ground.gear is None else guessed(self.map.gear, ground.gear, self.position)
+        found = None if guess is None else located_by_shape(self._fresh, self.planner.nominal, guess)
+        if found is None:
+            return
+        if self._home is not None:
+            self.to_map = self._home.inverse @ found
+            for patch in self._fresh:
+                patch.store.move(self.to_map)
+            self.map.move(self.to_map)
+            found, self._home = self._home, None
+        self._fresh = []
+        self.map.locate(found)
 
     def discard(self, number: int) -> None:
         """Let a patch go.
@@ -95,11 +126,28 @@ class Gathering:
             self.current = None
             self.state = State.READY
 
-    def turn_over(self) -> None:
-        """The part was laid on its other side: a new patch follows."""
+    def turn_over(self) -> Message | None:
+        """The part was laid on its other side: a new patch follows; what the device must be told, if anything.
+
+        Raises
+        ------
+        DeviceError
+            Where positions are joined by shape and the part was not recognised in this one: nothing could be joined to it.
+        """
         self.accept()
+        if self.is_joined_by_shape and self.map.to_part is None:
+            raise DeviceError(
+                "the part is not recognised yet, and the other position would not be joined to this one",
+                "turn over",
+                "Scan more of it here, from several sides",
+            )
         self.position = (self.position + 1) % len(self.planner.ground().views.turned)
         self.map.turned_over(self.position)
+        if not self.is_joined_by_shape:
+            return None
+        self._home, self.to_map = self.map.to_part, RigidTransform.identity()
+        self.map.begin_anew()
+        return Message("map", {"targets": []})
 
     def refine(self, zone: Zone, spacing: float) -> Patch:
         """Erase the coarse points of a zone and take only fine ones there.

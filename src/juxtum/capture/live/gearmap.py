@@ -43,6 +43,14 @@ class GearMap:
         """From the map to each piece that was met in this position."""
         return self._ways.setdefault(self._position, {})
 
+    @ways.setter
+    def ways(self, ways: dict[int, RigidTransform]) -> None:
+        self._ways[self._position] = ways
+
+    def begin_anew(self) -> None:
+        """Nothing is known any more."""
+        self._before, self._rows, self._ways = set(), {}, {}
+
     @property
     def all_handles(self) -> set[int]:
         """Handles of targets of the equipment, in whichever position they were met."""

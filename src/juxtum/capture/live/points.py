@@ -79,6 +79,12 @@ class PointStore:
         parts = [b[: min(BLOCK, self._count - k * BLOCK)] for k, b in enumerate(self._blocks)]
         return np.concatenate(parts) if parts else np.empty(0, dtype=POINT)
 
+    def move(self, move: RigidTransform) -> None:
+        """Bring every point into another map."""
+        points = self.all()
+        self.clear()
+        self.add(points, move)
+
     def keep(self, good: Bools) -> None:
         """Only points (N,) that are true stay."""
         left = self.all()[good]

@@ -7,7 +7,7 @@ from functools import cached_property
 import numpy as np
 
 from juxtum.capture.live.counting import FrameLog, count_frame, pass_frame
-from juxtum.capture.live.frames import Frame, placed_targets, read_frame
+from juxtum.capture.live.frames import Frame, moved_targets, placed_targets, read_frame
 from juxtum.capture.live.gathering import Gathering
 from juxtum.capture.live.patch import Happening, Patch, State
 from juxtum.capture.live.points import MemoryFull
@@ -68,11 +68,11 @@ class CaptureSession(Gathering):
             When the device refuses something, or says what cannot be.
         """
         if message.kind == "frame":
-            self._frame(read_frame(message))
+            self._frame(read_frame(message).moved(self.to_map))
         elif message.kind == "map":
-            self.map.add(placed_targets(message, "targets", 5))
+            self.map.add(moved_targets(placed_targets(message, "targets", 5), self.to_map))
         elif message.kind == "referenced":
-            self._news(placed_targets(message, "new", 4))
+            self._news(moved_targets(placed_targets(message, "new", 4), self.to_map))
         elif message.kind == "error":
             raise DeviceError(message.text("what", "the device refused"), "device", message.text("next"))
 
@@ -83,7 +83,8 @@ class CaptureSession(Gathering):
         self.note("no device", why)
 
     def found_device(self) -> None:
-        """It is there again; where its tracker stands it must be told anew."""
+        """It is there again, with the session's map; where its tracker stands it must be told anew."""
+        self.to_map = RigidTransform.identity()
         if self.stations is not None:
             self.stations.forget()
         self._log.forget()

@@ -30,9 +30,7 @@ class TargetMap:
         What stands about the part: its targets are known from its document, by their distances.
     """
 
-    def __init__(
-        self, planned: Floats, recognised: Callable[[], None], equipment: Sequence[Equipment] = ()
-    ) -> None:
+    def __init__(self, planned: Floats, recognised: Callable[[], None], equipment: Sequence[Equipment] = ()) -> None:
         self._planned, self._recognised = planned, recognised
         self.gear = GearMap(equipment)
         self.targets: dict[int, Floats] = {}
@@ -57,6 +55,16 @@ class TargetMap:
     def turned_over(self, position: int) -> None:
         """The part was laid in another position: what the equipment shows there is met anew."""
         self.gear.turned_over(position, self.targets)
+
+    def begin_anew(self) -> None:
+        """The device begins another map: nothing of this one is known there, and the part is not found yet."""
+        self.targets, self.to_part, self._match = {}, None, None
+        self.gear.begin_anew()
+
+    def move(self, move: RigidTransform) -> None:
+        """Bring every target into another map."""
+        self.targets = {k: move.apply(place) for k, place in self.targets.items()}
+        self.gear.ways = {index: way @ move.inverse for index, way in self.gear.ways.items()}
 
     def rows(self) -> list[list[float]]:
         """The map as a device takes it back after it was restarted."""

@@ -218,7 +218,9 @@ def send(session: CaptureSession, link: Link, message: Message) -> None:
     """Send what the hand of a run does; the part is turned over and a patch begun where it asks for that."""
     if message.kind == "hand":
         if int(message.number("position")) != session.position:
-            session.turn_over()
+            news = session.turn_over()
+            if news is not None:
+                tell(session, link, news)
         if session.current is None and session.state not in (State.FULL, State.GONE):
             session.begin()
     tell(session, link, message)

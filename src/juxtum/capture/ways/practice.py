@@ -180,7 +180,7 @@ def _record(exercise: Exercise, session: CaptureSession, body: Body | None) -> _
 def _wanted(session: CaptureSession, faces: tuple[int, ...]) -> float:
     """Share that the plan expects of some faces, or of all that is measured."""
     planner = session.planner
-    if not faces or not planner.plan.targets:
+    if not faces or not planner.plan.is_tracked:
         return max(session.goal, 1e-9)
     return max(expected_coverage(planner.ground(), session.poses.holds, planner.blind(), faces), 1e-9)
 

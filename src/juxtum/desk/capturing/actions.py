@@ -25,7 +25,7 @@ def _scanner(station: CaptureStation) -> tuple[Action, ...]:
     scanner, link = station.scanner, station.link
 
     def has_targets() -> bool:
-        return station.planner is not None and bool(station.planner.plan.targets)
+        return station.planner is not None and station.planner.plan.is_tracked
 
     live = partial(Action, menu=PLACE, enabled=lambda: station.is_live)
     planned = partial(Action, menu=PLACE, enabled=has_targets, at=Key.CAPTURE, ways=SCANNING)

@@ -58,7 +58,7 @@ class ScannerControls:
     def turn_over(self) -> None:
         """The part lies on its other side now."""
         if self._station.driver is not None:
-            self._station.driver.do(lambda session: session.turn_over())
+            self._station.driver.turn_over()
 
     def refine(self, radius: float, spacing: float) -> None:
         """Pick a zone that is scanned again, finer."""

@@ -68,7 +68,7 @@ class Linking(QObject):
         planner, job = self._desk.planner, self._session.derived.job
         if planner is None or self.driver is not None:
             return
-        if not planner.plan.targets:
+        if not planner.plan.is_tracked:
             self._desk.tell("the plan has no targets yet", "capture", "Plan the targets first")
             return
         try:

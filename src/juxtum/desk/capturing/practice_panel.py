@@ -137,7 +137,7 @@ class PracticePanel(CapturePanel):
             station.start_picking("Click both ends of the first bar, then of the second", self._bar_end)
             self._began_or_ended()
             return
-        if not planner.plan.targets and exercise.id != "stick":
+        if not planner.plan.is_tracked and exercise.id != "stick":
             station.desk.tell("the plan has no targets yet", "practice", "Plan the targets first")
             return
         if station.driver is not None:

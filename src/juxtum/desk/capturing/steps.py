@@ -31,7 +31,7 @@ def next_step(station: CaptureStation) -> NextAction:
     d, shot = station.derived, station.snapshot
     if d.nominal is None:
         return NextAction("bring the nominal", "coverage is counted on it", "bring nominal", "Choose a file")
-    if d.job.plan is None or not d.job.plan.targets:
+    if d.job.plan is None or not d.job.plan.is_tracked:
         return NextAction("plan the targets", "the scanner finds its way by them", "plan targets", "Plan them")
     if station.driver is None or shot is None:
         if d.job.capture is not None and d.job.capture.patches and d.job.capture.coverage > 0.85:

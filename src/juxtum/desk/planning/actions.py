@@ -23,6 +23,9 @@ def plan_actions(station: PlanStation) -> tuple[Action, ...]:
     def has_targets() -> bool:
         return has_part() and bool(station.plan.targets)
 
+    def is_planned() -> bool:
+        return has_part() and station.plan.is_tracked
+
     def has_chosen() -> bool:
         return station.is_here and station.selected_target is not None
 
@@ -48,7 +51,8 @@ def plan_actions(station: PlanStation) -> tuple[Action, ...]:
             for each in Topic
         ),
         Action("write setup sheet", "Write the set-up sheet\u2026", "File/4", papers.ask_sheet, "Ctrl+Shift+P", "file-text",
-               "Targets and order of work for the shop floor", has_targets),
+               "Targets and order of work for the shop floor", is_planned),
+        Action("load equipment", "Load equipment\u2026", "File/5", papers.ask_equipment, "", "import", "A plate, a turntable or a block", has_part),
         Action("load instrument", "Load an instrument\u2026", "File/5", papers.ask_instrument, "", "import", "An instrument document", has_part),
         Action("save instrument", "Save a copy of the instrument\u2026", "File/5", papers.ask_instrument_copy, "", "save", "To be edited", has_part),
     )  # fmt: skip

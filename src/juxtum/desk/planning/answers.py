@@ -45,7 +45,7 @@ class Answers:
         return self._kept.get(topic, ("", None))[1]
 
     def ways(self, planner: Planner) -> tuple[WayResult, ...]:
-        """The schools besides targets on the part, as far as they are known."""
+        """The ways to go, as far as they are known."""
         return self._ways[1] if self._ways is not None and self._ways[0] == topics.ways_question(planner) else ()
 
     def forget_stopped(self, topic: Topic) -> None:
@@ -54,12 +54,12 @@ class Answers:
             del self._kept[topic]
 
     def ask(self, topic: Topic, planner: Planner) -> None:
-        """Have a topic computed, once for each question; then the schools, which take longer."""
+        """Have a topic computed, once for each question; then the ways to go, which take longer."""
         question = topics.question(topic, planner)
         made = self.get(topic, planner)
         if made is None and question not in self._asked:
             self._compute(topic, question, planner)
-        elif isinstance(made, topics.TargetsAnswer) and planner.plan.targets:
+        elif isinstance(made, topics.TargetsAnswer) and planner.plan.is_tracked:
             question = topics.ways_question(planner)
             if question not in self._asked and (self._ways is None or self._ways[0] != question):
                 self._compute_ways(question, planner)

@@ -22,6 +22,8 @@ from juxtum.scene.plan_layers import (
     camera_lines,
     cylinder_lines,
     faces_surface,
+    gear_ends,
+    gear_lines,
     patch_surface,
     tray_lines,
     tripod_lines,
@@ -47,7 +49,9 @@ def dress_topic(view: StageView, d: Derived, topic: Topic, made: Any) -> None:
     view.set_pins(_pins(d, made))
     if d.part is None:
         return
-    if isinstance(made, PhotoPlan):
+    if isinstance(made, TargetsAnswer):
+        view.put("gear", None if made.ground.gear is None else gear_lines(made.ground.gear))
+    elif isinstance(made, PhotoPlan):
         size = 0.05 * float(np.ptp(made.views.eyes, axis=0).max())
         view.put("rays", camera_lines(made.views.eyes, made.views.axes, made.views.ups, size))
         view.put("gear", segments(np.array([bar.ends for bar in made.bars])))
@@ -80,6 +84,8 @@ def gear_bounds(d: Derived, made: Any) -> Floats | None:
         places = back.apply(np.array([s.place for s in made.plan.stations]))
     elif isinstance(made, TurntablePlan):
         places = made.shots_of_first.eyes
+    elif isinstance(made, TargetsAnswer) and made.ground.gear is not None:
+        places = gear_ends(made.ground.gear).reshape(-1, 3)
     elif isinstance(made, TrayPlan):
         half = made.cylinder.diameter / 2
         return np.array([[-half, -half, 0.0], [half, half, made.cylinder.height]])

@@ -8,10 +8,12 @@ from typing import TYPE_CHECKING
 from juxtum.desk.planning import topics
 from juxtum.desk.planning.topics import TargetsAnswer, Topic
 from juxtum.geometry.arrays import Floats
+from juxtum.instruments.equipment import Equipment, corner_blocks, equipment_named
 from juxtum.job import Job
 from juxtum.plan.document import Plan
 from juxtum.plan.planner import Planner, moved
 from juxtum.plan.targets.targets import snapped, with_lock
+from juxtum.plan.targets.ways import WayResult
 from juxtum.progress import Progress
 
 if TYPE_CHECKING:
@@ -95,6 +97,37 @@ class TargetEdits:
         if self._station.topic is not Topic.TARGETS:
             self._station.show_topic(Topic.TARGETS)
         self._edit("plan the targets", lambda planner, progress: planner.planned(progress))
+
+    def go(self, way: WayResult) -> None:
+        """Go another way, with the targets and the equipment that it wants."""
+        self._edit(f"targets {way.way}", lambda planner, _: planner.with_way(way))
+
+    def use_equipment(self, name: str) -> None:
+        """Put the part on other equipment, or blocks beside it or away; what ties its positions is looked at anew.
+
+        Parameters
+        ----------
+        name : str
+            Id of a plate or a turntable, nothing for none, or "blocks".
+        """
+
+        there = self._station.plan.equipment
+        under, beside = (tuple(e for e in there if e.is_under is flag) for flag in (True, False))
+        if name == "blocks":
+            self._stand("corner blocks", (*under, *(() if beside else corner_blocks())))
+        elif any(e.id == name for e in under):
+            return
+        else:
+            self._stand("equipment", (*((equipment_named(name),) if name else ()), *beside))
+
+    def put_on(self, made: Equipment) -> None:
+        """Put the part on equipment from a document, or a block beside it."""
+        there = self._station.plan.equipment
+        kept = tuple(e for e in there if e.is_under is not made.is_under or (not made.is_under and e.id != made.id))
+        self._stand(f"equipment {made.name}", (made, *kept))
+
+    def _stand(self, title: str, items: tuple[Equipment, ...]) -> None:
+        self._edit(title, lambda planner, progress: planner.with_equipment(items, progress))
 
     def improve(self) -> None:
         """Begin with what is placed, keep the locked ones and move the rest to better places."""

@@ -7,6 +7,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from juxtum.errors import InputError, JuxtumError
+from juxtum.exchange.documents import read_document
+from juxtum.instruments.equipment import FORM
 from juxtum.instruments.models import Kind, read_instrument_model
 
 if TYPE_CHECKING:
@@ -28,6 +30,17 @@ class Papers:
         """Ask for an instrument document and plan with it."""
         if (path := self._station.desk.asking.instrument()) is not None:
             self.load_instrument(path)
+
+    def ask_equipment(self) -> None:
+        """Ask for a document of equipment and plan with it."""
+        if (path := self._station.desk.asking.instrument()) is None:
+            return
+        try:
+            made = read_document(path, FORM)
+        except JuxtumError as problem:
+            self._station.session.failed.emit(problem)
+            return
+        self._station.edits.put_on(made)
 
     def ask_instrument_copy(self) -> None:
         """Ask where the instrument's document goes and write it."""
@@ -64,7 +77,7 @@ class Papers:
         from juxtum.report.setup_sheet import write_setup_sheet
 
         planner, job = self._station.planner, self._station.derived.job
-        if planner is None or not planner.plan.targets:
+        if planner is None or not planner.plan.is_tracked:
             self._station.desk.tell("the plan has no targets yet", "set-up sheet", "Plan the targets first")
             return
         self._station.session.compute(

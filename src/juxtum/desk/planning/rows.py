@@ -6,7 +6,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from juxtum.desk.planning.topics import Answer, BlindAnswer, FitAnswer, StationsAnswer, TargetsAnswer
+from juxtum.desk.planning.topics import Answer, BlindAnswer, FitAnswer, StationsAnswer, TargetsAnswer, sticking_words
 from juxtum.guide.facts import short, thousands
 from juxtum.plan.blind import methods
 from juxtum.plan.photos.photos import PhotoPlan
@@ -14,7 +14,6 @@ from juxtum.plan.photos.walk import LEAST_ANGLE, LEAST_RAYS, check_walk, inciden
 from juxtum.plan.planner import EffortPlan, Planner
 from juxtum.plan.suitability import Fitness, Suitability
 from juxtum.plan.targets.covering import ALLOWANCE
-from juxtum.plan.targets.ways import MINUTES_EACH
 from juxtum.plan.tray import TrayPlan
 from juxtum.plan.turntable import TurntablePlan
 from juxtum.wording import percent, uncertainty
@@ -40,7 +39,7 @@ def table_of(made: Answer, planner: Planner) -> Table | None:
     if isinstance(made, FitAnswer):
         return _fit(made, planner)
     if isinstance(made, TargetsAnswer):
-        return _targets(made)
+        return _targets(made) if made.assessment.targets or made.ground.gear is None else None
     if isinstance(made, PhotoPlan):
         return _photos(made)
     if isinstance(made, StationsAnswer):
@@ -201,7 +200,7 @@ def facts_of(made: Answer, planner: Planner) -> list[tuple[str, str]]:
     if isinstance(made, TargetsAnswer):
         a = made.assessment
         return [
-            ("targets", f"{len(a.targets)}, {MINUTES_EACH * len(a.targets):.0f} min to stick"),
+            ("targets", f"{len(a.targets)}, {sticking_words(len(a.targets))}" if a.targets else sticking_words(0)),
             ("seen well while tracking", percent(a.share)), ("seen at all", percent(made.coverage)), ("disc", f"{made.diameter:g} mm"),
             ("must not be lost", ", ".join(map(str, a.indispensable)) or "none"), ("break a rule", str(a.broken)),
         ]  # fmt: skip

@@ -1,22 +1,24 @@
-"""The panel of targets: planning, improving, editing, the three schools, the rules."""
+"""The panel of targets: planning, improving, editing, the ways to go, the rules."""
 
 from __future__ import annotations
 
 from juxtum.desk.planning.panel import Panel
 from juxtum.desk.planning.topics import TargetsAnswer
-from juxtum.desk.widgets import Choice, Facts, LengthField, button, form, label, line, row
+from juxtum.desk.planning.ways_box import WaysBox
+from juxtum.desk.widgets import Choice, LengthField, button, form, label, line, row
 from juxtum.errors import InputError
+from juxtum.instruments.equipment import shipped_equipment
 from juxtum.job.steps import Datums
 from juxtum.plan.planner import Planner
 from juxtum.plan.targets.views import Stance
-from juxtum.plan.targets.ways import WayResult, part_school
+from juxtum.plan.targets.ways import WayResult, way_result
 
 
 class TargetsPanel(Panel):
-    """Planning, improving and editing of targets; the three schools."""
+    """Planning, improving and editing of targets; the ways to go."""
 
     def build(self) -> None:
-        """Buttons, rules, schools."""
+        """Buttons, rules, ways."""
         perform = self.station.desk.perform
         self._plan = button(
             "Plan targets",
@@ -38,9 +40,19 @@ class TargetsPanel(Panel):
         self._lock.setAccessibleName("Lock target")
         self.body.addLayout(row(self.add, self._delete, self._lock))
         self.body.addWidget(line())
-        self.body.addWidget(label("Three ways", "heading"))
-        self._ways = Facts("Three ways")
-        self.body.addWidget(self._ways)
+        self.body.addWidget(label("Ways to go", "heading"))
+        self.ways = WaysBox(self.station.edits.go)
+        self.body.addWidget(self.ways)
+        self._equipment = Choice("Equipment")
+        self._equipment.picked.connect(self.station.edits.use_equipment)
+        self._blocks = button(
+            "Corner blocks",
+            lambda: self.station.edits.use_equipment("blocks"),
+            tip="Blocks with targets of their own beside the part: they show at the height of its sides",
+        )
+        self._blocks.setCheckable(True)
+        self.body.addLayout(form([("Equipment", self._equipment)]))
+        self.body.addLayout(row(self._blocks))
         self._why = label("", "soft", wrap=True)
         self._why.setAccessibleName("Why")
         self.body.addWidget(self._why)
@@ -107,6 +119,7 @@ class TargetsPanel(Panel):
             words.insert(0, f"Datums: face {', '.join(map(str, planner.task.datums))}")
         self._allowed.setText(". ".join(words) + ".")
         self.datum.setVisible(not self.station.derived.job.procedure.of(Datums))
+        self._show_equipment(planner)
         has = bool(plan.targets)
         self._improve.setEnabled(has)
         chosen = self.station.selected_target is not None
@@ -115,13 +128,21 @@ class TargetsPanel(Panel):
         target = self.station.selected_target
         self._lock.setText("Unlock" if target is not None and target.is_locked else "Lock")
 
+    def _show_equipment(self, planner: Planner) -> None:
+        under = next((e for e in planner.plan.equipment if e.is_under), None)
+        offered = [e for e in shipped_equipment() if e.is_under and (e == under or not planner.unsuited(e))]
+        offered += [under] if under is not None and under not in offered else []
+        self._equipment.show_options(
+            [("", "none"), *((e.id, e.name) for e in offered)], under.id if under is not None else ""
+        )
+        self._blocks.setChecked(any(not e.is_under for e in planner.plan.equipment))
+
     def show_ways(self, planner: Planner, made: TargetsAnswer, others: tuple[WayResult, ...]) -> None:
-        """The schools side by side."""
-        rows = [part_school(made.ground, planner.plan.placed), *others]
-        self._ways.show_facts([(str(s.school), _way(s)) for s in rows])
-        self._why.setText("; ".join(f"{s.school}: {s.words}" for s in rows if s.words) + ".")
-
-
-def _way(school: WayResult) -> str:
-    words = f"{100 * school.share:.0f} %"
-    return f"{school.targets:>3}  {words:>5}  {school.minutes:>3.0f} min" if school.targets else f"{words:>5}        "
+        """The ways side by side; the one that is gone by what is placed now."""
+        now = way_result(made.ground, planner.plan.placed, planner.error)
+        rows = tuple(now if planner.plan.is_tracked and way.way is now.way else way for way in others)
+        if not any(way.way is now.way for way in rows) and planner.plan.is_tracked:
+            rows = (*rows, now)
+        self.ways.show_ways(rows, now.way)
+        shown = next((way for way in rows if way.way is now.way), None)
+        self._why.setText("" if shown is None or not shown.words else f"{shown.words[0].upper()}{shown.words[1:]}.")

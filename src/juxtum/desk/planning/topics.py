@@ -62,7 +62,7 @@ class FitAnswer:
 
 @dataclass(frozen=True, eq=False)
 class TargetsAnswer:
-    """Targets and what they do; the schools are filled in later, since they take longer."""
+    """Targets and what they do; the ways to go are filled in later, since they take longer."""
 
     ground: Ground
     assessment: Assessment
@@ -112,8 +112,10 @@ def question(topic: Topic, planner: Planner) -> str:
 
 
 def ways_question(planner: Planner) -> str:
-    """What the comparison of the other schools depends on: not on the targets that are placed."""
-    return "ways" + question(Topic.BLIND, planner)
+    """What the comparison of the ways depends on: not on the targets that are placed, nor on the way that is gone."""
+    items, _ = planner.equipment_for_ways()
+    plan = planner.plan.model_copy(update={"equipment": items, "joined": "by targets"})
+    return "ways" + question(Topic.BLIND, replace(planner, plan=plan))
 
 
 def answer(topic: Topic, planner: Planner, progress: Progress) -> Any:
@@ -142,7 +144,7 @@ def answer(topic: Topic, planner: Planner, progress: Progress) -> Any:
         assessment = planner.assess(progress)
         ground = planner.ground()
         names = bands_of(ground, assessment.tracking, assessment.covered)
-        bands = band_surfaces(planner.nominal, ground.patches, names) if assessment.targets else {}
+        bands = band_surfaces(planner.nominal, ground.patches, names) if planner.plan.is_tracked else {}
         return TargetsAnswer(ground, assessment, tracked_coverage(ground, assessment), planner.rules().diameter, bands)
     if topic is Topic.PHOTOS:
         return planner.photos(progress=progress)
@@ -163,8 +165,8 @@ def answer(topic: Topic, planner: Planner, progress: Progress) -> Any:
 
 
 def ways(planner: Planner, progress: Progress) -> tuple[WayResult, ...]:
-    """Around the part and by shape; on the part follows from the targets that are placed."""
-    return replace(planner, plan=planner.plan.with_targets(())).schools(progress)[1:]
+    """All ways to go with the part, each with the targets that it wants."""
+    return planner.ways(progress)
 
 
 def first_step(d: Derived) -> NextAction:
@@ -185,7 +187,7 @@ def next_step(topic: Topic, planner: Planner, made: object) -> NextAction:
     """The next sensible action of a topic with its reason."""
     if isinstance(made, JuxtumError):
         return NextAction("look at the next topic", made.sentence.rstrip("."), "next topic", "Next topic")
-    if topic is Topic.TARGETS and not planner.plan.targets:
+    if topic is Topic.TARGETS and not planner.plan.is_tracked:
         return NextAction(
             "plan the targets",
             "as few as hold every pose, clear of edges and of what is measured",
@@ -202,7 +204,7 @@ def next_step(topic: Topic, planner: Planner, made: object) -> NextAction:
         return NextAction(
             f"{worst.instead}: face {faces}", f"{worst.cause}: {worst.reason}", "next topic", "Next topic"
         )
-    if topic is Topic.EFFORT and not planner.plan.targets:
+    if topic is Topic.EFFORT and not planner.plan.is_tracked:
         return NextAction("plan the targets", "sticking them is not in the schedule yet", "go targets", "Go to Targets")
     if topic is Topic.EFFORT:
         return NextAction(
@@ -253,8 +255,16 @@ def _next_target(made: TargetsAnswer, planner: Planner) -> NextAction:
         reason = f"{_seen_words(a)}, {100 * planner.plan.goal:.0f} % are wanted; allow a face that may carry targets"
         return NextAction("allow a face", reason, "pick allowed", "Pick faces")
     return NextAction(
-        "print the set-up sheet", f"{_seen_words(a)}; {minutes:.0f} min to stick", "write setup sheet", "Write it\u2026"
+        "print the set-up sheet",
+        f"{_seen_words(a)}; {sticking_words(len(a.targets))}",
+        "write setup sheet",
+        "Write it\u2026",
     )
+
+
+def sticking_words(count: int) -> str:
+    """How long sticking takes."""
+    return f"{MINUTES_EACH * count:.0f} min to stick" if count else "nothing to stick"
 
 
 def _seen_words(a: Assessment) -> str:

@@ -47,7 +47,7 @@ def weak_note(made: TargetsAnswer) -> tuple[Floats, str] | None:
     """The largest stretch that is seen too seldom and why; None where every place is seen well enough."""
     a = made.assessment
     place = weakest_place(made.ground, a)
-    return None if place is None or not a.targets else (place, a.weakest_words)
+    return None if place is None or not (a.targets or made.ground.gear) else (place, a.weakest_words)
 
 
 class PlanStation(Station):
@@ -132,7 +132,7 @@ class PlanStation(Station):
         def edit(job: Job, progress: Progress) -> Job:
             plan = topics.plan_for(job, nominal).model_copy(update=update)
             plan = Plan.model_validate_json(plan.model_dump_json(by_alias=True))
-            if plan.targets and ON_TARGETS & set(update):
+            if plan.is_tracked and ON_TARGETS & set(update):
                 planner = topics.planner_for(job.model_copy(update={"plan": plan}), nominal, self.grounds)
                 planner.ground(progress)
                 plan = planner.edited(plan.placed)
@@ -254,7 +254,7 @@ class PlanStation(Station):
         self.handles.show(self.derived.part, made.assessment if shows_targets else None)
         self.handles.note = weak_note(made) if shows_targets else None
         self.view.handles = self.handles if shows_targets else None
-        self.legend.setVisible(shows_targets and bool(self.plan.targets))
+        self.legend.setVisible(shows_targets and self.plan.is_tracked)
         self.view.right_cover = self.legend.width() + 20.0 if self.legend.isVisible() else 0.0
         self.place()
         made = None if isinstance(made, JuxtumError) else made
@@ -264,7 +264,7 @@ class PlanStation(Station):
     def _frame_gear(self, made: Any) -> None:
         """Bars, photos and trackers stand about the part: step back when they come, and come near again after them."""
         bounds = gear_bounds(self.derived, made)
-        shown = self.topic.value if bounds is not None or self.legend.isVisible() else ""
+        shown = f"{self.topic.value} {bounds is not None}" if bounds is not None or self.legend.isVisible() else ""
         if shown != self._framed or self._comes_in:
             self._comes_in = False
             self._framed = shown

@@ -65,6 +65,8 @@ class Work:
     """For each set-up."""
     computing: float
     coat: Coat = COATS["none"]
+    putting_down: float = 0.0
+    """The part on its equipment."""
 
 
 def schedule(work: Work, start: float) -> Schedule:
@@ -83,6 +85,7 @@ def schedule(work: Work, start: float) -> Schedule:
 
     do(PREPARE, "switch the instrument on, clean the part, set it up")
     do(work.sticking, "stick the targets in their order")
+    do(work.putting_down, "put the part on its equipment")
     waiting = work.warm_up - (now - start)
     do(max(waiting, 0.0), "wait until the instrument is warm")
     do(work.calibration, "calibrate and check")

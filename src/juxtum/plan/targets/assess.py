@@ -8,7 +8,7 @@ import numpy as np
 
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen
 from juxtum.geometry.kdtree import kd_tree
-from juxtum.plan.targets.covering import ALLOWANCE, DIRECTIONS, Covered
+from juxtum.plan.targets.covering import ALLOWANCE, DIRECTIONS, HARDLY, Covered
 from juxtum.plan.targets.ground import Ground
 from juxtum.plan.targets.linking import Linkage, Sighted, State, covered_by, link, sighted, state_with
 from juxtum.plan.targets.places import PlacementRules, TriangleBook, confusable, flat_under
@@ -109,8 +109,9 @@ def assess(ground: Ground, rules: PlacementRules, targets: tuple[Target, ...]) -
     tracking, linkage, covered = state.tracking, state.linkage, state.covered
     facts = tuple(_facts(ground, rules, targets, there, whole, state))
     groups = confusable(points, seen, rules.congruence) if len(targets) > 3 else ()
-    suggestion, gain = suggest(ground, rules, targets, tracking, whole)
-    weakest = _weakest(ground, covered)
+    enough = 1 - covered.share < HARDLY
+    suggestion, gain = (None, 0) if enough else suggest(ground, rules, targets, tracking, whole)
+    weakest = None if enough else _weakest(ground, covered)
     return Assessment(
         targets, tracking, frozen(seen, bool), facts, linkage, covered, weakest, _weak_words(ground, tracking, linkage, weakest),
         tuple(f"targets {_listed(g)} make equal triangles" for g in groups), suggestion, gain,
@@ -165,7 +166,7 @@ def _facts(
     return [
         TargetFacts(
             int(seen_by[k]), int(lost[k]), float(costs[k]), float(nearest[k]),
-            tuple(_broken(rules, t, float(nearest[k]), bool(flat[k]))),
+            tuple(_broken(rules, t, float(nearest[k]), bool(flat[k]), alone=ground.gear is None)),
         )
         for k, t in enumerate(targets)
     ]  # fmt: skip
@@ -190,8 +191,8 @@ def _losses(ground: Ground, there: Sighted, count: int, whole: Moments, state: S
     return lost, costs
 
 
-def _broken(rules: PlacementRules, target: Target, nearest: float, is_flat: bool) -> list[str]:
-    """Rules that a target breaks."""
+def _broken(rules: PlacementRules, target: Target, nearest: float, is_flat: bool, *, alone: bool) -> list[str]:
+    """Rules that a target breaks; one that is far from the next is no harm where equipment shows others."""
     broken = []
     wanted = rules.from_edges * rules.diameter
     if target.edge < wanted - 1e-6:
@@ -200,7 +201,7 @@ def _broken(rules: PlacementRules, target: Target, nearest: float, is_flat: bool
         broken.append(f"on face {target.face}, which is measured or a datum")
     if nearest < rules.spacing[0] - 1e-6:
         broken.append(f"{rules.spacing[0] - nearest:.1f} mm too near to the next target")
-    elif np.isfinite(nearest) and nearest > rules.spacing[1] + 1e-6:
+    elif alone and np.isfinite(nearest) and nearest > rules.spacing[1] + 1e-6:
         broken.append(f"{nearest - rules.spacing[1]:.0f} mm too far from the next target")
     if not is_flat:
         broken.append(f"not flat within {rules.flatness:g} mm under the disc")

@@ -15,6 +15,8 @@ DIRECTIONS = 2
 """From so many directions every place is wanted."""
 ALLOWANCE = 0.02
 """What the loss of one target may cost, share of the area, before something is done or said about it."""
+HARDLY = 0.001
+"""Less of the area than this is not worth a word."""
 APART = 0.4
 """Axes that differ by less than about this, rad, are one direction."""
 

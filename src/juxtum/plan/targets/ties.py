@@ -45,7 +45,9 @@ def tie_of(ground: Ground, targets: Sighted, linkage: Linkage) -> Tie:
     if ground.is_joined_by_shape:
         return _by_shape(ground, linkage)
     places = common_places(targets, linkage)
-    if len(places) < 3 or not all(linkage.poses[ground.views.setups == s].any() for s in range(len(ground.views.turned))):
+    if len(places) < 3 or not all(
+        linkage.poses[ground.views.setups == s].any() for s in range(len(ground.views.turned))
+    ):
         return Tie(np.inf, "nothing ties the two positions")
     spread = float(spreads_with(ground, places)[0])
     return Tie(spread, f"{len(places)} targets on the part tie the two positions")

@@ -12,6 +12,7 @@ from juxtum.align.best_fit import free_motion
 from juxtum.errors import InputError
 from juxtum.geometry.arrays import Floats
 from juxtum.instruments.equipment import Equipment
+from juxtum.plan.targets.covering import HARDLY
 from juxtum.plan.targets.ground import Ground
 from juxtum.plan.targets.linking import State, sighted, state_of
 from juxtum.plan.targets.places import PlacementRules
@@ -24,8 +25,6 @@ MINUTES_EACH = 0.16
 """For sticking a target by hand and going on to the next: no ruler, the scanner learns where it is."""
 EQUIPMENT_MINUTES = 1.5
 """For fetching a plate or a block, wiping it and putting the part on it."""
-HARDLY = 0.001
-"""Less of the area than this is not worth a word."""
 JOINING_MINUTES = 2.0
 """For joining what was scanned in two positions by its shape and looking at it."""
 
@@ -55,7 +54,8 @@ class WayResult:
     minutes : float
         Of getting ready: sticking, putting the part down on equipment, joining by shape.
     expanded : float
-        U of a length over the whole part, with what ties its positions, k = 2, mm; inf where nothing ties them.
+        U of a length over the whole part, with what ties its positions, k = 2, mm; inf where nothing ties them, nan where
+        it cannot be said.
     words : str
         What limits it.
     """
@@ -72,7 +72,7 @@ class WayResult:
     @property
     def is_possible(self) -> bool:
         """Whether it can be chosen at all."""
-        return self.share > 0 and bool(np.isfinite(self.expanded))
+        return self.share > 0 and not np.isinf(self.expanded)
 
 
 def way_of(ground: Ground) -> Way:
@@ -107,7 +107,7 @@ def impossible(way: Way, words: str) -> WayResult:
     return WayResult(way, (), (), 0.0, 0, 0.0, np.inf, words)
 
 
-def shape_way(ground: Ground, hold: ShapeHold, error: float) -> WayResult:
+def shape_way(ground: Ground, hold: ShapeHold) -> WayResult:
     """No targets: scans are joined by shape, where the surface in view holds all six motions."""
     shares, motions = pose_holds(ground)
     enough = shares >= LOOSE
@@ -118,7 +118,8 @@ def shape_way(ground: Ground, hold: ShapeHold, error: float) -> WayResult:
     if not words:
         words = "every view has enough shape"
     share = ground.cover.of(enough).share
-    return WayResult(Way.NONE, (), (), share, 0, JOINING_MINUTES, 2 * error / float(np.sqrt(3)), words)
+    # Every joint of two views adds to the error, and how many there will be nobody knows: U is not said.
+    return WayResult(Way.NONE, (), (), share, 0, JOINING_MINUTES, np.nan, words)
 
 
 def pose_holds(ground: Ground) -> tuple[Floats, list[str]]:
@@ -194,13 +195,11 @@ def compare_ways(
     alone = _placed(ground, rules, goal, progress.part(0.4, 0.8))
     found.append(alone if isinstance(alone, WayResult) else way_result(ground, alone, error))
     faces = tuple(sorted({int(f) + 1 for f in ground.patches.faces}))
-    found.append(shape_way(ground, shape_hold(ground.nominal, faces), error))
+    found.append(shape_way(ground, shape_hold(ground.nominal, faces)))
     return tuple(found)
 
 
-def _placed(
-    ground: Ground, rules: PlacementRules, goal: float, progress: Progress
-) -> tuple[Target, ...] | WayResult:
+def _placed(ground: Ground, rules: PlacementRules, goal: float, progress: Progress) -> tuple[Target, ...] | WayResult:
     """Targets, or why there is no place for any."""
     try:
         return place_targets(ground, rules, goal, (), progress)
