@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from juxtum.geometry.arrays import Floats
-from juxtum.plan.targets.places import TriangleBook
+from juxtum.plan.targets.places import TriangleBook, confusable
 
 FOLDER = Path(__file__).parents[1] / "src" / "juxtum" / "instruments" / "data" / "equipment"
 UNLIKE = 0.6
@@ -38,9 +38,16 @@ def pattern(half: tuple[float, float], apart: float, seed: int, *, is_round: boo
     return np.array(places)
 
 
-def block_pattern(width: float, height: float, seed: int) -> Iterator[dict[str, Any]]:
-    """Targets on the four sides and the top of a block that stands on z = 0."""
+def block_pattern(width: float, height: float, seed: int) -> list[dict[str, Any]]:
+    """Targets on the four sides and the top of a block that stands on z = 0; tried until no two triangles are alike."""
     rng = np.random.default_rng(seed)
+    while True:
+        made = list(_tried(width, height, rng))
+        if not confusable(np.array([t["place"] for t in made]), np.ones((1, len(made)), dtype=bool), UNLIKE):
+            return made
+
+
+def _tried(width: float, height: float, rng: np.random.Generator) -> Iterator[dict[str, Any]]:
     for turn in range(4):
         a = turn * np.pi / 2
         normal, along = np.array([np.cos(a), np.sin(a), 0.0]), np.array([-np.sin(a), np.cos(a), 0.0])
@@ -68,7 +75,7 @@ def equipment() -> Iterator[dict[str, Any]]:
            "targets": flat(pattern((262, 262), 46, 11, is_round=True))}  # fmt: skip
     for number, letter in enumerate("abcd"):
         yield {"id": f"cb-{letter}", "name": f"Corner block CB-{letter.upper()}", "kind": "block", "size": [50, 50, 130],
-               "targets": list(block_pattern(50, 130, 13 + number))}  # fmt: skip
+               "targets": block_pattern(50, 130, 13 + number)}  # fmt: skip
 
 
 def write() -> None:

@@ -106,6 +106,38 @@ def test_the_beam_is_planned_from_its_own_menu(application: QApplication, tmp_pa
     close(window)
 
 
+def test_the_part_is_put_on_a_plate_with_one_click(application: QApplication, tmp_path: Path) -> None:
+    """And back, and twice at once: the last click counts, and each is one step that can be undone."""
+    hand = begun(tmp_path)
+    plan = hand.window.plan
+    hand.go(Key.PLAN)
+    topic(hand, Topic.TARGETS)
+    hand.wait(lambda: plan.made is not None)
+    hand.click("Do the next action")
+    hand.wait(lambda: len(rows(hand)) > 10 and len(plan.answers.ways(plan.planner)) == 4)
+    alone = plan.plan.targets
+    hand.click("Way: equipment, a few on the part")
+    hand.wait(lambda: bool(plan.plan.equipment) and plan.made is not None)
+    assert 3 <= len(plan.plan.targets) <= 8 and hand.finding(Key.PLAN).startswith(
+        f"{len(plan.plan.targets)} targets on the part"
+    )
+    assert "too far from the next" not in plan.table.as_text(), "the plate's own targets are near"
+    assert hand.next() == "Next: print the set-up sheet"
+    hand.click("Way: all on equipment")
+    hand.wait(lambda: not plan.plan.targets and plan.made is not None)
+    assert (
+        plan.plan.joined == "by shape" and not plan.table.isVisible() and facts(hand)["targets"] == "nothing to stick"
+    )
+    QTest.mouseClick(hand.named("Way: on the part"), Qt.MouseButton.LeftButton)
+    QTest.mouseClick(hand.named("Way: all on equipment"), Qt.MouseButton.LeftButton)
+    hand.wait(lambda: plan.made is not None)
+    assert plan.plan.joined == "by shape", "two clicks without waiting: the last one counts"
+    for _ in range(4):
+        hand.press(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    hand.wait(lambda: plan.plan.targets == alone and not plan.plan.equipment and plan.made is not None)
+    close(hand.window)
+
+
 def test_1_fit_says_whether_the_chain_does(plan: Hand) -> None:
     plan.go(Key.PLAN)
     plan.wait(lambda: plan.window.plan.made is not None)
@@ -134,15 +166,12 @@ def test_2_targets_are_planned_and_shown(plan: Hand) -> None:
     topic(plan, Topic.TARGETS)
     assert plan.next() == "Next: plan the targets"
     plan.click("Do the next action")
-    plan.wait(lambda: len(rows(plan)) > 10 and len(plan.window.plan.answers.ways(plan.window.plan.planner)) == 2)
+    plan.wait(lambda: len(rows(plan)) > 10 and len(plan.window.plan.answers.ways(plan.window.plan.planner)) == 4)
     count, *_ = facts(plan)["targets"].split(",")
     assert plan.finding(Key.PLAN).split()[0] == count and 8 <= int(count) <= 24
-    ways = plan.named("Three ways").facts  # type: ignore[attr-defined]
-    assert ways["on the part"].split()[0] == count and set(ways) == {
-        "on the part",
-        "around it",
-        "none, by shape",
-    }
+    ways = plan.named("Ways").shown  # type: ignore[attr-defined]
+    assert ways["on the part"].endswith(f"{count} to stick") and ways["all on equipment"].endswith("none to stick")
+    assert int(ways["equipment, a few on the part"].split()[-3]) <= 8 and ways["none, by shape"].count("not known") == 1
     top = plan.colour_at((-60, -60, 18))
     legend = plan.named("Seen while tracking").grab().toImage()
     assert legend.width() > 50 and top.blue() >= top.red() - 8, "places seen well are in the calm end of the bands"

@@ -22,10 +22,10 @@ from juxtum.plan.targets.ground import Ground, make_ground
 from juxtum.plan.targets.marking import ruler_marks
 from juxtum.plan.targets.placer import Placer
 from juxtum.plan.targets.places import PlacementRules, TriangleBook, candidate_places, confusable, rules_for
-from juxtum.plan.targets.ways import School, compare_schools
 from juxtum.plan.targets.targets import Target, arrays, improve_targets, place_targets, snapped, with_lock
 from juxtum.plan.targets.tracking import Moments, track
 from juxtum.plan.targets.views import Stance, row_keys
+from juxtum.plan.targets.ways import Bases, Way, compare_ways
 from juxtum.plan.task import Task, whole_part
 from juxtum.progress import Progress
 
@@ -163,17 +163,16 @@ def test_improving_keeps_locked_targets_and_repairs_the_rest(
     assert any(t.is_locked and np.allclose(t.place, planned[0].place) for t in better)
 
 
-def test_the_three_schools_differ_on_this_part(
-    ground: Ground, rules: PlacementRules, planned: tuple[Target, ...]
-) -> None:
-    part, around, shape = compare_schools(ground, rules, planned, 0.9)
-    assert (part.school, around.school, shape.school) == tuple(School)
-    assert part.share > around.share > 0.3
-    assert shape.share > 0.9 and np.all(around.places[:, 2] == 0), "on the table"
+def test_ways_say_why_a_part_does_not_allow_them(ground: Ground, rules: PlacementRules) -> None:
+    ways = compare_ways(Bases(ground, None, None, "the part stands free"), rules, 0.9, 0.05)
+    assert tuple(way.way for way in ways) == tuple(Way)
+    assert [way.is_possible for way in ways] == [False, False, True, True]
+    assert ways[0].words == ways[1].words == "the part stands free"
     plate = Nominal.from_mesh(box_mesh((400.0, 300.0, 4.0)))
     flat = make_ground(plate, whole_part(-1, 1), HAND, HAND.modes[0], Stance.TABLE)
-    none = compare_schools(flat, rules_for(plate, whole_part(-1, 1), HAND), (), 0.9)[2]
+    on_part, none = compare_ways(Bases(flat, None, None), rules_for(plate, whole_part(-1, 1), HAND), 0.9, 0.05)[2:]
     assert none.share < 0.5 and "free to slide along" in none.words
+    assert not on_part.is_possible and "nothing ties the two positions" in on_part.words
 
 
 def test_rays_agree_with_the_tree(nominal: Nominal) -> None:

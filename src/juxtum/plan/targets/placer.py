@@ -218,7 +218,8 @@ class Placer:
             if tie.spread <= limit or not tie.holds:
                 return
             shown = [self.choice.seen[state.linkage.poses & (setups == s)].any(0) for s in np.unique(setups)]
-            rows = np.flatnonzero(np.logical_and.reduce(shown) & (self._crowd == 0))
+            apart = (self._crowd == 0) & ((self._company > 0) | (self.ground.gear is not None))
+            rows = np.flatnonzero(np.logical_and.reduce(shown) & apart)
             if len(rows) == 0:
                 return
             spreads = spreads_with(self.ground, common_places(there, state.linkage), self.choice.points[rows])
