@@ -20,6 +20,7 @@ from juxtum.devices.protocol import Message
 from juxtum.plan.planner import Planner, with_expectation
 from juxtum.plan.targets.placer import Placer
 from juxtum.plan.targets.targets import made_targets
+from juxtum.plan.targets.ways import Way
 
 COUNTS = {"BC-220": (10, 12, 14, 16, 18, 22), "HB-36": (120, 170, 0)}
 """Targets, grown one by one without being bettered; 0 stands for the plan as it is made."""
@@ -80,7 +81,19 @@ def promise() -> Iterator[str]:
             worst = max(worst, *(abs(f - promised) for f in found))
             told = ", ".join(f"{100 * f:.1f}" for f in found)
             yield (
-                f"{name}, {len(made.plan.targets)} targets{'' if count else ' as planned'}: promised {100 * promised:.1f} %, "
+                f"{name}, {made.plan.targets_words}{'' if count else ' as planned'}: promised {100 * promised:.1f} %, "
                 f"captured {told} % ({(time.perf_counter() - begun) / len(found):.0f} s each)"
             )
+        for way in planner.ways() if planner.equipment_for_ways()[0] else ():
+            if way.way in (Way.EQUIPMENT, Way.BOTH) and way.is_possible:
+                there = replace(planner, plan=planner.with_way(way).model_copy(update={"spacing": SPACING}))
+                assert there.plan.expected is not None
+                promised = there.plan.expected.coverage
+                found = [
+                    captured(there, seed, is_carrier=name == "BC-220").coverage.share(Seen.ONE_PASS)
+                    for seed in SEEDS[name]
+                ]
+                worst = max(worst, *(abs(f - promised) for f in found))
+                told = ", ".join(f"{100 * f:.1f}" for f in found)
+                yield f"{name}, {there.plan.targets_words}: promised {100 * promised:.1f} %, captured {told} %"
         yield f"{name}: largest difference {100 * worst:.1f} points of a hundred"

@@ -51,7 +51,9 @@ def clustered_covariance(jacobian: Floats, residuals: Floats, places: Floats, fl
         sums = np.stack([np.bincount(labels, column, count) for column in scores.T], axis=1)
         found = inverse @ (sums.T @ sums) @ inverse * count / (count - 1)
         size = float((np.diag(found) * scale**2).sum())
-        beyond = float(np.clip(2 - last / size, 1, MOST_BEYOND)) if size > 0 else 1.0
+        rise = 1 - last / size if size > 0 else 0.0
+        # A variance from so many blocks is known to the square root of 2 / count: less of a rise says nothing.
+        beyond = min(1 + rise, MOST_BEYOND) if rise > 2 * np.sqrt(2 / count) else 1.0
         last = size
         if beyond * size > most:
             best, most = beyond * found, beyond * size

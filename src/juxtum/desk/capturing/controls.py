@@ -6,6 +6,7 @@ from functools import partial
 from typing import TYPE_CHECKING
 
 from juxtum.capture.live.patch import State, Zone
+from juxtum.desk.capturing.driver import turn_over
 from juxtum.desk.capturing.keeping import with_scan_of_capture
 from juxtum.devices.protocol import Message
 from juxtum.guide.findings import Key
@@ -58,7 +59,7 @@ class ScannerControls:
     def turn_over(self) -> None:
         """The part lies on its other side now."""
         if self._station.driver is not None:
-            self._station.driver.turn_over()
+            turn_over(self._station.driver)
 
     def refine(self, radius: float, spacing: float) -> None:
         """Pick a zone that is scanned again, finer."""

@@ -255,16 +255,6 @@ class CaptureDriver(QObject):
             tell(session, link, Message("map", {"targets": session.map.rows(), "fixed": session.map.is_given}))
         session.found_device()
 
-    def turn_over(self) -> None:
-        """The part lies on its other side now; the device is told where it has to begin anew."""
-
-        def turned(session: CaptureSession) -> None:
-            news = session.turn_over()
-            if news is not None and self.connection is not None:
-                tell(session, self.connection.link, news)
-
-        self.do(turned)
-
     def reconnect(self) -> None:
         """Connect again after the device was lost; the session goes on where it was."""
 
@@ -315,3 +305,14 @@ class CaptureDriver(QObject):
         if was_running and self.connection is not None:
             # The plan lets the trigger go between two stops.
             tell(self.session, self._link, Message("pause", {"on": False}))
+
+
+def turn_over(driver: CaptureDriver) -> None:
+    """The part lies on its other side now; the device is told where it has to begin anew."""
+
+    def turned(session: CaptureSession) -> None:
+        news = session.turn_over()
+        if news is not None and driver.connection is not None:
+            tell(session, driver.connection.link, news)
+
+    driver.do(turned)

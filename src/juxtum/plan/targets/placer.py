@@ -91,6 +91,17 @@ class Placer:
         if np.isfinite(distance[row]):
             self.take(row)
 
+    def most_at_once(self) -> int:
+        """How many candidates that keep their distances some pose sees together, at most."""
+        most = 0
+        for pose in np.argsort(-self.choice.seen.sum(1))[:20]:
+            free, count = self.choice.seen[pose].copy(), 0
+            while free.any():
+                count += 1
+                free &= ~self._near[int(np.argmax(free))]
+            most = max(most, count)
+        return most
+
     def is_crowded(self, row: int) -> bool:
         """Whether a candidate is too near to a target that is there."""
         return bool(self._crowd[row] > 0)

@@ -14,6 +14,9 @@ from juxtum.plan.targets.placer import Placer, grow_well
 from juxtum.plan.targets.places import PlacementRules, Places
 from juxtum.progress import Progress, silent
 
+USELESS = 0.01
+"""Targets that show less of the area than this are not worth sticking."""
+
 
 @dataclass(frozen=True, eq=False)
 class Target:
@@ -52,12 +55,32 @@ def place_targets(
         Share of poses that should track.
     locked : tuple of Target
         Targets that stay where they are.
+
+    Raises
+    ------
+    InputError
+        Where targets on the part are of no use, saying why.
     """
     progress = progress or silent()
     places, choice = ground.choice(rules, progress.part(0, 0.3))
     placer = Placer(ground, choice, rules, sighted(ground, *arrays(locked)))
     grow_well(placer, goal, progress.part(0.3, 1))
+    if not locked and placer.state().share < USELESS:
+        raise _no_use(placer)
     return sticking_order((*locked, *made_targets(places, placer.chosen)))
+
+
+def _no_use(placer: Placer) -> InputError:
+    """Why targets on this part show next to nothing."""
+    least = placer.ground.needs.least
+    most = placer.most_at_once()
+    if most < least:
+        what = f"targets on this part show nothing: at most {most} that keep the rules are in view at once, {least} are needed"
+    else:
+        what = "targets on this part show nothing: too few of them are in view at once, and too near each other, to hold a pose"
+    return InputError(
+        what, "targets", "Put the part on a plate with targets of its own, allow faces, or let them be nearer"
+    )
 
 
 def improve_targets(

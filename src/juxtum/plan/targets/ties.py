@@ -48,7 +48,10 @@ def tie_of(ground: Ground, targets: Sighted, linkage: Linkage) -> Tie:
     if len(places) < 3 or not all(
         linkage.poses[ground.views.setups == s].any() for s in range(len(ground.views.turned))
     ):
-        return Tie(np.inf, "nothing ties the two positions")
+        return Tie(
+            np.inf,
+            "nothing ties the two positions; hold the part in something that carries targets and is turned over with it",
+        )
     spread = float(spreads_with(ground, places)[0])
     return Tie(spread, f"{len(places)} targets on the part tie the two positions")
 
@@ -91,8 +94,9 @@ def _by_shape(ground: Ground, linkage: Linkage) -> Tie:
     middle = places.mean(0)
     rows = np.einsum("nk,nki->ni", normals, _moved(places - middle))
     size = max(float(np.linalg.norm(places - middle, axis=1).mean()), 1e-9)
-    held = float(np.sqrt(np.linalg.eigvalsh((rows.T @ rows / len(rows)) / np.outer(*2 * [np.repeat([1, size], 3)]))[0]))
-    if held < LOOSE:
+    scale = np.repeat([1.0, size], 3)
+    least = float(np.linalg.eigvalsh(rows.T @ rows / len(rows) / np.outer(scale, scale))[0])
+    if least < LOOSE**2:
         return Tie(np.inf, "the surface that both positions show does not hold them together")
     sigma = min(chain.a for chain in ground.model.chains) / np.sqrt(3)
     share = float(patches.areas[both].sum() / patches.areas.sum())

@@ -25,6 +25,8 @@ MINUTES_EACH = 0.16
 """For sticking a target by hand and going on to the next: no ruler, the scanner learns where it is."""
 EQUIPMENT_MINUTES = 1.5
 """For fetching a plate or a block, wiping it and putting the part on it."""
+VERY_MANY = 250
+"""More targets than this are not stuck."""
 JOINING_MINUTES = 2.0
 """For joining what was scanned in two positions by its shape and looking at it."""
 
@@ -99,6 +101,8 @@ def way_result(ground: Ground, targets: tuple[Target, ...], error: float) -> Way
         minutes += JOINING_MINUTES
     expanded = 2 * float(np.hypot(error / np.sqrt(3), tie.spread))
     words = f"{_limits(ground, state)}; {tie.words}"
+    if len(targets) > VERY_MANY and state.share < 0.9:
+        words += "; so large a part wants a tracked scanner"
     return WayResult(way, targets, items, state.share, state.tracking.worst, minutes, expanded, words)
 
 
