@@ -17,6 +17,7 @@ from juxtum.demo.bodies import made_body
 from juxtum.devices.handheld import HandheldScanner
 from juxtum.devices.link import DirectLink
 from juxtum.devices.protocol import Message
+from juxtum.plan.equipping import equipment_for_ways, ways, with_way
 from juxtum.plan.planner import Planner, with_expectation
 from juxtum.plan.targets.placer import Placer
 from juxtum.plan.targets.targets import made_targets
@@ -84,9 +85,9 @@ def promise() -> Iterator[str]:
                 f"{name}, {made.plan.targets_words}{'' if count else ' as planned'}: promised {100 * promised:.1f} %, "
                 f"captured {told} % ({(time.perf_counter() - begun) / len(found):.0f} s each)"
             )
-        for way in planner.ways() if planner.equipment_for_ways()[0] else ():
+        for way in ways(planner) if equipment_for_ways(planner)[0] else ():
             if way.way in (Way.EQUIPMENT, Way.BOTH) and way.is_possible:
-                there = replace(planner, plan=planner.with_way(way).model_copy(update={"spacing": SPACING}))
+                there = replace(planner, plan=with_way(planner, way).model_copy(update={"spacing": SPACING}))
                 assert there.plan.expected is not None
                 promised = there.plan.expected.coverage
                 found = [

@@ -25,6 +25,8 @@ from juxtum.instruments.equipment import EquipmentKind, equipment_named, shipped
 from juxtum.job import FileStore
 from juxtum.job.planning import task_of
 from juxtum.nominal import Nominal
+from juxtum.plan.equipping import ways as compare
+from juxtum.plan.equipping import with_equipment, with_way, without_equipment
 from juxtum.plan.grounds import Grounds
 from juxtum.plan.planner import Planner, with_expectation
 from juxtum.plan.targets.gear import gear_of, smallest_that_suits, unsuited
@@ -51,7 +53,7 @@ def planner(nominal: Nominal) -> Planner:
 
 @pytest.fixture(scope="module")
 def ways(planner: Planner) -> dict[Way, WayResult]:
-    return {way.way: way for way in planner.ways()}
+    return {way.way: way for way in compare(planner)}
 
 
 def test_no_two_triangles_of_what_ships_are_alike() -> None:
@@ -165,7 +167,7 @@ def test_a_tie_is_as_good_as_a_simulation_says(planner: Planner, ways: dict[Way,
 
 @pytest.mark.parametrize("way", [Way.BOTH, Way.EQUIPMENT])
 def test_a_capture_on_a_plate_gives_what_was_promised(planner: Planner, ways: dict[Way, WayResult], way: Way) -> None:
-    made = replace(planner, plan=planner.with_way(ways[way]))
+    made = replace(planner, plan=with_way(planner, ways[way]))
     assert made.plan.expected is not None and made.plan.expected.coverage > 0.98
     session = captured(made, 7, is_carrier=True)
     assert session.coverage.share(Seen.ONE_PASS) == pytest.approx(made.plan.expected.coverage, abs=WITHIN)
@@ -187,7 +189,7 @@ def _lay(planner: Planner, session: CaptureSession, position: int) -> RigidTrans
 
 
 def test_nothing_is_joined_to_a_lay_that_was_not_recognised(planner: Planner, ways: dict[Way, WayResult]) -> None:
-    session = CaptureSession(replace(planner, plan=planner.with_way(ways[Way.EQUIPMENT])), 1e9)
+    session = CaptureSession(replace(planner, plan=with_way(planner, ways[Way.EQUIPMENT])), 1e9)
     with pytest.raises(DeviceError, match="the part is not recognised yet"):
         session.turn_over()
     assert session.position == 0
@@ -211,10 +213,10 @@ def test_its_targets_are_known_among_others_and_again_when_the_part_was_turned_b
 
 def test_expectation_goes_with_the_equipment(planner: Planner, ways: dict[Way, WayResult]) -> None:
     """The same targets without the plate promise less, and are told so when it is taken away."""
-    with_plate = replace(planner, plan=planner.with_way(ways[Way.BOTH]))
-    without = with_plate.without_equipment()
+    with_plate = replace(planner, plan=with_way(planner, ways[Way.BOTH]))
+    without = without_equipment(with_plate)
     assert with_expectation(without, without.assess()).expected.coverage < 0.9  # type: ignore[union-attr]
     with pytest.raises(InputError, match="one plate or turntable"):
-        planner.with_equipment((PLATE, equipment_named("tt-55")))
+        with_equipment(planner, (PLATE, equipment_named("tt-55")))
     with pytest.raises(InputError, match="too small"):
-        planner.with_equipment((equipment_named("rp-30"),))
+        with_equipment(planner, (equipment_named("rp-30"),))

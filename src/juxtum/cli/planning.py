@@ -28,6 +28,7 @@ from juxtum.job.store import SUFFIX
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import finishes_of
 from juxtum.plan.document import Plan
+from juxtum.plan.equipping import check_equipment, ways
 from juxtum.plan.grounds import Grounds
 from juxtum.plan.planner import Planner, default_plan, with_expectation
 from juxtum.plan.rough_part import part_from_scan
@@ -91,7 +92,7 @@ def make_planner(options: argparse.Namespace) -> tuple[Planner, Job]:
         task = replace(task, datums=plan.datums)
     task.check(nominal)
     made = Planner(nominal, task, plan, Grounds())
-    made.check_equipment(plan.equipment)
+    check_equipment(made, plan.equipment)
     return made, job
 
 
@@ -192,13 +193,13 @@ def _targets(planner: Planner, options: argparse.Namespace) -> Answer:
             planner.nominal, planner.task, planner.with_targets_planned(progress.part(0, 0.6)), planner.grounds
         )
     assessment = made.assess(progress.part(0.6, 0.7))
-    ways = made.ways(progress.part(0.7, 1))
+    compared = ways(made, progress.part(0.7, 1))
     lines = [
         f"{len(assessment.targets)} targets: {100 * assessment.share:.1f} % of the area is seen while tracking, from two directions "
         f"where more than one sees it; weakest: {assessment.weakest_words}"
     ]
-    lines += [_way_line(way) for way in ways]
-    document = results.targets_document(made, assessment, ways)
+    lines += [_way_line(way) for way in compared]
+    document = results.targets_document(made, assessment, compared)
     return Answer(document, lines, assessment.share >= planner.plan.goal, with_expectation(made, assessment))
 
 

@@ -9,7 +9,6 @@ import numpy as np
 from juxtum.errors import InputError
 from juxtum.geometry.arrays import Bools, Floats
 from juxtum.instruments.coats import COATS
-from juxtum.instruments.equipment import Equipment, EquipmentKind, shipped_equipment
 from juxtum.instruments.models import InstrumentModel, Kind, Mode, shipped
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import BlindSpot, Cause, Method, blind_spots
@@ -22,12 +21,11 @@ from juxtum.plan.photos.photos import NetworkWish, PhotoPlan, plan_photos
 from juxtum.plan.stations import Obstacle, StationPlan
 from juxtum.plan.suitability import SuitabilityTable, suitability
 from juxtum.plan.targets.assess import Assessment, assess
-from juxtum.plan.targets.gear import smallest_that_suits, unsuited
 from juxtum.plan.targets.ground import Ground
 from juxtum.plan.targets.places import PlacementRules, rules_for
 from juxtum.plan.targets.targets import Target, improve_targets, place_targets
 from juxtum.plan.targets.views import Stance
-from juxtum.plan.targets.ways import EQUIPMENT_MINUTES, MINUTES_EACH, Bases, Way, WayResult, compare_ways
+from juxtum.plan.targets.ways import EQUIPMENT_MINUTES, MINUTES_EACH
 from juxtum.plan.task import Task, area_of
 from juxtum.plan.tray import TrayPlan, plan_tray
 from juxtum.plan.turntable import TurntablePlan
@@ -116,10 +114,6 @@ class Planner:
             ground = self.grounds.with_gear(ground, self.plan.equipment, joined_by_shape=by_shape)
         return ground.mapped if self.model.chain(self.plan.chain).needs in MAPPED else ground
 
-    def without_equipment(self) -> Planner:
-        """The same with nothing but targets on the part."""
-        return replace(self, plan=self.plan.model_copy(update={"equipment": (), "joined": "by targets"}))
-
     @property
     def _obstacles(self) -> tuple[Obstacle, ...]:
         return tuple(Obstacle(box.low, box.high) for box in self.plan.obstacles)
@@ -153,63 +147,10 @@ class Planner:
         ground.choice(rules, progress.part(0.6, 1))
         return assess(ground, rules, self.plan.placed)
 
-    def ways(self, progress: Progress | None = None) -> tuple[WayResult, ...]:
-        """All on equipment, equipment and a few on the part, on the part, none."""
-        bare = self.without_equipment().ground()
-        items, why = self.equipment_for_ways()
-        tied, joined = (
-            self.grounds.with_gear(bare, items, joined_by_shape=flag) if items else None for flag in (False, True)
-        )
-        return compare_ways(Bases(bare, tied, joined, why), self.rules(), self.plan.goal, self.error, progress)
-
     @property
     def error(self) -> float:
         """Maximum permissible error of the chosen chain over the whole part, mm."""
         return self.model.chain(self.plan.chain).error(self.nominal.diagonal)
-
-    def equipment_for_ways(self) -> tuple[tuple[Equipment, ...], str]:
-        """The plan's equipment, or the smallest plate that suits; and why there is none."""
-        mass, stance = self.task.mass(self.nominal), self.plan.stance
-        if self.model.tracker is not None:
-            return (), "a tracked scanner needs none"
-        if self.plan.equipment:
-            return self.plan.equipment, ""
-        offered = [e for e in shipped_equipment() if e.kind is EquipmentKind.PLATE]
-        plate = smallest_that_suits(offered, self.nominal, stance, mass)
-        if plate is not None:
-            return (plate,), ""
-        return (), unsuited(max(offered, key=lambda e: e.size[0]), self.nominal, stance, mass)
-
-    def unsuited(self, item: Equipment) -> str:
-        """Why the part cannot stand on equipment, in words; empty when it can."""
-        return unsuited(item, self.nominal, self.plan.stance, self.task.mass(self.nominal))
-
-    def check_equipment(self, items: tuple[Equipment, ...]) -> None:
-        """See that the part can stand on equipment.
-
-        Raises
-        ------
-        InputError
-            Saying why it cannot.
-        """
-        for item in items:
-            if why := self.unsuited(item):
-                raise InputError(why, "equipment", "Choose other equipment")
-        if sum(item.is_under for item in items) > 1:
-            raise InputError("a part stands on one plate or turntable", "equipment", "Take one of them away")
-
-    def with_equipment(self, items: tuple[Equipment, ...], progress: Progress | None = None) -> Plan:
-        """The plan with other equipment and the targets that are wanted besides, and what it promises."""
-        self.check_equipment(items)
-        joined = self.plan.joined if items else "by targets"
-        there = replace(self, plan=self.plan.model_copy(update={"equipment": items, "joined": joined}))
-        return there.edited(()) if joined == "by shape" else there.planned(progress)
-
-    def with_way(self, way: WayResult) -> Plan:
-        """The plan that goes this way, and what it promises."""
-        joined = "by shape" if way.way is Way.EQUIPMENT else "by targets"
-        plan = self.plan.model_copy(update={"equipment": way.equipment, "joined": joined})
-        return replace(self, plan=plan).edited(way.targets)
 
     def photos(self, model: InstrumentModel | None = None, progress: Progress | None = None) -> PhotoPlan:
         """The photo network, with the plan's reference targets measured along."""

@@ -11,6 +11,7 @@ from juxtum.geometry.arrays import Floats
 from juxtum.instruments.equipment import Equipment, corner_blocks, equipment_named
 from juxtum.job import Job
 from juxtum.plan.document import Plan
+from juxtum.plan.equipping import with_equipment, with_way
 from juxtum.plan.planner import Planner, moved
 from juxtum.plan.targets.targets import snapped, with_lock
 from juxtum.plan.targets.ways import WayResult
@@ -100,7 +101,7 @@ class TargetEdits:
 
     def go(self, way: WayResult) -> None:
         """Go another way, with the targets and the equipment that it wants."""
-        self._edit(f"targets {way.way}", lambda planner, _: planner.with_way(way))
+        self._edit(f"targets {way.way}", lambda planner, _: with_way(planner, way))
 
     def use_equipment(self, name: str) -> None:
         """Put the part on other equipment, or blocks beside it or away; what ties its positions is looked at anew.
@@ -127,7 +128,7 @@ class TargetEdits:
         self._stand(f"equipment {made.name}", (made, *kept))
 
     def _stand(self, title: str, items: tuple[Equipment, ...]) -> None:
-        self._edit(title, lambda planner, progress: planner.with_equipment(items, progress))
+        self._edit(title, lambda planner, progress: with_equipment(planner, items, progress))
 
     def improve(self) -> None:
         """Begin with what is placed, keep the locked ones and move the rest to better places."""

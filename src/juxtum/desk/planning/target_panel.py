@@ -9,6 +9,7 @@ from juxtum.desk.widgets import Choice, LengthField, button, form, label, line, 
 from juxtum.errors import InputError
 from juxtum.instruments.equipment import shipped_equipment
 from juxtum.job.steps import Datums
+from juxtum.plan.equipping import unsuited_for
 from juxtum.plan.planner import Planner
 from juxtum.plan.targets.views import Stance
 from juxtum.plan.targets.ways import WayResult, way_result
@@ -130,7 +131,7 @@ class TargetsPanel(Panel):
 
     def _show_equipment(self, planner: Planner) -> None:
         under = next((e for e in planner.plan.equipment if e.is_under), None)
-        offered = [e for e in shipped_equipment() if e.is_under and (e == under or not planner.unsuited(e))]
+        offered = [e for e in shipped_equipment() if e.is_under and (e == under or not unsuited_for(planner, e))]
         offered += [under] if under is not None and under not in offered else []
         self._equipment.show_options(
             [("", "none"), *((e.id, e.name) for e in offered)], under.id if under is not None else ""

@@ -17,6 +17,8 @@ from juxtum.nominal import Nominal
 from juxtum.plan.blind import BlindSpot
 from juxtum.plan.cost.spacing import SpacingAdvice, SpacingPrice, spacing_needs
 from juxtum.plan.document import Plan
+from juxtum.plan.equipping import equipment_for_ways
+from juxtum.plan.equipping import ways as compare
 from juxtum.plan.grounds import Grounds
 from juxtum.plan.photos.photos import PhotoPlan
 from juxtum.plan.planner import EffortPlan, Planner, default_plan, tracked_coverage
@@ -113,7 +115,7 @@ def question(topic: Topic, planner: Planner) -> str:
 
 def ways_question(planner: Planner) -> str:
     """What the comparison of the ways depends on: not on the targets that are placed, nor on the way that is gone."""
-    items, _ = planner.equipment_for_ways()
+    items, _ = equipment_for_ways(planner)
     plan = planner.plan.model_copy(update={"equipment": items, "joined": "by targets"})
     return "ways" + question(Topic.BLIND, replace(planner, plan=plan))
 
@@ -166,7 +168,7 @@ def answer(topic: Topic, planner: Planner, progress: Progress) -> Any:
 
 def ways(planner: Planner, progress: Progress) -> tuple[WayResult, ...]:
     """All ways to go with the part, each with the targets that it wants."""
-    return planner.ways(progress)
+    return compare(planner, progress)
 
 
 def first_step(d: Derived) -> NextAction:
