@@ -21,6 +21,7 @@ from juxtum.folders import cache_folder
 from juxtum.guide.verdicts import headline
 from juxtum.instruments import Circumstances, Environment
 from juxtum.instruments.circumstances import for_other_parts
+from juxtum.instruments.materials import material_named
 from juxtum.instruments.models import stated_instrument
 from juxtum.job import Evaluation, FileStore, Job, Procedure, Runner, load_job
 from juxtum.job.document import usual_alignment, usual_cleaning
@@ -55,7 +56,12 @@ def inspect(options: argparse.Namespace) -> int:
         limits = f"--lower {options.lower:g} --upper {options.upper:g}"
         raise InputError("the lower limit is not below the upper limit", limits, "Swap them")
     instrument = stated_instrument(options.instrument, options.chain or "") if options.instrument else None
-    room = Environment() if options.expansion is None else Environment(expansion=options.expansion)
+    material = material_named(options.material or "")
+    room = Environment()
+    if material is not None:
+        room = Environment(expansion=material.expansion, expansion_u=material.expansion_u)
+    if options.expansion is not None:
+        room = Environment(expansion=options.expansion)
     room = room.model_copy(update={"temperature": options.temperature})
     steps = [*_cleaning(options.trim), *_alignment(options.align)]
     frame = steps[-1].name  # type: ignore[union-attr]

@@ -20,6 +20,7 @@ from juxtum.exchange.documents import validation_sentence
 from juxtum.exchange.limits import check_file
 from juxtum.folders import cache_folder
 from juxtum.instruments.equipment import equipment_named
+from juxtum.instruments.materials import material_named
 from juxtum.instruments.models import InstrumentModel, Kind, instrument_named, shipped, shipped_instruments
 from juxtum.job import FileStore, Job, Runner, load_job
 from juxtum.job.planning import task_of
@@ -88,6 +89,8 @@ def make_planner(options: argparse.Namespace) -> tuple[Planner, Job]:
         nominal = part_from_scan(nominal.mesh)
     task = task_of(job) if job.procedure.characteristics else whole_part(options.lower, options.upper)
     plan = _chosen(job.plan or default_plan(nominal, task), options, nominal)
+    if options.material is not None:
+        task = replace(task, material=material_named(options.material))
     if options.datums is not None or not task.datums:
         task = replace(task, datums=plan.datums)
     task.check(nominal)

@@ -23,12 +23,13 @@ BRIEF = Brief(
     customer="Low Meadow Drainage Board",
     operator="Ilse Maartens",
     date="2026-11-24",
+    material="carbon steel",
     note="Planned; to be scanned on stands in the yard hall.",
 )
 
 
 CIRCUMSTANCES = Circumstances(
-    instrument=Instrument(name="Handheld laser scanner, with photo set and bars", serial="TF-HS-03", a=0.025, b=0.015),
+    instrument=Instrument(name="Handheld scanner WH-3, with photo set and bars", serial="TF-HS-03", a=0.0265, b=0.0165),
     environment=Environment(temperature=18.0, temperature_u=0.8, expansion=11.8, expansion_u=0.8),
 )
 

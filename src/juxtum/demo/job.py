@@ -22,16 +22,17 @@ BRIEF = Brief(
     customer="Low Meadow Drainage Board",
     operator="Ilse Maartens",
     date="2026-11-20",
+    material="grey cast iron",
     note="Upright on the table; the underside was not scanned.",
 )
 
 
 CIRCUMSTANCES = Circumstances(
     instrument=Instrument(
-        name="Handheld laser scanner, 7 lines",
+        name="Handheld scanner WH-3, scanner alone",
         serial="TF-HS-03",
-        a=0.020,
-        b=0.040,
+        a=0.021,
+        b=0.066,
         certificate="TF-C-1182",
         certificate_u=0.006,
     ),

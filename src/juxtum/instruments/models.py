@@ -8,7 +8,7 @@ from importlib.resources import files
 from pathlib import Path
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, model_validator
 
 from juxtum.errors import InputError
 from juxtum.exchange.documents import Form, parse_document
@@ -38,6 +38,7 @@ class Kind(StrEnum):
     PROBE = "probe"
     CABINET = "tomography"
     PROJECTOR = "projector"
+    MACHINE = "measuring machine"
 
 
 class Mode(Document):
@@ -79,6 +80,11 @@ class Mode(Document):
         return self
 
 
+def _renamed(needs: object) -> object:
+    """What older documents call a network of reference points."""
+    return "network" if needs == "backbone" else needs
+
+
 class ErrorChain(Document):
     """A way to carry lengths, with its own maximum permissible error `a + b*L`.
 
@@ -89,16 +95,18 @@ class ErrorChain(Document):
     longest : the length up to which the error is stated, mm.
     needs : what else it needs.
     setup_minutes : what it costs before the first point.
+    within_field : whether it holds only for what is taken from one pose.
     """
 
     name: Text
     a: NotNegative
     b: NotNegative
     longest: Positive = 10_000.0
-    needs: Literal["nothing", "bars", "tracker", "backbone", "plate"] = "nothing"
+    needs: Annotated[Literal["nothing", "bars", "tracker", "network", "plate"], BeforeValidator(_renamed)] = "nothing"
     setup_minutes: NotNegative = 5.0
     modes: tuple[Text, ...] = ()
     """Modes it applies to; all of them when empty."""
+    within_field: bool = False
 
     def error(self, length: float) -> float:
         """Maximum permissible error over a length in mm, mm."""
@@ -179,12 +187,20 @@ class Turntable(Document):
     seconds_per_step: Positive = 9.0
 
 
+class MeasuringSpace(Document):
+    """The space of a measuring machine, mm, and the heaviest part, kg."""
+
+    size: tuple[Positive, Positive, Positive]
+    load: Positive = 300.0
+
+
 class MeasuringCylinder(Document):
-    """The space in which a cabinet measures: mm and kg; minutes of one scan and of loading."""
+    """The space in which a cabinet measures: mm and kg; how much steel it sees through, mm; minutes of one scan and of loading."""
 
     diameter: Positive
     height: Positive
     load: Positive = 20.0
+    through: Positive = 60.0
     scan_minutes: Positive = 25.0
     loading_minutes: NotNegative = 4.0
 
@@ -208,6 +224,7 @@ class InstrumentModel(Document):
     bars: Annotated[tuple[ScaleBar, ...], Field(max_length=20)] = ()
     turntable: Turntable | None = None
     cylinder: MeasuringCylinder | None = None
+    space: MeasuringSpace | None = None
     laser_class: Annotated[str, Field(max_length=10)] = ""
     weight: NotNegative = 1.0
     warm_up_minutes: NotNegative = 10.0
@@ -321,7 +338,7 @@ def shipped(kind: Kind) -> InstrumentModel:
     return next(model for model in shipped_instruments() if model.kind is kind)
 
 
-ALSO_CALLED = {"head": Kind.HEAD, "camera": Kind.PHOTO, "cabinet": Kind.CABINET}
+ALSO_CALLED = {"head": Kind.HEAD, "camera": Kind.PHOTO, "cabinet": Kind.CABINET, "machine": Kind.MACHINE}
 
 
 def instrument_named(text: str) -> InstrumentModel:

@@ -49,6 +49,8 @@ class Brief(BaseModel):
     customer: Text = ""
     operator: Text = ""
     date: Text = ""
+    material: Annotated[str, Field(max_length=60)] = ""
+    """Of the part, by its name in the table of materials; empty while nobody chose one."""
     note: Text = ""
 
 

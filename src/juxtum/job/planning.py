@@ -6,6 +6,7 @@ from datetime import datetime
 
 from juxtum.capture.kept.document import CaptureRecord
 from juxtum.instruments import Circumstances, Coating, Environment, Instrument, Origin
+from juxtum.instruments.materials import MATERIALS, Material
 from juxtum.instruments.models import shipped_instruments
 from juxtum.job.document import Job
 from juxtum.job.steps import Datums
@@ -20,7 +21,7 @@ def task_of(job: Job) -> Task:
     datums = tuple(dict.fromkeys(n for d in chosen.datums for n in d.faces)) if chosen is not None else ()
     if chosen is None and job.plan is not None:
         datums = job.plan.datums
-    return Task(aims, datums, job.circumstances.environment)
+    return Task(aims, datums, job.circumstances.environment, MATERIALS.get(job.brief.material))
 
 
 def planned_coating(job: Job, applied: datetime) -> Coating | None:
@@ -40,6 +41,15 @@ def planned_instrument(job: Job) -> Instrument | None:
 def with_circumstances(job: Job, **update: object) -> Job:
     """The job with other circumstances."""
     return job.model_copy(update={"circumstances": job.circumstances.model_copy(update=update)})
+
+
+def with_material(job: Job, material: Material | None) -> Job:
+    """The job whose part is of a material: its expansion corrects temperatures from now on."""
+    job = job.model_copy(update={"brief": job.brief.model_copy(update={"material": material.name if material else ""})})
+    if material is None:
+        return job
+    known = {"expansion": material.expansion, "expansion_u": material.expansion_u}
+    return with_circumstances(job, environment=job.circumstances.environment.model_copy(update=known))
 
 
 def with_temperature(job: Job, temperature: float) -> Job:

@@ -102,7 +102,7 @@ def _soak(planner: Planner, job: Job) -> str:
     mass = planner.task.mass(planner.nominal)
     if math.isnan(mass):
         return ""
-    minutes = soak_minutes(mass, planner.nominal.area, 10.0)
+    minutes = soak_minutes(mass, planner.nominal.area, 10.0, capacity=planner.task.capacity)
     return f"about {minutes:.0f} min for 10 K"
 
 

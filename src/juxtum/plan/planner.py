@@ -31,7 +31,7 @@ from juxtum.plan.tray import TrayPlan, plan_tray
 from juxtum.plan.turntable import TurntablePlan
 from juxtum.progress import Progress, silent
 
-MAPPED = ("bars", "backbone")
+MAPPED = ("bars", "network")
 """What a method needs that measures the targets before scanning begins."""
 NONE_TO_SPARE = 0.6
 """How likely a pose tracks that sees just enough targets, as captures by the stand-in came out."""
@@ -130,7 +130,7 @@ class Planner:
 
     def suitability(self, models: tuple[InstrumentModel, ...]) -> SuitabilityTable:
         """Every characteristic against every chain."""
-        return suitability(self.nominal, self.task, models)
+        return suitability(self.nominal, self.task, models, chosen={self.model.id: self.mode.name})
 
     def with_targets_planned(self, progress: Progress | None = None) -> Plan:
         """The plan with targets placed anew; locked ones stay."""

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 from enum import StrEnum
+from functools import cached_property
 from itertools import combinations
 
 import numpy as np
@@ -13,11 +14,13 @@ from juxtum.associate.solve import effective_count
 from juxtum.evaluate.quantity import Aim
 from juxtum.evaluate.tiles import TILE
 from juxtum.evaluate.uncertainty import Budget, Chain, Sampling
+from juxtum.instruments.materials import STEEL_DENSITY
 from juxtum.instruments.models import ErrorChain, InstrumentModel, Kind, Mode
 from juxtum.nominal import Nominal
 from juxtum.plan.cost.effort import estimate
 from juxtum.plan.cost.spacing import spacing_needs
 from juxtum.plan.holes import Hole, find_holes
+from juxtum.plan.path_length import shortest_longest_path
 from juxtum.plan.targets.reach import reach_of
 from juxtum.plan.targets.shape import ShapeHold, alignment_spread, shape_hold
 from juxtum.plan.task import Task, area_of, points_of
@@ -123,14 +126,28 @@ class _Part:
     holes: tuple[Hole, ...]
     spacings: dict[str, float]
 
+    @cached_property
+    def path(self) -> float:
+        """The longest path of material in a beam, the part stood up as suits best, mm; nan for an open part."""
+        return shortest_longest_path(self.nominal)
+
 
 def suitability(
-    nominal: Nominal, task: Task, models: Sequence[InstrumentModel], limits: FitnessLimits | None = None
+    nominal: Nominal,
+    task: Task,
+    models: Sequence[InstrumentModel],
+    limits: FitnessLimits | None = None,
+    chosen: Mapping[str, str] | None = None,
 ) -> SuitabilityTable:
     """Uncertainty, ratio and verdict of every characteristic with every chain.
 
     The ratio is the width of the tolerance over 2U (metrology.md 8); the budget is the one that the measurement will
     have, with the alignment and the sampling predicted from the instrument's noise.
+
+    Parameters
+    ----------
+    chosen : mapping of str to str
+        The mode in which an instrument (by its id) is used; one that is not named is judged in the mode that suits best.
 
     Raises
     ------
@@ -146,14 +163,32 @@ def suitability(
         length = task.length(nominal, aim)
         for model in models:
             for chain in model.chains:
-                rows.append(_judged(part, aim, length, model, chain, limits or FitnessLimits()))
+                modes = model.modes_of(chain)
+                own = tuple(m for m in modes if m.name == (chosen or {}).get(model.id)) or modes
+                row = _judged(part, aim, length, (model, chain, own), limits or FitnessLimits())
+                if own != modes and row.verdict is not Fitness.GOOD:
+                    row = _or_better(row, _judged(part, aim, length, (model, chain, modes), limits or FitnessLimits()))
+                rows.append(row)
     return SuitabilityTable(tuple(rows), task)
 
 
+def _or_better(row: Suitability, best: Suitability) -> Suitability:
+    """A row with a word on which other mode would do better."""
+    order = list(Fitness)
+    if order.index(best.verdict) >= order.index(row.verdict):
+        return row
+    return replace(row, reason=f"{row.reason}; in the mode '{best.mode}' it would be {best.verdict}")
+
+
 def _judged(
-    part: _Part, aim: Aim, length: float, model: InstrumentModel, chain: ErrorChain, limits: FitnessLimits
+    part: _Part,
+    aim: Aim,
+    length: float,
+    used: tuple[InstrumentModel, ErrorChain, tuple[Mode, ...]],
+    limits: FitnessLimits,
 ) -> Suitability:
-    tried = [(mode, *_mode_budget(part, aim, length, model, chain, mode)) for mode in model.modes_of(chain)]
+    model, chain, modes = used
+    tried = [(mode, *_mode_budget(part, aim, length, model, chain, mode)) for mode in modes]
     mode, budget, obstacle = min(tried, key=lambda t: (bool(t[2]), t[1].expanded))
     ratio = aim.width / (2 * budget.expanded) if budget.expanded > 0 else float("inf")
     if ratio >= limits.good:
@@ -163,7 +198,7 @@ def _judged(
     else:
         main = max(budget.contributions, key=lambda c: c.standard).source
         verdict, reason = Fitness.NOT_SUITABLE, f"the tolerance is only {ratio:.1f} times 2U, mostly by the {main}"
-    obstacle = _whole_obstacle(part, length, model, chain) or obstacle
+    obstacle = _whole_obstacle(part, length, model, chain) or _field_obstacle(part, aim, chain, mode) or obstacle
     if obstacle:
         verdict, reason = Fitness.NOT_SUITABLE, obstacle
     minutes = _minutes(part, aim, model, chain, mode)
@@ -209,17 +244,39 @@ def _mode_obstacle(part: _Part, aim: Aim, model: InstrumentModel, mode: Mode) ->
     return ""
 
 
+def _field_obstacle(part: _Part, aim: Aim, chain: ErrorChain, mode: Mode) -> str:
+    """Why an error that holds within one field of view does not hold for a characteristic, or nothing."""
+    if not chain.within_field:
+        return ""
+    own = points_of(part.nominal, aim.faces)
+    places = (
+        own if aim.within or not part.task.datums else np.concatenate([own, points_of(part.nominal, part.task.datums)])
+    )
+    low, middle, high = np.sort(np.ptp(places, axis=0))
+    wide, narrow = max(mode.field), min(mode.field)
+    if high > wide or middle > narrow or low > mode.stand_off[2] - mode.stand_off[0]:
+        return f"it does not fit into one field of view of {wide:.0f} x {narrow:.0f} mm: {high:.0f} x {middle:.0f} mm are wanted"
+    return ""
+
+
 def _whole_obstacle(part: _Part, length: float, model: InstrumentModel, chain: ErrorChain) -> str:
     """Why the part does not go with an instrument, or nothing."""
     size = np.sort(np.ptp(part.nominal.mesh.bounds, axis=0))
     mass = part.task.mass(part.nominal)
     if length > chain.longest:
         return f"the method's error is stated up to {chain.longest:.0f} mm, here it is {length:.0f} mm"
-    cylinder, table = model.cylinder, model.turntable
+    cylinder, table, space = model.cylinder, model.turntable, model.space
+    if space is not None and (size > np.sort(space.size)).any():
+        return f"the part does not fit into the measuring space of {' x '.join(f'{v:.0f}' for v in space.size)} mm"
+    if space is not None and mass > space.load:
+        return f"the part weighs {mass:.1f} kg, the machine carries {space.load:g} kg"
     if cylinder is not None and (size[2] > cylinder.height or np.hypot(size[0], size[1]) > cylinder.diameter):
         return f"the part does not fit into the measuring cylinder of \u00d8{cylinder.diameter:.0f} x {cylinder.height:.0f} mm"
     if cylinder is not None and mass > cylinder.load:
         return f"the part weighs {mass:.1f} kg, the cabinet carries {cylinder.load:g} kg"
+    if cylinder is not None and part.path * part.task.density / STEEL_DENSITY > cylinder.through:
+        steel = part.path * part.task.density / STEEL_DENSITY
+        return f"the beam passes {part.path:.0f} mm of the part, as much as {steel:.0f} mm of steel; the cabinet sees through {cylinder.through:g} mm"
     if table is not None and mass > table.load:
         return f"the part weighs {mass:.1f} kg, the turntable carries {table.load:g} kg"
     if table is not None and size[2] > 1.5 * table.diameter:

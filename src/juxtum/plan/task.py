@@ -9,7 +9,11 @@ import numpy as np
 from juxtum.errors import InputError
 from juxtum.evaluate import Aim, Environment
 from juxtum.geometry.arrays import Floats, Ints
+from juxtum.instruments.materials import Material
 from juxtum.nominal import Nominal, faces_mask
+
+UNKNOWN_DENSITY, UNKNOWN_CAPACITY = 7.2, 500.0
+"""Of a metal, while nobody said which."""
 
 
 @dataclass(frozen=True)
@@ -22,14 +26,24 @@ class Task:
     datums : tuple of int
         Faces of the datum system; empty for a best fit to the whole part.
     environment : Environment
-    density : float
-        Of the material, g/cm3.
+    material : Material, optional
+        Of the part; while nobody chose one its mass counts as that of cast iron.
     """
 
     aims: tuple[Aim, ...]
     datums: tuple[int, ...] = ()
     environment: Environment = field(default_factory=Environment)
-    density: float = 7.2
+    material: Material | None = None
+
+    @property
+    def density(self) -> float:
+        """Of the material, g/cm3."""
+        return self.material.density if self.material is not None else UNKNOWN_DENSITY
+
+    @property
+    def capacity(self) -> float:
+        """Specific heat of the material, J per kg and kelvin."""
+        return self.material.capacity if self.material is not None else UNKNOWN_CAPACITY
 
     def check(self, nominal: Nominal) -> None:
         """See that there is something to measure and that all faces exist.

@@ -38,10 +38,13 @@ def plan_head(what: str, planner: Planner, part: str) -> dict[str, Any]:
 
 def notes(planner: Planner) -> tuple[str, ...]:
     """What makes the plan less certain: an open nominal lets lines of sight through and has no mass."""
-    return tuple(
+    found = [
         f"{problem}: lines of sight may pass through its gaps, and its mass is not known"
         for problem in planner.nominal.problems
-    )
+    ]
+    if planner.task.material is None:
+        found.append(f"the material is not chosen: the mass counts {planner.task.density:g} g/cm3")
+    return tuple(found)
 
 
 def suitability_document(table: SuitabilityTable, chart: ChainChart, planner: Planner) -> dict[str, Any]:

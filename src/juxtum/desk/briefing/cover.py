@@ -7,10 +7,11 @@ from typing import TYPE_CHECKING
 
 from PyQt6.QtWidgets import QLineEdit, QWidget
 
-from juxtum.desk.widgets import LengthField, button, column, form, label, line, row
+from juxtum.desk.widgets import Choice, LengthField, button, column, form, label, line, row
 from juxtum.instruments import Coating, Instrument, Origin
+from juxtum.instruments.materials import MATERIALS, material_named
 from juxtum.job import Job
-from juxtum.job.planning import planned_instrument, with_circumstances
+from juxtum.job.planning import planned_instrument, with_circumstances, with_material
 
 if TYPE_CHECKING:
     from juxtum.desk.stations.base import Station
@@ -53,6 +54,10 @@ class CoverPanel(QWidget):
             field.editingFinished.connect(self._brief_setter(name))
             self._fields[name] = field
             rows.append((title, field))
+        self._material = Choice("Material")
+        self._material.setToolTip("Mass, soaking, the correction of temperature and the cabinet count with it")
+        self._material.picked.connect(self._set_material)
+        rows.append(("Material", self._material))
         self._lines.addLayout(form(rows))
         self._lines.addWidget(line())
         self._lines.addWidget(label("How it was measured", "heading"))
@@ -90,6 +95,11 @@ class CoverPanel(QWidget):
             return job.model_copy(update={"brief": job.brief.model_copy(update=update)})
 
         self._session.edit(title, change)
+
+    def _set_material(self, name: str) -> None:
+        """The part is of this material: its expansion is taken from the table, and can be typed over."""
+        if name != self._session.job.brief.material:
+            self._session.edit("material", lambda job: with_material(job, material_named(name)))
 
     def _set_instrument(self) -> None:
         """State the instrument as soon as its name or both its errors are typed; half an instrument is none."""
@@ -142,6 +152,7 @@ class CoverPanel(QWidget):
             if not field.hasFocus():
                 field.setText(getattr(job.brief, name))
                 field.setCursorPosition(0)
+        self._material.show_options([("", "not chosen"), *((name, name) for name in MATERIALS)], job.brief.material)
         how = job.circumstances
         self._instrument.setPlaceholderText("not stated")
         if not self._instrument.hasFocus():

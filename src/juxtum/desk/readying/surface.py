@@ -76,7 +76,7 @@ class SurfacePanel(QWidget):
         if not np.isfinite(mass):
             self._soak.setText("The mass is not known, since the part is not closed.")
             return
-        minutes = soak_minutes(mass, planner.nominal.area, difference)
+        minutes = soak_minutes(mass, planner.nominal.area, difference, capacity=planner.task.capacity)
         words = "ready now" if minutes == 0 else f"wait about {minutes:.0f} min until it is within 0.5 K"
         self._soak.setText(f"{mass:.1f} kg, {abs(difference):.1f} K off: {words}.")
 

@@ -9,9 +9,8 @@ import numpy as np
 from juxtum.instruments.coats import COATS, Coat
 from juxtum.instruments.models import Mode
 from juxtum.plan.blind import Finish
+from juxtum.plan.task import UNKNOWN_CAPACITY
 
-HEAT_CAPACITY = 500.0
-"""Of iron and steel, J/(kg K); other metals take less time for the same mass."""
 HEAT_TRANSFER = 9.0
 """To still air by convection and radiation, W/(m2 K)."""
 RUB_MARGIN = 15.0
@@ -84,7 +83,7 @@ def coat_uncertainty(coat: Coat) -> float:
 
 
 def soak_minutes(
-    mass: float, area: float, difference: float, allowed: float = 0.5, capacity: float = HEAT_CAPACITY
+    mass: float, area: float, difference: float, allowed: float = 0.5, capacity: float = UNKNOWN_CAPACITY
 ) -> float:
     """Minutes until a part is within `allowed` kelvin of the room.
 
@@ -99,6 +98,8 @@ def soak_minutes(
         Surface, mm2.
     difference : float
         Between part and room, kelvin, of either sign.
+    capacity : float
+        Specific heat of the material, J per kg and kelvin.
 
     Examples
     --------
