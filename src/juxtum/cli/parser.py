@@ -8,7 +8,6 @@ from typing import NoReturn
 
 from juxtum import __version__
 from juxtum.errors import InputError
-from juxtum.instruments.materials import MATERIALS
 from juxtum.units import Unit, parse_length
 
 
@@ -75,9 +74,7 @@ def _add_inspect(commands: argparse._SubParsersAction[_Parser]) -> None:
     inspect.add_argument("--nominal-unit", type=_unit, metavar="mm|cm|m|in")
     _add_instrument(inspect)
     inspect.add_argument("--temperature", type=_temperature, metavar="DEGREES", help="of the part while it was scanned")
-    inspect.add_argument(
-        "--material", metavar="NAME", help="of the part, from the table: its expansion; see --help of plan"
-    )
+    inspect.add_argument("--material", metavar="NAME", help="of the part: its expansion, unless --expansion is given")
     inspect.add_argument("--expansion", type=_positive, metavar="1e-6/K", help="of its material")
     inspect.add_argument(
         "--least-seen", type=_share, default=0.9, metavar="SHARE", help="of the area, before it is decided"
@@ -127,7 +124,11 @@ def _add_plan(commands: argparse._SubParsersAction[_Parser]) -> None:
         "--joined", choices=("targets", "shape"), default="targets", help="what ties the positions of the part"
     )
     plan.add_argument("--stance", choices=("table", "stands"))
-    plan.add_argument("--material", metavar="NAME", help="of the part: " + ", ".join(MATERIALS))
+    plan.add_argument(
+        "--material",
+        metavar="NAME",
+        help="of the part, such as 'carbon steel'; a name that is not in the table lists all",
+    )
     plan.add_argument("--upper", type=_length, default=0.2, metavar="MM", help="for a nominal without characteristics")
     plan.add_argument("--lower", type=_length, default=-0.2, metavar="MM")
     plan.add_argument("--nominal-unit", type=_unit, metavar="mm|cm|m|in")

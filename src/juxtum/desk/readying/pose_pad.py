@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import time
+from math import cos, radians, sin
 
 from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
-from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
+from PyQt6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF, QWheelEvent
 from PyQt6.QtWidgets import QWidget
 
 from juxtum.capture.calibration.calibrating import HandPose
@@ -19,6 +20,13 @@ WIDEST = 35.0
 HOLD_FOR = 0.5
 """Seconds that the hand must hold still at a pose."""
 STEP = 0.25
+WIDTH, HEIGHT = 240.0, 180.0
+"""Of the board, mm."""
+FILLED = 0.6
+"""Of the picture's width, by the board at the wanted distance."""
+BOARD = ((-WIDTH / 2, -HEIGHT / 2), (WIDTH / 2, -HEIGHT / 2), (WIDTH / 2, HEIGHT / 2), (-WIDTH / 2, HEIGHT / 2))
+DOTS = tuple((30.0 * (k - 3.5), 30.0 * (n - 2.5)) for k in range(8) for n in range(6) if (3 * k + 5 * n) % 7 != 0)
+"""Not all of a grid: a board that is turned round looks otherwise."""
 
 
 class PosePad(QWidget):
@@ -30,7 +38,7 @@ class PosePad(QWidget):
         super().__init__(parent)
         self.setAccessibleName("Calibration poses")
         self.setMouseTracking(True)
-        self.setCursor(Qt.CursorShape.CrossCursor)
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.pose = HandPose(400.0, 0.0, 0.0)
         self.wanted: HandPose | None = None
         self.widest = WIDEST
@@ -133,20 +141,42 @@ class PosePad(QWidget):
         painter.end()
 
     def _pad(self, painter: QPainter) -> None:
+        """The board as the scanner sees it, and the outline into which it is to be brought."""
         f, wanted = self._field, self.wanted
         assert wanted is not None
         painter.setPen(QPen(colour("rule"), 1))
         painter.setBrush(colour("field"))
         painter.drawRect(f)
-        painter.drawLine(QPointF(f.left(), f.center().y()), QPointF(f.right(), f.center().y()))
-        painter.drawLine(QPointF(f.center().x(), f.top()), QPointF(f.center().x(), f.bottom()))
-        ring = f.width() * 4.0 / self.widest / 2
-        painter.setPen(QPen(colour("accent"), 2.5))
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        painter.drawEllipse(self._spot(wanted), ring, ring)
+        painter.save()
+        painter.setClipRect(f)
+        painter.setPen(QPen(colour("ink"), 1.2))
+        painter.setBrush(colour("panel"))
+        painter.drawPolygon(QPolygonF(self._seen(self.pose, BOARD)))
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(colour("ink"))
-        painter.drawEllipse(self._spot(self.pose), 8, 8)
+        size = 0.011 * f.width() * wanted.distance / self.pose.distance
+        for spot in self._seen(self.pose, DOTS):
+            painter.drawEllipse(spot, size, size)
+        pen = QPen(colour("accent"), 2.5)
+        pen.setDashPattern([4, 2])
+        painter.setPen(pen)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawPolygon(QPolygonF(self._seen(wanted, BOARD)))
+        painter.restore()
+
+    def _seen(self, pose: HandPose, places: tuple[tuple[float, float], ...]) -> list[QPointF]:
+        """Where places on the board, mm from its middle, appear to a scanner held so."""
+        f, wanted = self._field, self.wanted
+        assert wanted is not None
+        scale = FILLED * f.width() / WIDTH * wanted.distance
+        lean, tilt = radians(pose.lean), radians(pose.tilt)
+        spots = []
+        for x, y in places:
+            across, away = x * cos(lean), x * sin(lean)
+            up, away = y * cos(tilt) - away * sin(tilt), y * sin(tilt) + away * cos(tilt)
+            depth = max(pose.distance + away, 1.0)
+            spots.append(f.center() + QPointF(across, -up) * (scale / depth))
+        return spots
 
     def _distance(self, painter: QPainter) -> None:
         f, wanted = self._field, self.wanted
@@ -168,11 +198,4 @@ class PosePad(QWidget):
         painter.setPen(colour("ink"))
         painter.drawText(
             QRectF(x - 34, f.top() - 22, 68, 18), Qt.AlignmentFlag.AlignCenter, f"{self.pose.distance:.0f} mm"
-        )
-
-    def _spot(self, pose: HandPose) -> QPointF:
-        f = self._field
-        return QPointF(
-            f.center().x() + pose.lean / self.widest * f.width() / 2,
-            f.center().y() - pose.tilt / self.widest * f.height() / 2,
         )
