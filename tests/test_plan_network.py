@@ -121,7 +121,7 @@ def test_bars_are_corrected_for_temperature(beam: Nominal) -> None:
     assert cold[0].length == bar.length and hot[0].length == pytest.approx(bar.length * (1 + bar.expansion * 1e-6 * 15))
     heat = bar.length * np.hypot(bar.expansion_u * 1e-6 * 15, bar.expansion * 1e-6)
     assert hot[0].uncertainty == pytest.approx(np.hypot(bar.uncertainty / 2, heat))
-    with pytest.raises(InputError, match="has 3 scale bars, 9 are asked for"):
+    with pytest.raises(InputError, match="has 5 scale bars, 9 are asked for"):
         lay_bars(beam, PHOTO, Environment(), 9)
 
 

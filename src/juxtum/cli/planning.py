@@ -225,7 +225,8 @@ def _photos(planner: Planner, options: argparse.Namespace) -> Answer:
     lines += [
         f"     {v.title}: U {v.expanded:.3f} mm at the longest length, {v.ratio:.2f} times" for v in made.variants
     ]
-    document = results.photos_document(made)
+    document = results.photos_document(planner, made)
+    lines.insert(1, f"     {document['words']}")
     return Answer(document, lines, all(t["enough"] for t in document["targets"]))
 
 

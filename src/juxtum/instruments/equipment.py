@@ -109,7 +109,7 @@ def equipment_named(text: str) -> Equipment:
 
     Examples
     --------
-    >>> equipment_named("rp-40").kind.value
+    >>> equipment_named("rp-45").kind.value
     'plate'
     """
     if text.lower().endswith(".json") or Path(text).is_file():

@@ -18,6 +18,7 @@ from juxtum.plan.cost.spacing import SpacingPrice, finest_that_fits
 from juxtum.plan.document import Expected, Plan, PlannedPose
 from juxtum.plan.grounds import Grounds
 from juxtum.plan.photos.photos import NetworkWish, PhotoPlan, plan_photos
+from juxtum.plan.photos.worth import wanted_of
 from juxtum.plan.stations import Obstacle, StationPlan
 from juxtum.plan.suitability import SuitabilityTable, suitability
 from juxtum.plan.targets.assess import Assessment, assess
@@ -37,8 +38,8 @@ NONE_TO_SPARE = 0.6
 """How likely a pose tracks that sees just enough targets, as captures by the stand-in came out."""
 HEAVY = 40.0
 """A part heavier than this, kg, is not turned over by hand: it stands on stands."""
-PHOTO_AREA = 200.0**2
-"""One photo for so much surface, mm2, besides two dozen for any part."""
+PHOTO_AREA = 320.0**2
+"""One photo for so much surface, mm2, besides thirty for any part."""
 MOST_MEASURED_TARGETS = 110
 """Reference targets that a photo network measures besides the coded ones."""
 
@@ -154,7 +155,9 @@ class Planner:
 
     def photos(self, model: InstrumentModel | None = None, progress: Progress | None = None) -> PhotoPlan:
         """The photo network, with the plan's reference targets measured along."""
-        wish = NetworkWish(self.plan.bars, self.plan.self_calibration)
+        wish = NetworkWish(
+            self.plan.bars, self.plan.self_calibration, expanded=wanted_of(self.model, self.nominal.diagonal)
+        )
         targets = self.plan.placed[:: max(1, -(-len(self.plan.placed) // MOST_MEASURED_TARGETS))]
         extra = (np.array([t.place for t in targets]), np.array([t.normal for t in targets])) if targets else None
         return plan_photos(self.nominal, self.task, model or shipped(Kind.PHOTO), wish, extra, progress)
@@ -285,7 +288,7 @@ def chances(planner: Planner, assessment: Assessment) -> Floats:
 
 def expected_photos(nominal: Nominal) -> int:
     """About how many photos a network of this part takes; planning it tells exactly."""
-    return int(np.clip(24 + nominal.area / PHOTO_AREA, 20, 120))
+    return int(np.clip(30 + nominal.area / PHOTO_AREA, 20, 120))
 
 
 def tracked_coverage(ground: Ground, assessment: Assessment) -> float:

@@ -12,6 +12,7 @@ from juxtum.plan.blind import BlindSpot, methods
 from juxtum.plan.cost.spacing import SpacingPrice, spacing_needs
 from juxtum.plan.photos.photos import PhotoPlan
 from juxtum.plan.photos.walk import check_walk, incidences, target_table
+from juxtum.plan.photos.worth import fits_one_field, photo_words
 from juxtum.plan.planner import EffortPlan, Planner, tracked_coverage
 from juxtum.plan.stations import StationPlan
 from juxtum.plan.suitability import ChainChart, SuitabilityTable
@@ -146,7 +147,7 @@ def target_rows(a: Assessment) -> list[dict[str, Any]]:
     ]  # fmt: skip
 
 
-def photos_document(p: PhotoPlan) -> dict[str, Any]:
+def photos_document(planner: Planner, p: PhotoPlan) -> dict[str, Any]:
     """The network."""
     angles = incidences(p.points, p.normals, p.views.eyes)
     walk = check_walk(p.camera, p.seen, p.codes, angles)
@@ -170,6 +171,8 @@ def photos_document(p: PhotoPlan) -> dict[str, Any]:
             }
             for k, w in enumerate(walk)
         ],
+        "needed": not fits_one_field(planner.nominal, planner.mode),
+        "wanted": _n(p.wanted), "reached": p.holds, "words": photo_words(p, planner.nominal, planner.model, planner.mode),
         "minutes": _n(p.minutes, 1),
         "redundancy": p.prediction.redundancy,
         "length_error": {"a": _n(p.a), "b": _n(p.b)},

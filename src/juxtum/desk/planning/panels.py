@@ -19,6 +19,7 @@ from juxtum.instruments.coats import COATS
 from juxtum.plan.blind import Finish
 from juxtum.plan.cost.schedule import parse_clock
 from juxtum.plan.photos.photos import PhotoPlan
+from juxtum.plan.photos.worth import photo_words
 from juxtum.plan.planner import EffortPlan, Planner
 from juxtum.plan.tray import TrayPlan
 from juxtum.plan.turntable import TurntablePlan
@@ -173,12 +174,13 @@ class PhotosPanel(Panel):
             )
 
     def sentences(self, planner: Planner, made: Answer) -> str:
-        """How long the bars are now."""
+        """Whether photos are needed, what they give, and how long the bars are now."""
         if not isinstance(made, PhotoPlan):
             return ""
         room = planner.task.environment.expected_temperature
         lengths = "; ".join(f"{b.bar.name} {b.length:.3f} mm" for b in made.bars)
-        return f"At {room:g} \u00b0C: {lengths}. Numbers at the bars are their lengths there, not at 20 \u00b0C."
+        worth = photo_words(made, planner.nominal, planner.model, planner.mode)
+        return f"{worth[0].upper()}{worth[1:]}. At {room:g} \u00b0C: {lengths}. Numbers at the bars are their lengths there, not at 20 \u00b0C."
 
 
 class StationsPanel(Panel):

@@ -21,6 +21,7 @@ from juxtum.plan.equipping import equipment_for_ways
 from juxtum.plan.equipping import ways as compare
 from juxtum.plan.grounds import Grounds
 from juxtum.plan.photos.photos import PhotoPlan
+from juxtum.plan.photos.worth import photo_words
 from juxtum.plan.planner import EffortPlan, Planner, default_plan, tracked_coverage
 from juxtum.plan.stations import StationPlan
 from juxtum.plan.suitability import ChainChart, Fitness, SuitabilityTable, chain_chart
@@ -215,6 +216,9 @@ def next_step(topic: Topic, planner: Planner, made: object) -> NextAction:
             "write setup sheet",
             "Write it\u2026",
         )
+    if isinstance(made, PhotoPlan):
+        reason = photo_words(made, planner.nominal, planner.model, planner.mode)
+        return NextAction("see what a tracker would do", reason, "next topic", "Next topic")
     return NextAction(*_CALM[topic])
 
 

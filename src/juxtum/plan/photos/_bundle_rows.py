@@ -105,12 +105,19 @@ def _derivatives(network: Network) -> tuple[Floats, Floats, Floats]:
     return np.einsum("nij,njk->nik", by_ab, by_q), by_lens, q
 
 
+def derivatives(network: Network) -> tuple[Floats, Floats]:
+    """Of the places in the pictures by the target (N, 2, 3) and by turn and shift of the photo (N, 2, 6)."""
+    by_q, _, q = _derivatives(network)
+    by_point = np.einsum("nij,njk->nik", by_q, network.photos.rotations[network.rays.photos])
+    by_turn = -np.einsum("nij,njk->nik", by_q, _skew(q))
+    return by_point, np.concatenate([by_turn, -by_point], axis=2)
+
+
 def linearise(network: Network) -> System:
     """Normal equations at the network's present state."""
     rays, photos = network.rays, network.photos
-    by_q, by_lens, q = _derivatives(network)
-    by_point = np.einsum("nij,njk->nik", by_q, photos.rotations[rays.photos])
-    by_turn = -np.einsum("nij,njk->nik", by_q, _skew(q))
+    _, by_lens, _ = _derivatives(network)
+    by_point, cameras = derivatives(network)
     kept = (
         np.unique([[b.first, b.second] for b in network.bars]).astype(int) if network.bars else np.empty(0, dtype=int)
     )
@@ -118,7 +125,6 @@ def linearise(network: Network) -> System:
     m, has_lens = len(photos.centres), 5 if network.is_self_calibrating else 0
     width = 6 * m + has_lens + 3 * len(kept)
     weight = 1 / rays.noise
-    cameras = np.concatenate([by_turn, -by_point], axis=2)
     rest = _spread(cameras * weight, rays.photos * 6, width)
     if has_lens:
         rest = rest + _spread(by_lens * LENS_SCALES * weight, np.full(len(rays.photos), 6 * m), width)

@@ -23,6 +23,15 @@ class LaidBar:
     uncertainty: float
 
 
+LONGER = 1.2
+"""A bar is best a little longer than the part, where the set has such a one."""
+
+
+def _sized(bars: tuple[ScaleBar, ...], length: float) -> list[ScaleBar]:
+    """The bars that suit a part of a length best, first."""
+    return sorted(bars, key=lambda bar: abs(float(np.log(bar.length / (LONGER * length)))))
+
+
 def lay_bars(nominal: Nominal, model: InstrumentModel, room: Environment, count: int) -> tuple[LaidBar, ...]:
     """Bars beside the part, along its long axis at both ends and leaning differently, corrected for temperature."""
     if count < 1 or len(model.bars) < count:
@@ -34,7 +43,7 @@ def lay_bars(nominal: Nominal, model: InstrumentModel, room: Environment, count:
     rise = np.array([0.0, 0, 1]) if order[0] != 2 else np.eye(3)[order[2]]
     length = float((high - low)[order[0]])
     result = []
-    for k, bar in enumerate(model.bars[:count]):
+    for k, bar in enumerate(_sized(model.bars, length)[:count]):
         # On a long part every second bar leans on a stand; about a short one they lie at right angles to each other.
         is_short = length < bar.length
         lean = np.radians((0.0, 90.0 if is_short else 40.0, 80.0, 40.0)[k % 4])

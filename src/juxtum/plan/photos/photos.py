@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from juxtum.errors import InputError
+from juxtum.evaluate.quantity import Aim
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen, unit
 from juxtum.geometry.rays import RayCaster
@@ -14,6 +15,7 @@ from juxtum.instruments.models import Camera, InstrumentModel
 from juxtum.nominal import Nominal
 from juxtum.plan.photos.bars import LaidBar, lay_bars
 from juxtum.plan.photos.bundle import Adjusted, BarTie, Lens, Network, Photos, Rays, predict
+from juxtum.plan.photos.choosing import Wanted, surer
 from juxtum.plan.photos.spared import Variant, variants_of
 from juxtum.plan.photos.walk import LEAST_ANGLE, LEAST_RAYS, largest_angles
 from juxtum.plan.targets.places import PlacementRules, candidate_places
@@ -21,15 +23,18 @@ from juxtum.plan.targets.views import Spots, Views, seen_from
 from juxtum.plan.task import Task
 from juxtum.progress import Progress, silent
 
-RAYS_WANTED = 8
+RAYS_WANTED = 4
+"""To every target; what more photos are taken is taken for the lengths."""
 ANGLE_WANTED = 55.0
 ELEVATIONS = (8.0, 35.0, 65.0)
 AZIMUTHS = 12
 ROLLED_SHARE = 0.25
 MOST_PHOTOS = 120
-MOST_CODES = 80
-CODE_AREA = 240.0**2
+LEAST_CODES, MOST_CODES = 24, 80
+CODE_AREA = 360.0**2
 """About one coded target for so much surface, mm2."""
+WHOLE = 1.08
+"""So much more than the part's length a photo of all of it shows."""
 FLOOR = 850.0
 """The part stands this high above the floor, mm: no camera goes below it."""
 
@@ -46,11 +51,14 @@ class NetworkWish:
         Whether the camera is solved with the rest.
     photos : int
         At most so many.
+    expanded : float
+        U of the longest length that is enough, mm (k = 2); 0 for as sure as photos make it.
     """
 
     bars: int = 2
     self_calibration: bool = True
     photos: int = MOST_PHOTOS
+    expanded: float = 0.0
 
 
 @dataclass(frozen=True, eq=False)
@@ -99,6 +107,13 @@ class PhotoPlan:
     b: float
     variants: tuple[Variant, ...]
     camera: Camera
+    wanted: float = 0.0
+    """U of the longest length that was to be reached, mm; 0 where none was named."""
+
+    @property
+    def holds(self) -> bool:
+        """Whether it reaches what was wanted, within a twentieth."""
+        return self.wanted == 0 or self.variants[0].expanded <= 1.05 * self.wanted
 
     @property
     def rays(self) -> Ints:
@@ -149,6 +164,9 @@ def plan_photos(
     progress.phase("looking from all sides", 0.3)
     seen = seen_from(pool, Spots.on_part(points, facing, 1), caster, model.camera.incidence, progress.part(0.3, 0.6))
     seen, usable = _usable(seen, model.camera)
+    # Photos that show too few targets are not taken: a code that only they show from the side is not stuck.
+    wide = (np.arange(len(points)) >= codes) | (largest_angles(points, pool.eyes, seen) >= LEAST_ANGLE)
+    seen, usable = _usable(seen & (usable & wide), model.camera)
     if not usable[-len(ends) :].all():
         raise InputError(
             "a scale bar would be seen in fewer than four photos", "photos", "Lay fewer bars, or choose a wider camera"
@@ -156,6 +174,10 @@ def plan_photos(
     points, facing, seen, codes = points[usable], facing[usable], seen[:, usable], int(usable[:codes].sum())
     progress.phase("choosing photos", 0.6)
     chosen = _choose(points, pool, seen, model.camera, wish.photos)
+    progress.phase("seeing which photos make the lengths surer", 0.7)
+    chosen = _surer(
+        chosen, (pool, seen), points, _pairs(nominal, task, points[: -len(ends)]), (bars, model.camera, wish)
+    )
     views, rolled = _some(pool, chosen), (chosen % 2).astype(bool)
     network = network_of(points, views, seen[chosen], bars, model.camera, wish)
     progress.phase("predicting the lengths", 0.8)
@@ -165,7 +187,7 @@ def plan_photos(
     variants = variants_of(network, rolled, len(ends), prediction)
     return PhotoPlan(
         frozen(points), frozen(facing), codes, bars, views, frozen(rolled, bool), frozen(seen[chosen], bool), prediction,
-        forecasts, a, b, variants, model.camera,
+        forecasts, a, b, variants, model.camera, wish.expanded,
     )  # fmt: skip
 
 
@@ -180,7 +202,10 @@ def _pool(nominal: Nominal, model: InstrumentModel, bars: tuple[LaidBar, ...]) -
     length = float((high - low)[axis])
     extent = max(nominal.diagonal, float(np.ptp(np.concatenate([bar.ends for bar in bars]), axis=0).max()))
     count = max(1, int(np.ceil(length / (0.45 * span))))
-    distance = float(np.clip(1.1 * extent / (2 * half[1]) if count == 1 else mode.stand_off[1], *mode.stand_off[::2]))
+    # All that a photo shows has to lie beyond the nearest distance at which it is sharp.
+    nearest = mode.stand_off[0] + 0.6 * extent
+    distance = max(1.1 * extent / (2 * half[1]), nearest) if count == 1 else mode.stand_off[1]
+    distance = min(float(distance), mode.stand_off[2])
     aims = np.tile(nominal.centre, (count, 1))
     aims[:, axis] = low[axis] + length * (np.arange(count) + 0.5) / count
     directions = []
@@ -192,6 +217,11 @@ def _pool(nominal: Nominal, model: InstrumentModel, bars: tuple[LaidBar, ...]) -
     towards = np.array(directions)
     eyes = (aims[:, None] + distance * towards[None]).reshape(-1, 3)
     axes = -np.tile(towards, (count, 1))
+    if count > 1:
+        # Photos that show all of it tie one end to the other.
+        whole = min(WHOLE * length / (2 * half[0]), mode.stand_off[2])
+        eyes = np.concatenate([eyes, nominal.centre + whole * towards])
+        axes = np.concatenate([axes, -towards])
     keep = eyes[:, 2] > low[2] - FLOOR
     eyes, axes = np.repeat(eyes[keep], 2, axis=0), np.repeat(axes[keep], 2, axis=0)
     level = unit(np.cross(axes, [0.0, 0, 1]))
@@ -200,6 +230,42 @@ def _pool(nominal: Nominal, model: InstrumentModel, bars: tuple[LaidBar, ...]) -
         frozen(eyes), frozen(axes), frozen(ups), frozen(np.zeros(len(eyes)), np.int32), frozen(np.zeros(len(eyes)), np.int8),
         (RigidTransform.identity(),), (float(half[0]), float(half[1])), mode.stand_off,
     )  # fmt: skip
+
+
+def _surer(
+    chosen: Ints,
+    shown: tuple[Views, Bools],
+    points: Floats,
+    pairs: Ints,
+    rest: tuple[tuple[LaidBar, ...], Camera, NetworkWish],
+) -> Ints:
+    """The photos with those that make the lengths surer, in walking order."""
+    (pool, seen), (bars, camera, wish) = shown, rest
+
+    def predicted(rows: Ints) -> Adjusted:
+        return predict(network_of(points, _some(pool, rows), seen[rows], bars, camera, wish))
+
+    full = seen & (seen.sum(1) >= camera.least_targets)[:, None]
+    every = network_of(points, pool, full, bars, camera, wish)
+    made, _ = surer(chosen, every, Wanted(pairs, wish.expanded), wish.photos, predicted)
+    return _in_walking_order(pool, made)
+
+
+def _pairs(nominal: Nominal, task: Task, points: Floats) -> Ints:
+    """Targets (K, 2) between which the lengths run: the two that lie farthest apart, then those of the characteristics."""
+    i, j = np.triu_indices(len(points), 1)
+    far = int(np.argmax(np.linalg.norm(points[i] - points[j], axis=1)))
+    pairs = [(int(i[far]), int(j[far])), *(_nearest_two(nominal, task, aim, points) for aim in task.aims)]
+    # Every target belongs to some length: none may hang by a thread.
+    pairs += [(k, int(np.argmax(np.linalg.norm(points - points[k], axis=1)))) for k in range(len(points))]
+    return np.array(list(dict.fromkeys(pairs)))
+
+
+def _nearest_two(nominal: Nominal, task: Task, aim: Aim, points: Floats) -> tuple[int, int]:
+    """The targets nearest to the ends of a characteristic."""
+    first, second = task.ends(nominal, aim)
+    start = int(np.argmin(np.linalg.norm(points - first, axis=1)))
+    return start, int(np.argmin(np.linalg.norm(points - second, axis=1) + 1e9 * (np.arange(len(points)) == start)))
 
 
 def _some(views: Views, rows: Ints) -> Views:
@@ -227,7 +293,7 @@ def _coded(
             "Choose another camera",
         )
     points, normals = places.points[good], places.normals[good]
-    count = int(np.clip(nominal.area / CODE_AREA + 14, 18, MOST_CODES))
+    count = int(np.clip(nominal.area / CODE_AREA + 14, LEAST_CODES, MOST_CODES))
     # The normal counts as a direction of its own, so that every side of the part gets its share.
     spread = np.column_stack([points, 0.15 * nominal.diagonal * normals])
     chosen = [int(np.argmin(np.linalg.norm(points - nominal.mesh.bounds[0], axis=1)))]
@@ -268,7 +334,8 @@ def _choose(points: Floats, pool: Views, seen: Bools, camera: Camera, most: int)
         lacks = np.maximum(RAYS_WANTED - counts, 0)
         narrow = best < ANGLE_WANTED
         gain = (seen * (lacks > 0) * (1 + 0.3 * lacks)).sum(1)
-        gain += 1.5 * (seen & narrow & (open_angle > best + 5)).sum(1)
+        opens = (open_angle > best + 5) | ((best < LEAST_ANGLE) & (open_angle >= LEAST_ANGLE))
+        gain += 2.5 * (seen & narrow & opens).sum(1)
         gain[~enough] = 0
         gain[chosen] = 0
         rolled = sum(c % 2 for c in chosen)
@@ -314,8 +381,7 @@ def _forecasts(nominal: Nominal, task: Task, points: Floats, prediction: Adjuste
     result = []
     for aim in task.aims:
         first, second = task.ends(nominal, aim)
-        start = int(np.argmin(np.linalg.norm(points - first, axis=1)))
-        end = int(np.argmin(np.linalg.norm(points - second, axis=1) + 1e9 * (np.arange(len(points)) == start)))
+        start, end = _nearest_two(nominal, task, aim, points)
         result.append(
             LengthForecast(aim.id, float(np.linalg.norm(second - first)), 2 * prediction.length_uncertainty(start, end))
         )
