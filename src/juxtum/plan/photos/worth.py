@@ -8,7 +8,6 @@ from juxtum.instruments.models import InstrumentModel, Mode
 from juxtum.nominal import Nominal
 from juxtum.plan.photos.photos import PhotoPlan
 
-
 BELOW = 0.93
 """So much of the method's error is the most that photos may bring."""
 
