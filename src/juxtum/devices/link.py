@@ -15,6 +15,7 @@ from collections.abc import Sequence
 from typing import Protocol
 
 from juxtum.devices.protocol import DeviceError, FrameParser, Message, encode
+from juxtum.errors import InputError
 
 HOST = "127.0.0.1"
 PATIENCE = 20.0
@@ -100,6 +101,8 @@ class SocketLink:
         What the device wants to hear first; that of the environment when not given.
     patience : float
         Seconds.
+    host : str
+        The machine; this one when not given.
 
     Raises
     ------
@@ -107,16 +110,18 @@ class SocketLink:
         When nobody listens there.
     """
 
-    def __init__(self, port: int, token: str | None = None, patience: float = PATIENCE) -> None:
+    def __init__(self, port: int, token: str | None = None, patience: float = PATIENCE, host: str = HOST) -> None:
         end = time.monotonic() + patience
         while True:
             try:
-                self._socket = socket.create_connection((HOST, port), timeout=patience)
+                self._socket = socket.create_connection((host, port), timeout=patience)
                 break
             except OSError as problem:
                 if time.monotonic() > end or not isinstance(problem, ConnectionRefusedError):
                     raise DeviceError(
-                        f"no device answers at port {port}", "connection", "Start it, or check the port"
+                        f"no device answers at {'port ' if host == HOST else f'{host}:'}{port}",
+                        "connection",
+                        "Start it, or check its address",
                     ) from problem
                 time.sleep(0.05)
         self._socket.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
@@ -181,6 +186,26 @@ class SocketLink:
 
 def _lost() -> DeviceError:
     return DeviceError("the connection to the device is lost", "connection", "What was captured is kept. Connect again")
+
+
+def parse_address(text: str) -> tuple[str, int]:
+    """Machine and port of a device: `machine:port`, or a port of this machine.
+
+    Raises
+    ------
+    InputError
+
+    Examples
+    --------
+    >>> parse_address("scanner.local:4711"), parse_address("4711")
+    (('scanner.local', 4711), ('127.0.0.1', 4711))
+    """
+    host, _, port = text.strip().rpartition(":")
+    if not port.isdecimal() or not 1 <= int(port) <= 65_535 or any(c.isspace() or c == "/" for c in host):
+        raise InputError(
+            f"'{text}' is no address of a device", "capture", "Give machine:port, or a port of this machine"
+        )
+    return host or HOST, int(port)
 
 
 class DeviceProcess:

@@ -13,6 +13,7 @@ from juxtum.instruments.stated import Environment, Instrument
 
 NO_INSTRUMENT = "no instrument stated"
 NO_TEMPERATURE = "the temperature of the part is not stated: nothing was corrected, and nothing is counted for it"
+SIMULATED = "the scan is simulated: a stand-in made its points, and nothing here was measured"
 Text = Annotated[str, Field(max_length=200)]
 Length = Annotated[float, Field(ge=0, le=10, allow_inf_nan=False)]
 
@@ -78,6 +79,8 @@ class Circumstances(BaseModel):
         All that were put on; which of them count, the time of the capture tells.
     began, ended : datetime, optional
         Of the capture.
+    is_simulated : bool
+        Whether a stand-in made the points.
     """
 
     model_config = ConfigDict(extra="forbid", frozen=True)
@@ -88,6 +91,7 @@ class Circumstances(BaseModel):
     coats: Annotated[tuple[Coating, ...], Field(max_length=100)] = ()
     began: datetime | None = None
     ended: datetime | None = None
+    is_simulated: bool = False
 
     @property
     def coats_on(self) -> tuple[Coating, ...]:
@@ -105,7 +109,8 @@ class Circumstances(BaseModel):
         words = (
             () if self.instrument is not None else (f"{NO_INSTRUMENT}: the uncertainty of every value is not known",)
         )
-        return words if self.environment.temperature is not None else (*words, NO_TEMPERATURE)
+        words = words if self.environment.temperature is not None else (*words, NO_TEMPERATURE)
+        return (*words, SIMULATED) if self.is_simulated else words
 
 
 def for_other_parts(circumstances: Circumstances) -> Circumstances:

@@ -79,7 +79,9 @@ def with_captured_circumstances(job: Job, record: CaptureRecord) -> Job:
     if instrument is not None and stated is not None and stated.serial:
         instrument = instrument.model_copy(update={"serial": stated.serial})
     began, ended = (_moment(text) for text in (record.began, record.ended))
-    return with_circumstances(job, origin=Origin.CAPTURED, instrument=instrument, began=began, ended=ended)
+    return with_circumstances(
+        job, origin=Origin.CAPTURED, instrument=instrument, began=began, ended=ended, is_simulated=record.stand_in
+    )
 
 
 def with_foreign_scan(job: Job) -> Job:

@@ -140,7 +140,7 @@ def record_of(
         None if session.map.to_part is None else tuple(round(float(v), 10) for v in session.map.to_part.matrix.ravel())
     )
     return CaptureRecord(
-        device=device, seed=seed, began=times[0], ended=times[1], patches=patches, targets=targets, to_part=matrix,
+        device=device, stand_in=session.is_simulated, seed=seed, began=times[0], ended=times[1], patches=patches, targets=targets, to_part=matrix,
         coverage=round(session.coverage.share(), 4), one_pass=round(session.coverage.share(Seen.ONE_PASS), 4), seconds=round(session.seconds, 2),
         events=tuple(Event(time=round(h.time, 3), word=h.word, why=h.why[:500]) for h in session.happenings),
     )  # fmt: skip

@@ -46,6 +46,10 @@ class CaptureSession(Gathering):
         self.last_stop: Stop | None = None
         """Where a run by itself left the hand."""
         self._began: float | None = None
+        self.is_simulated = True
+        """Whether what comes is made by a stand-in."""
+        self.device = ""
+        """What the device calls itself."""
 
     @cached_property
     def poses(self) -> TrackedPoses:

@@ -17,6 +17,8 @@ from juxtum.geometry.arrays import Floats, Ints, frozen
 from juxtum.instruments.models import Mode
 
 SHOWN_POINTS = 400
+SIMULATED = "simulated"
+"""What a stand-in is called, wherever it is shown."""
 
 
 @dataclass(frozen=True)
@@ -73,6 +75,8 @@ class Snapshot:
     dark: float
     bloomed: float
     news: tuple[str, ...]
+    device: str = ""
+    """What it calls itself, and that it is simulated where it is."""
     station: int = -1
     """Of the tracker, where one follows the scanner and knows where it stands."""
 
@@ -108,7 +112,7 @@ def take_snapshot(session: CaptureSession, view: NextView | None) -> Snapshot:
     )
     needs = session.planner.model.targets
     return Snapshot(
-        state=session.state, why=session.why,
+        state=session.state, why=session.why, device=", ".join(w for w in (session.device, SIMULATED if session.is_simulated else "") if w),
         dial=read_dial(session.mode, last.stand_off if last is not None else None), mode=session.mode,
         exposure=last.exposure if last is not None else USUAL, targets=last.targets if last is not None else 0, needed=needs.least if needs is not None else 0,
         rate=session.rate, coverage=session.coverage.share(), one_pass=session.coverage.share(Seen.ONE_PASS),

@@ -17,6 +17,7 @@ from juxtum.capture.live.next_view import NextView, next_view
 from juxtum.capture.live.session import CaptureSession
 from juxtum.capture.live.snapshot import take_snapshot
 from juxtum.capture.path.run import itinerary, send, set_mode, tell
+from juxtum.desk.capturing.talking import listen, settle
 from juxtum.devices.body import Pose
 from juxtum.devices.link import DeviceProcess, Link
 from juxtum.devices.patterns import FRAMES
@@ -244,16 +245,12 @@ class CaptureDriver(QObject):
 
     def _open(self) -> None:
         self.connection = self._connect()
-        self._settle(self.session, self._link)
-
-    def _settle(self, session: CaptureSession, link: Link) -> None:
-        """Bring the device to where the session is: mode, spacing, map."""
-        tell(session, link, Message("hello", {"version": 1}))
-        tell(session, link, Message("spacing", {"mm": session.spacing}))
-        tell(session, link, Message("mode", {"name": session.mode.name}))
-        if session.map.targets:
-            tell(session, link, Message("map", {"targets": session.map.rows(), "fixed": session.map.is_given}))
-        session.found_device()
+        try:
+            settle(self.session, self._link)
+        except DeviceError as problem:
+            # A device that is not the plan's is let go at once.
+            self._lost(problem)
+            raise
 
     def reconnect(self) -> None:
         """Connect again after the device was lost; the session goes on where it was."""
@@ -275,6 +272,8 @@ class CaptureDriver(QObject):
 
     def _move(self) -> bool:
         """Send the next message of the plan, or where the hand is now; whether there was one."""
+        if not self.session.is_simulated:
+            return listen(self.session, self._link)
         message = self._next_message()
         if message is not None:
             (send if self._hands is not None else tell)(self.session, self._link, message)

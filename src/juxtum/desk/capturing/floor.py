@@ -7,7 +7,7 @@ from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from juxtum.capture.live.patch import State
-from juxtum.capture.live.snapshot import Snapshot
+from juxtum.capture.live.snapshot import SIMULATED, Snapshot
 from juxtum.desk.capturing.dial import StandOffDial
 from juxtum.desk.stage_view import StageView
 from juxtum.desk.style import colour, font
@@ -95,7 +95,10 @@ class FloorView(QWidget):
         running = next((p for p in snapshot.patches if p.is_running), None)
         where = ", turned over" if snapshot.position else ""
         number = str(running.number) if running else "\u2013"
-        self.head.show_words(f"{title} \u00b7 patch {number}{where}", snapshot.seconds, snapshot.expected_seconds)
+        simulated = " \u00b7 simulated" if snapshot.device.endswith(SIMULATED) else ""
+        self.head.show_words(
+            f"{title} \u00b7 patch {number}{where}{simulated}", snapshot.seconds, snapshot.expected_seconds
+        )
         self.dial.show_snapshot(snapshot)
         few = snapshot.targets < snapshot.needed
         self.targets.show_value(str(snapshot.targets), f"needs {snapshot.needed}", "targets in view", alert=few)

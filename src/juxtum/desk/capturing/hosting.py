@@ -11,13 +11,15 @@ from juxtum.desk.capturing.driver import Connection
 from juxtum.desk.session import Session
 from juxtum.devices.body import Body
 from juxtum.devices.kinds import DeviceKind, make_stand_in
-from juxtum.devices.link import DeviceProcess, DirectLink
+from juxtum.devices.link import DeviceProcess, DirectLink, SocketLink, parse_address
 from juxtum.devices.standin import StandIn
 from juxtum.instruments.models import Kind
 from juxtum.job import Job, save_job
 from juxtum.plan.planner import Planner
 
 Connect = Callable[[], Connection]
+ANSWERS_WITHIN = 5.0
+"""Seconds; nobody waits longer for a device that should be running."""
 
 
 def scanner_of(planner: Planner) -> DeviceKind:
@@ -40,6 +42,8 @@ class Hosting:
         self.body: Body | None = None
         """What stands before a stand-in that runs within the desk: the truth of an exercise."""
         self.seed = 1
+        self.address, self.token = str(session.settings.value("devices/address", "") or ""), ""
+        """Of a scanner that is not a stand-in of this machine: where it listens, and what it wants to hear first."""
 
     @property
     def is_within(self) -> bool:
@@ -47,8 +51,16 @@ class Hosting:
         return bool(self._session.settings.value("devices/within", False, type=bool))
 
     def for_scanner(self, job: Job, planner: Planner) -> Connect:
-        """How to connect to the scanner of the plan."""
+        """How to connect to the scanner of the plan: at its address, or a stand-in where none is given."""
+        if self.address:
+            host, port = parse_address(self.address)
+            return lambda: Connection(SocketLink(port, self.token or None, ANSWERS_WITHIN, host))
         return self.for_kind(scanner_of(planner), job, planner)
+
+    def use_address(self, address: str, token: str) -> None:
+        """Where the scanner listens; nothing for a stand-in. The token is not written down."""
+        self.address, self.token = address.strip(), token.strip()
+        self._session.settings.setValue("devices/address", self.address)
 
     def for_kind(self, kind: DeviceKind, job: Job, planner: Planner) -> Connect:
         """How to connect to a device of a kind."""

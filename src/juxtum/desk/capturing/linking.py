@@ -95,10 +95,16 @@ class Linking(QObject):
         if job.capture is not None and job.capture.seed is not None:
             self.hosting.seed = job.capture.seed
 
+        try:
+            connect = self.hosting.for_scanner(job, planner)
+        except JuxtumError as problem:
+            self._session.failed.emit(problem)
+            return
+
         def done(made: tuple[CaptureSession, Skin]) -> None:
             if self.driver is not None:
                 return
-            self.begin(*made, self.hosting.for_scanner(job, planner), job.capture)
+            self.begin(*made, connect, job.capture)
             if then is not None:
                 then()
 

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QCheckBox
+from PyQt6.QtWidgets import QCheckBox, QLineEdit
 
 from juxtum.capture.live.patch import State
-from juxtum.capture.live.snapshot import Snapshot
+from juxtum.capture.live.snapshot import SIMULATED, Snapshot
 from juxtum.desk.capturing.dial import StandOffDial
 from juxtum.desk.capturing.floor import clock
 from juxtum.desk.capturing.panel import CapturePanel
 from juxtum.desk.capturing.patches import PatchList
 from juxtum.desk.capturing.tracker import TrackerControls
+from juxtum.desk.capturing.watching import WatchBox
 from juxtum.desk.widgets import Facts, LengthField, button, combo, form, label, line, row
 from juxtum.guide.facts import thousands
 from juxtum.wording import percent
@@ -27,6 +28,9 @@ class ScanPanel(CapturePanel):
         self._build_scanner()
         self._build_patches()
         self._build_refinement()
+        self.watched = WatchBox(self.station.desk)
+        self.body.addWidget(line())
+        self.body.addWidget(self.watched)
         self._enable(None)
 
     def _build_live(self) -> None:
@@ -38,7 +42,23 @@ class ScanPanel(CapturePanel):
         self.body.addWidget(self._why)
         self._facts = Facts("Live")
         self.body.addWidget(self._facts)
-        self._connect = button("Connect the scanner", s.link.connect_device, tip="A stand-in, as a process of its own")
+        self._address = QLineEdit(s.link.hosting.address)
+        self._address.setAccessibleName("Scanner address")
+        self._address.setPlaceholderText("stand-in, simulated")
+        self._address.setToolTip(
+            "machine:port of a scanner that speaks Juxtum's protocol (docs/devices.md); empty for a stand-in"
+        )
+        self._token = QLineEdit()
+        self._token.setAccessibleName("Scanner token")
+        self._token.setEchoMode(QLineEdit.EchoMode.Password)
+        self._token.setPlaceholderText("none")
+        self._token.setToolTip("What the scanner wants to hear first; it is not written down")
+        for field in (self._address, self._token):
+            field.editingFinished.connect(self._set_address)
+        self.body.addLayout(form([("Scanner at", self._address), ("Token", self._token)]))
+        self._connect = button(
+            "Connect the scanner", s.link.connect_device, tip="At its address, or a stand-in as a process of its own"
+        )
         self._drop = button("Disconnect", s.scanner.disconnect_device, tip="What was captured stays in the job")
         self.body.addLayout(row(self._connect, self._drop))
         self._hold = button(
@@ -48,6 +68,9 @@ class ScanPanel(CapturePanel):
         self._hold.setCheckable(True)
         self._plan.setCheckable(True)
         self.body.addLayout(row(self._hold, self._plan))
+
+    def _set_address(self) -> None:
+        self.station.link.hosting.use_address(self._address.text(), self._token.text())
 
     def _build_scanner(self) -> None:
         s = self.station
@@ -135,6 +158,7 @@ class ScanPanel(CapturePanel):
         missing = snapshot.view.name if snapshot.view is not None else "nothing"
         self._facts.show_facts(
             [
+                ("scanner", snapshot.device),
                 ("targets in view", f"{snapshot.targets}, needs {snapshot.needed}"),
                 ("light", f"{snapshot.exposure_words}"),
                 ("points a second", thousands(round(snapshot.rate, -2).__int__())),
@@ -159,6 +183,7 @@ class ScanPanel(CapturePanel):
 
     def _enable(self, snapshot: Snapshot | None) -> None:
         live = snapshot is not None and snapshot.state is not State.GONE
+        is_real = snapshot is not None and not snapshot.device.endswith(SIMULATED)
         driver = self.station.driver
         self._connect.setText(
             "Connect again" if snapshot is not None and snapshot.state is State.GONE else "Connect the scanner"
@@ -177,7 +202,12 @@ class ScanPanel(CapturePanel):
             self._mode,
         ):
             each.setEnabled(live)
-        self._plan.setEnabled(driver is None or live)
+        self._plan.setEnabled((driver is None or live) and not is_real)
+        # A real scanner is in a hand: nothing here moves it.
+        self._hold.setEnabled(live and not is_real)
+        self._stick.setEnabled(live and not is_real)
+        for field in (self._address, self._token):
+            field.setEnabled(driver is None)
         if hasattr(self.station, "panels"):
             self.tracker.show_job(live=live)
         self._refine.setEnabled(live and snapshot is not None and snapshot.is_recognised)
