@@ -127,7 +127,7 @@ def inside_out(folder: Path) -> str:
         (["blind", "demo:BC-220", "--finish", "51=shiny"], "'shiny' is not a finish"),
         (["tray", "demo:HB-36"], "not even one part fits into"),
         (["turntable", "demo:HB-36"], "mm more than the turntable"),
-        (["photos", "demo:HB-36", "--bars", "9"], "has 3 scale bars, 9 are asked for"),
+        (["photos", "demo:HB-36", "--bars", "9"], "has 5 scale bars, 9 are asked for"),
         (["photos", "demo:HB-36", "--bars", "0"], "'0' is not a number from 1 to 10000"),
         (["everything", "demo:HB-36"], "invalid choice: 'everything'"),
     ],

@@ -129,8 +129,14 @@ def test_ways_are_compared_in_minutes_coverage_and_uncertainty(ways: dict[Way, W
     assert len(on.targets) == 0 and 3 <= len(both.targets) <= 8 and 9 <= len(part.targets) <= 24
     assert min(w.share for w in (on, both, part)) >= 0.98
     assert both.equipment == (PLATE,) and part.equipment == ()
-    assert "surface, seen twice, ties" in on.words and f"{len(both.targets)} targets on the part tie" in both.words
-    assert all(0.05 < w.expanded < 0.08 for w in (on, both, part)) and np.isnan(ways[Way.NONE].expanded)
+    assert (
+        "surface, seen twice, ties" in on.words
+        and f"{len(both.targets)} targets on the part in one view tie" in both.words
+    )
+    assert 0.045 < on.expanded < part.expanded < both.expanded < 0.2, (
+        "a few in one view tie worse than many, and than the shape"
+    )
+    assert np.isnan(ways[Way.NONE].expanded)
     assert all(0 < w.minutes < 5 for w in ways.values())
 
 
@@ -154,7 +160,8 @@ def test_a_tie_is_as_good_as_a_simulation_says(planner: Planner, ways: dict[Way,
     tied = planner.grounds.with_gear(planner.ground(), (PLATE,), joined_by_shape=False)
     there = sighted(tied, *arrays(ways[Way.BOTH].targets))
     state = state_of(tied, there)
-    places = common_places(there, state.linkage)
+    places, view = common_places(tied, there, state.linkage)
+    assert len(places) >= 4 and there.seen[view, :8].sum() == len(places), "those in the view that begins the lay"
     rng, sigma = np.random.default_rng(4), tied.needs.noise / np.sqrt(SIGHTINGS)
     corners = np.array(np.meshgrid(*planner.nominal.mesh.bounds.T)).reshape(3, -1).T
     moved = np.array([
@@ -177,7 +184,7 @@ def test_a_capture_on_a_plate_gives_what_was_promised(planner: Planner, ways: di
         _lay(made, session, position).apply(session.map.to_part.inverse.apply(corners)) for position in (0, 1)
     )
     # What ties the lays is good to some hundredths: neither may lie off the other.
-    assert np.linalg.norm(first - second, axis=1).max() < 0.08
+    assert np.linalg.norm(first - second, axis=1).max() < 0.16
 
 
 def _lay(planner: Planner, session: CaptureSession, position: int) -> RigidTransform:

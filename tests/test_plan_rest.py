@@ -18,7 +18,7 @@ from juxtum.job import FileStore
 from juxtum.job.planning import task_of
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import Cause, Finish, Method, blind_spots, finishes_of, methods
-from juxtum.plan.cost.schedule import Work, clock, parse_clock, schedule
+from juxtum.plan.cost.schedule import STICK_COATED, Work, clock, parse_clock, schedule
 from juxtum.plan.stations import Obstacle, cage_places, in_volume, plan_stations
 from juxtum.plan.targets.ground import Ground, make_ground
 from juxtum.plan.targets.reach import reach_of
@@ -189,14 +189,14 @@ def test_a_coat_that_vanishes_too_soon_is_told() -> None:
     )
     plan = schedule(work, parse_clock("08:15"))
     times = {e.what: e.clock for e in plan.entries}
-    assert (
-        times["switch the instrument on, clean the part, set it up"] == "08:15"
-        and times["stick the targets in their order"] == "08:25"
-    )
-    assert times["wait until the instrument is warm"] == "08:35" and times["calibrate and check"] == "08:55"
-    assert plan.warnings[0].startswith("the coat is gone at 10:32, 29 min before the last scan ends at 11:01")
+    # The coat comes before the targets, and its time runs from then on.
+    assert times["coat: vanishing spray, 4 \u00b5m"] == "08:25" and times[STICK_COATED] == "08:31"
+    assert times["wait until the instrument is warm"] == "08:41" and times["calibrate and check"] == "08:55"
+    assert plan.warnings[0].startswith("the coat is gone at 09:58, 57 min before the last scan ends at 10:55")
+    bare = schedule(Work(10, 40, 4, 0, (60.0, 50.0), 5), 495)
+    assert [e.what for e in bare.entries][1] == "stick the targets in their order"
     assert not schedule(Work(10, 40, 4, 0, (60.0, 50.0), 5, COATS["slow vanishing"]), 495).warnings
-    assert plan.end - plan.entries[0].start == plan.total and clock(plan.end) == "11:14"
+    assert plan.end - plan.entries[0].start == plan.total and clock(plan.end) == "11:08"
     with pytest.raises(InputError, match="'25:00' is not a clock time"):
         parse_clock("25:00")
 

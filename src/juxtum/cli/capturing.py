@@ -42,6 +42,8 @@ from juxtum.report.writer import check_folder
 
 SLACK = 0.02
 """A capture may stay so much below what the plan expected of it."""
+BY_TARGETS = (DeviceKind.HANDHELD, DeviceKind.TRACKED, DeviceKind.CAMERA)
+"""Devices that know by targets where they are, or measure them."""
 MAX_PLAN_BYTES = 64 * 1024**2
 
 
@@ -51,9 +53,9 @@ def capture(options: argparse.Namespace) -> int:
 
     files = FileStore()
     job = open_part(options.nominal, files, options.nominal_unit)
-    job, nominal, planner = _planned(job, files, options)
-    check_folder(options.out)
     kind = DeviceKind(options.device)
+    job, nominal, planner = _planned(job, files, options, needs_targets=kind in BY_TARGETS)
+    check_folder(options.out)
     link = (
         SocketLink(options.port) if options.port else DirectLink(_stand_in(kind, job, nominal, planner, options.seed))
     )
@@ -86,9 +88,7 @@ def device(options: argparse.Namespace) -> int:
     job = open_part(options.part, files, options.nominal_unit)
     options.upper, options.lower, options.spacing = 0.2, -0.2, None
     kind = DeviceKind(options.kind)
-    job, nominal, planner = _planned(
-        job, files, options, needs_targets=kind in (DeviceKind.HANDHELD, DeviceKind.TRACKED)
-    )
+    job, nominal, planner = _planned(job, files, options, needs_targets=kind in BY_TARGETS)
     made = _stand_in(kind, job, nominal, planner, options.seed)
     token = os.environ.get(TOKEN) or secrets.token_urlsafe(24)
     if TOKEN not in os.environ:

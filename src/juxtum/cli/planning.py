@@ -270,7 +270,9 @@ def _tray(planner: Planner, options: argparse.Namespace) -> Answer:
     lines = [
         f"{made.count} parts, tilted by {made.tilt:g} degrees: {made.minutes_each:.1f} min a part, {made.minutes_single:.0f} min one by one"
     ]
-    return Answer(results.tray_document(made), lines, made.count >= (planner.plan.parts_in_tray or 1))
+    lines += [f"     {made.words}"] if made.words else []
+    met = made.count >= (planner.plan.parts_in_tray or 1) and made.is_seen_through
+    return Answer(results.tray_document(made), lines, met)
 
 
 def _effort(planner: Planner, options: argparse.Namespace) -> Answer:

@@ -48,7 +48,7 @@ class StageControls:
             return view.stage.has("map")
 
         return (
-            Action("fit", "Fit", "View/1", view.fit, "F", "maximize", "Show everything"),
+            Action("fit", "Zoom to fit", "View/1", view.fit, "F", "maximize", "Show everything"),
             Action("view corner", "From the corner", "View/2", look(View.CORNER), "0"),
             Action("view front", "Front", "View/2", look(View.FRONT), "1"),
             Action("view back", "Back", "View/2", look(View.BACK), "2"),

@@ -11,7 +11,13 @@ from juxtum.geometry import Plane
 from juxtum.geometry.arrays import Floats
 from juxtum.scene.actors import Shown
 
-SHORT = (("fit", "Fit"), ("view corner", "Corner"), ("view front", "Front"), ("view left", "Left"), ("view top", "Top"))
+SHORT = (
+    ("fit", "Zoom to fit"),
+    ("view corner", "Corner"),
+    ("view front", "Front"),
+    ("view left", "Left"),
+    ("view top", "Top"),
+)
 LAYERS = (("section", "Section"), ("nominal", "Nominal"), ("data", "Scan"))
 
 

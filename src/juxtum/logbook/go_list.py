@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from enum import StrEnum
 from typing import TYPE_CHECKING
 
@@ -67,15 +67,27 @@ def go_list(
         _ticked(job, "soak", "part at room temperature", _soak(planner, job)),
         _ticked(job, "clean", "part clean and dry"),
     ]
-    if plan.targets:
-        items.append(_ticked(job, "targets", "targets stuck in their order", "see the set-up sheet"))
-    if plan.equipment:
-        names = ", ".join(item.name for item in plan.equipment)
-        items.append(_ticked(job, "equipment", "part put down on its equipment", names))
     if plan.coat != "none":
         coat = COATS[plan.coat]
         gone = "" if math.isinf(coat.lasts) else f", gone after {coat.lasts:.0f} min"
-        items.append(_ticked(job, "coat", f"coated: {coat.name}", f"dry after {coat.drying:.0f} min{gone}"))
+        worn = next((c for c in job.circumstances.coats if c.applied is not None), None)
+        words = f"dry after {coat.drying:.0f} min{gone}"
+        if worn is not None and worn.applied is not None:
+            until = "" if worn.lasts is None else f", gone at {worn.applied + timedelta(minutes=worn.lasts):%H:%M}"
+            words = f"put on at {worn.applied:%H:%M}{until}"
+        items.append(_ticked(job, "coat", f"coated: {coat.name}", words))
+    if plan.targets:
+        items.append(
+            _ticked(
+                job,
+                "targets",
+                "targets stuck in their order",
+                "see the set-up sheet" if plan.coat == "none" else "see the set-up sheet; no coat under or on them",
+            )
+        )
+    if plan.equipment:
+        names = ", ".join(item.name for item in plan.equipment)
+        items.append(_ticked(job, "equipment", "part put down on its equipment", names))
     if planner.model.chain(plan.chain).needs == "bars":
         items.append(_ticked(job, "bars", f"{plan.bars} scale bars laid out"))
     items += _calibrations(planner.model, calibrations, now)

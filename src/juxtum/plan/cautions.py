@@ -17,13 +17,19 @@ def cautions(plan: Plan, mass: float) -> tuple[str, ...]:
     found = []
     instrument = plan.instrument
     if instrument.laser_class:
+        optics = ", least of all through a loupe, a telescope or a camera" if "M" in instrument.laser_class else ""
         found.append(
-            f"Laser class {instrument.laser_class}: do not look into the lines, mind reflections from bare metal."
+            f"Laser class {instrument.laser_class}: do not look into the lines{optics}, mind reflections from bare metal."
         )
     if math.isfinite(mass) and mass > BY_HAND:
-        found.append(f"The part weighs about {mass:.0f} kg: lift and turn it with tackle or help.")
+        found.append(
+            f"The part weighs about {mass:.0f} kg: lift and turn it with tackle or help, slung about its middle of weight."
+        )
     if plan.coat != "none":
-        found.append("Coating: ventilate, keep flames away, protect skin and lungs.")
+        found.append(
+            "Coating: only with the site's and the customer's leave; ventilate or wear a respirator, keep flames away, "
+            "never on hot parts, protect the skin; see that it can be taken off again."
+        )
     if instrument.kind is Kind.CABINET:
         found.append("X-rays: only licensed people run the cabinet.")
     if instrument.kind is Kind.TRACKED or instrument.chain(plan.chain).needs in ("bars", "tracker"):

@@ -274,7 +274,11 @@ def _whole_obstacle(part: _Part, length: float, model: InstrumentModel, chain: E
         return f"the part does not fit into the measuring cylinder of \u00d8{cylinder.diameter:.0f} x {cylinder.height:.0f} mm"
     if cylinder is not None and mass > cylinder.load:
         return f"the part weighs {mass:.1f} kg, the cabinet carries {cylinder.load:g} kg"
-    if cylinder is not None and part.path * part.task.density / STEEL_DENSITY > cylinder.through:
+    if (
+        cylinder is not None
+        and part.task.material is not None
+        and part.path * part.task.density / STEEL_DENSITY > cylinder.through
+    ):
         steel = part.path * part.task.density / STEEL_DENSITY
         return f"the beam passes {part.path:.0f} mm of the part, as much as {steel:.0f} mm of steel; the cabinet sees through {cylinder.through:g} mm"
     if table is not None and mass > table.load:

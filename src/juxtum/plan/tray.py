@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from juxtum.errors import InputError
 from juxtum.geometry.arrays import Floats, frozen
 from juxtum.geometry.transform import rotation_from_vector
+from juxtum.instruments.materials import STEEL_DENSITY
 from juxtum.instruments.models import InstrumentModel, MeasuringCylinder
 from juxtum.nominal import Nominal
+from juxtum.plan.path_length import paths_along
 from juxtum.plan.task import Task
 
 TILTS = (15.0, 18.0, 20.0, 22.0, 25.0)
 GAP = 4.0
+DIRECTIONS = 8
+"""Of the beam over half a turn."""
 TRAY_MINUTES = 0.4
 """Of putting one part into a tray."""
 
@@ -49,6 +53,28 @@ class TrayPlan:
     outline: Floats
     """Corners (M, 2) of the tilted part's shadow about its middle."""
     cylinder: MeasuringCylinder
+    path: float = float("nan")
+    """Of material in the worst beam, mm; nan for an open part."""
+    steel: float = float("nan")
+    """As much steel, mm."""
+
+    @property
+    def is_seen_through(self) -> bool:
+        """Whether the cabinet sees through what lies in its beam; an open part counts as seen through."""
+        return not self.steel > self.cylinder.through
+
+    @property
+    def words(self) -> str:
+        """What the beam passes, in words; empty for an open part."""
+        if not np.isfinite(self.path):
+            return ""
+        said = f"the beam passes up to {self.path:.0f} mm of material"
+        if not np.isfinite(self.steel):
+            return f"{said}; whether the cabinet sees through it depends on the material, which is not chosen"
+        said += f", as much as {self.steel:.0f} mm of steel"
+        if self.is_seen_through:
+            return said
+        return f"{said}: the cabinet sees through {self.cylinder.through:g} mm, not even one part comes out well"
 
 
 def plan_tray(
@@ -100,10 +126,39 @@ def plan_tray(
         )
         if best is None or (most, -spread) > (best.count, -float(np.linalg.norm(best.places[:, :2], axis=1).mean())):
             best = made
+    if best is not None:
+        best = _seen_through(nominal, task, best)
     if best is None:
         what = f"not even one part fits into \u00d8{cylinder.diameter:g} x {cylinder.height:g} mm: it is {max(smallest, 0):.0f} mm too large"
         raise InputError(what, "tray", "Choose a larger cabinet")
     return best
+
+
+def _seen_through(nominal: Nominal, task: Task, tray: TrayPlan) -> TrayPlan:
+    """The tray with as many parts as the beam passes, those nearest to the axis; one at least."""
+    if not np.isfinite(nominal.volume):
+        return tray
+    # What an unknown material does to a beam is not known: the path is told, and nothing is taken away for it.
+    share = task.density / STEEL_DENSITY if task.material is not None else float("nan")
+    angles = np.pi * np.arange(DIRECTIONS) / DIRECTIONS
+    beams = [np.array([np.cos(a), np.sin(a), 0.0]) for a in angles]
+    single = [float(np.percentile(paths_along(nominal, tray.rotation.T @ beam), 90)) for beam in beams]
+    made = tray
+    while True:
+        path = max(p * _behind(made, beam) for p, beam in zip(single, beams, strict=True))
+        made = replace(made, path=path, steel=share * path)
+        if made.is_seen_through or made.count == 1:
+            return replace(made, minutes_each=made.minutes_single / made.count + TRAY_MINUTES)
+        made = replace(made, count=made.count - 1, places=frozen(made.places[: made.count - 1]))
+
+
+def _behind(tray: TrayPlan, beam: Floats) -> int:
+    """How many parts lie one behind the other in a beam, at most."""
+    across = np.array([-beam[1], beam[0]])
+    width = float(np.ptp(tray.outline @ across))
+    beside, level = tray.places[:, :2] @ across, tray.places[:, 2]
+    near = (np.abs(beside[:, None] - beside[None]) < 0.5 * width) & (np.abs(level[:, None] - level[None]) < 1e-6)
+    return int(near.sum(1).max())
 
 
 def _by_load(nominal: Nominal, task: Task, load: float, count: int) -> int:

@@ -14,6 +14,7 @@ from juxtum.geometry.rays import RayCaster
 from juxtum.geometry.transform import rotation_from_vector
 from juxtum.instruments.models import InstrumentModel, Mode
 from juxtum.nominal import Nominal
+from juxtum.plan.resting import Rest, rest_of
 from juxtum.plan.targets.reach import beside
 from juxtum.plan.targets.views import Patches, Spots, Views, make_patches, seen_from
 from juxtum.plan.task import Task
@@ -27,6 +28,10 @@ ELEVATION = 28.0
 TILTS = ((0.0, 0.0), (90.0, 0.0), (180.0, 0.0), (-90.0, 0.0), (0.0, 90.0), (0.0, -90.0), (50.0, 0.0), (-50.0, 0.0))
 """How the part is laid on the table: degrees about X, then about Y."""
 MOST_TILTS = 3
+LAY, HELD = 400, 300
+"""What another lay costs, and one that has to be held, in shots: hands cost more than steps of the table."""
+BY_HAND = 15.0
+"""A part heavier than this, kg, is not lifted by one person."""
 SAME_SHAPE = 0.2
 """A turn that changes the surface by less than this, mm, leaves the shape the same."""
 
@@ -103,10 +108,11 @@ def plan_turntable(
     progress.phase("counting steps", 0.8)
     weights = patches.areas / patches.areas.sum()
     reachable = float(weights @ np.any([s.any(0) for s in seen], axis=0))
-    steps, tilts, overlap = _fewest(seen, weights, goal * reachable, table.steps)
+    rests = [rest_of(nominal, _laid(tilt)) for tilt in TILTS]
+    steps, tilts, overlap = _fewest(seen, weights, goal * reachable, table.steps, [r.stands for r in rests])
     chosen = np.any([seen[t][:: FINE // steps].any(0) for t in tilts], axis=0)
     minutes = steps * len(tilts) * table.seconds_per_step / 60 + 2.0 * (len(tilts) - 1)
-    warnings = symmetry_warnings(nominal)
+    warnings = (*symmetry_warnings(nominal), *_lay_warnings(nominal, task, [(t, rests[t]) for t in tilts]))
     if overlap < OVERLAP:
         warnings = (*warnings, f"neighbouring shots overlap by only {100 * overlap:.0f} %: put targets on the table")
     return TurntablePlan(
@@ -176,10 +182,33 @@ def _camera(views: Views, mode: Mode) -> Views:
     )
 
 
+def _lay_warnings(nominal: Nominal, task: Task, lays: list[tuple[int, Rest]]) -> tuple[str, ...]:
+    """What to mind about the ways in which the part is laid down."""
+    measured = set(task.own_faces) | set(task.datums)
+    words = []
+    for number, (tilt, rest) in enumerate(lays, 1):
+        if not rest.stands:
+            words.append(
+                f"lay {number} ({TILTS[tilt][0]:g}\u00b0 about X, {TILTS[tilt][1]:g}\u00b0 about Y) does not stand by itself: hold it"
+            )
+        if on := sorted(measured & set(rest.faces)):
+            faces = ", ".join(map(str, on))
+            words.append(
+                f"in lay {number} the part lies on face {faces}, which is measured: put something soft under it"
+            )
+    mass = task.mass(nominal)
+    if np.isfinite(mass) and mass > BY_HAND and len(lays) > 1:
+        words.append(f"the part has {mass:.0f} kg: lay it down with tackle or help")
+    return tuple(words)
+
+
 def _fewest(
-    seen: list[Bools], weights: Floats, wanted: float, limits: tuple[int, int]
+    seen: list[Bools], weights: Floats, wanted: float, limits: tuple[int, int], stands: list[bool]
 ) -> tuple[int, tuple[int, ...], float]:
-    """Steps and tilts with the fewest shots; the best coverage where the wish cannot be met."""
+    """Steps and tilts with the fewest lays, of these the ones that stand, then with the fewest shots.
+
+    Where the wish cannot be met the best coverage counts.
+    """
     offered = [n for n in range(4, FINE + 1) if FINE % n == 0 and limits[0] <= n <= limits[1]]
     best: tuple[float, int, tuple[int, ...], float] | None = None
     covered = {(n, t): seen[t][:: FINE // n].any(0) for n in offered for t in range(len(seen))}
@@ -190,8 +219,13 @@ def _fewest(
                 share = float(weights @ np.any([covered[n, t] for t in tilts], axis=0))
                 overlap = min(overlaps[n, t] for t in tilts)
                 met = share >= wanted - 1e-9 and overlap >= OVERLAP
-                # Shots count, and a turn-over costs as much as several of them.
-                price = n * count + 8 * (count - 1) if met else 1e6 * (2 - share - 0.2 * min(overlap, OVERLAP))
+                # A lay that has to be held costs more than any number of shots.
+                held = sum(not stands[t] for t in tilts)
+                price = (
+                    n * count + HELD * held + LAY * (count - 1)
+                    if met
+                    else 1e6 * (2 - share - 0.2 * min(overlap, OVERLAP))
+                )
                 if best is None or price < best[0]:
                     best = (price, n, tilts, overlap)
                 if met:

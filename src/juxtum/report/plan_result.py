@@ -43,7 +43,7 @@ def notes(planner: Planner) -> tuple[str, ...]:
         f"{problem}: lines of sight may pass through its gaps, and its mass is not known"
         for problem in planner.nominal.problems
     ]
-    if planner.task.material is None:
+    if planner.task.material is None and math.isfinite(planner.task.mass(planner.nominal)):
         found.append(f"the material is not chosen: the mass counts {planner.task.density:g} g/cm3")
     return tuple(found)
 
@@ -225,6 +225,7 @@ def tray_document(p: TrayPlan) -> dict[str, Any]:
     return {
         "parts": p.count, "tilt": p.tilt, "rotation": [_v(row, 6) for row in p.rotation], "places": [_v(x) for x in p.places], "size": _v(p.size, 1),
         "gap": p.gap, "minutes_each": _n(p.minutes_each, 2), "minutes_one_by_one": _n(p.minutes_single, 1),
+        "path": _n(p.path, 1), "path_as_steel": _n(p.steel, 1), "seen_through": p.is_seen_through, "words": p.words,
     }  # fmt: skip
 
 

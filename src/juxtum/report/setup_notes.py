@@ -8,13 +8,10 @@ from juxtum.instruments.equipment import EquipmentKind
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import Method
 from juxtum.plan.planner import Planner
+from juxtum.plan.resting import Rest, rest_of
 from juxtum.plan.targets.naming import face_words
-from juxtum.plan.targets.views import Stance
+from juxtum.plan.targets.views import Stance, standing
 
-DOWN = 0.95
-"""Cosine from which a face looks straight down."""
-FLAT = 0.01
-"""Of the part's height: so near to the lowest point a face carries it."""
 MOST_NAMED = 4
 
 
@@ -41,9 +38,19 @@ def setup_notes(planner: Planner) -> tuple[str, ...]:
 def _lays(planner: Planner) -> str:
     if planner.plan.stance is Stance.STANDS:
         return "The part stands free on stands, as it is drawn, Z up; it is not turned over."
-    first, second = (_resting_on(planner.nominal, sign) for sign in (-1.0, 1.0))
+    rests = [rest_of(planner.nominal, way.rotation) for way in standing(planner.nominal, planner.plan.stance)]
+    first, second = (_resting_on(planner.nominal, rest) for rest in rests)
     stay = " The targets stay on for both." if planner.plan.targets else ""
-    return f"Lay 1: {first} down, Z up. Lay 2: turned over about X, {second} down.{stay}"
+    return f"Lay 1: {first} down, Z up. Lay 2: turned over about X, {second} down.{stay}{_weight(planner, rests)}"
+
+
+def _weight(planner: Planner, rests: list[Rest]) -> str:
+    """How heavy the part is, and how high the middle of its weight."""
+    mass = planner.task.mass(planner.nominal)
+    if not np.isfinite(mass):
+        return ""
+    heights = " and ".join(f"{rest.height:.0f}" for rest in rests)
+    return f" It has {mass:.1f} kg, the middle of its weight {heights} mm above the table."
 
 
 def _standing_on(planner: Planner) -> tuple[str, ...]:
@@ -72,17 +79,11 @@ def _standing_on(planner: Planner) -> tuple[str, ...]:
     return tuple(notes)
 
 
-def _resting_on(nominal: Nominal, sign: float) -> str:
-    """The face that carries the part when this side (-1 the lower, 1 the upper) lies down, in words."""
-    samples, (low, high) = nominal.samples, nominal.mesh.bounds[:, 2]
-    level = low if sign < 0 else high
-    carries = sign * samples.mesh.triangle_normals[:, 2] > DOWN
-    carries &= np.abs(samples.centres[:, 2] - level) < FLAT * max(high - low, 1e-9)
-    if not carries.any():
-        return "its lowest points" if sign < 0 else "its highest points"
-    areas = np.bincount(samples.faces[carries], samples.mesh.triangle_areas[carries])
-    face = int(np.argmax(areas)) + 1
-    return f"the face {face_words(nominal, face)} (face {face})"
+def _resting_on(nominal: Nominal, rest: Rest) -> str:
+    """The face that carries the part, in words; and that it has to be held where it does not stand."""
+    face = rest.faces[0] if rest.faces else 0
+    words = f"the face {face_words(nominal, face)} (face {face})" if face else "its lowest points"
+    return words if rest.stands else f"{words}, held, since it does not stand by itself,"
 
 
 def _named(nominal: Nominal, faces: tuple[int, ...]) -> str:

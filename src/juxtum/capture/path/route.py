@@ -113,6 +113,12 @@ def _ordered(ground: Ground, chosen: list[int], poses: TrackedPoses, beforehand:
     for setup in range(len(views.turned)):
         known &= poses.stays
         left = [k for k in chosen if views.setups[k] == setup]
+        if known.any() and not poses.stays.all():
+            # On equipment the first view ties this position to those before it: the one with most known targets.
+            first = int(np.argmax(np.where(poses.holds & (views.setups == setup), (seen & known).sum(1), -1)))
+            left = [k for k in left if k != first]
+            order.append(first)
+            known |= seen[first]
         while left:
             tied = _well_tied(seen, known, left, ground.needs.least) if known.any() else _fullest(seen, left)
             if tied:

@@ -6,6 +6,8 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+import numpy as np
+
 from juxtum.desk.planning.topics import Answer, BlindAnswer, FitAnswer, StationsAnswer, TargetsAnswer, sticking_words
 from juxtum.guide.facts import short, thousands
 from juxtum.plan.blind import methods
@@ -232,6 +234,7 @@ def facts_of(made: Answer, planner: Planner) -> list[tuple[str, str]]:
         return [
             ("parts in the tray", str(made.count)), ("tilt", f"{made.tilt:g}\u00b0"), ("gap", f"{made.gap:g} mm"),
             ("minutes a part", f"{made.minutes_each:.1f}"), ("one by one", f"{made.minutes_single:.0f} min each"),
+            ("in the beam", f"{made.path:.0f} mm, {made.steel:.0f} mm of steel" if np.isfinite(made.steel) else "not known"),
         ]  # fmt: skip
     return _effort(made) if isinstance(made, EffortPlan) else []
 

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from juxtum.errors import InputError
 from juxtum.instruments.coats import COATS, Coat
 
+STICK_COATED = "wipe the coat off where targets go, and stick them in their order"
 PREPARE = 10.0
 TURN_OVER = 6.0
 ASSEMBLE = 8.0
@@ -70,9 +71,10 @@ class Work:
 
 
 def schedule(work: Work, start: float) -> Schedule:
-    """Prepare, coat, stick, warm up, calibrate, photograph, scan, turn, scan, assemble.
+    """Clean, coat, stick, put down, warm up, calibrate, photograph, scan, turn, scan, assemble.
 
-    The instrument warms up while the part is prepared; the coat comes as late as its drying allows.
+    The instrument warms up while the part is prepared. A coat comes before the targets: they sit on the bare surface,
+    where it is wiped off, and its time runs from when it was put on.
     """
     entries: list[Entry] = []
     now = start
@@ -84,17 +86,17 @@ def schedule(work: Work, start: float) -> Schedule:
             now += minutes
 
     do(PREPARE, "switch the instrument on, clean the part, set it up")
-    do(work.sticking, "stick the targets in their order")
-    do(work.putting_down, "put the part on its equipment")
-    waiting = work.warm_up - (now - start)
-    do(max(waiting, 0.0), "wait until the instrument is warm")
-    do(work.calibration, "calibrate and check")
-    do(work.photos, "photo walk")
     coated = now
     if work.coat.thickness > 0:
         do(3.0, f"coat: {work.coat.name}, {1000 * work.coat.thickness:.0f} \u00b5m")
         coated = now
         do(work.coat.drying, "let the coat dry")
+    do(work.sticking, "stick the targets in their order" if work.coat.thickness == 0 else STICK_COATED)
+    do(work.putting_down, "put the part on its equipment")
+    waiting = work.warm_up - (now - start)
+    do(max(waiting, 0.0), "wait until the instrument is warm")
+    do(work.calibration, "calibrate and check")
+    do(work.photos, "photo walk")
     for k, minutes in enumerate(work.scanning):
         if k:
             do(TURN_OVER, "turn the part over")
@@ -106,7 +108,7 @@ def schedule(work: Work, start: float) -> Schedule:
         late = end - coated - work.coat.lasts
         warnings.append(
             f"the coat is gone at {clock(coated + work.coat.lasts)}, {late:.0f} min before the last scan ends at {clock(end)}: "
-            "coat in two goes, or use one that lasts longer"
+            "warm the instrument up before coating, or use one that lasts longer"
         )
     if end >= 24 * 60:
         warnings.append("the work runs past midnight: start earlier")

@@ -231,9 +231,11 @@ class Placer:
             shown = [self.choice.seen[state.linkage.poses & (setups == s)].any(0) for s in np.unique(setups)]
             apart = (self._crowd == 0) & ((self._company > 0) | (self.ground.gear is not None))
             rows = np.flatnonzero(np.logical_and.reduce(shown) & apart)
+            places, view = common_places(self.ground, there, state.linkage)
+            rows = rows[self.choice.seen[view, rows]] if view >= 0 else rows
             if len(rows) == 0:
                 return
-            spreads = spreads_with(self.ground, common_places(there, state.linkage), self.choice.points[rows])
+            spreads = spreads_with(self.ground, places, self.choice.points[rows])
             book = self._book()
             best = next((k for k in np.argsort(spreads)[:50] if not self._clash(book, int(rows[k]))), None)
             if best is None or spreads[best] > ENOUGH_BETTER * tie.spread:
@@ -276,7 +278,7 @@ def _closer(points: Floats, others: Floats, limit: float) -> Bools:
 
 
 MANY = 100
-MOST_FASTENED = 6
+MOST_FASTENED = 4
 """Targets that are spent on tying the positions of the part well."""
 MOST_SECURED = 4
 """Targets that are spent on what the loss of one may cost."""
@@ -296,5 +298,5 @@ def grow_well(placer: Placer, goal: float, progress: Progress) -> None:
             break
         last = now
     placer.prune(goal, progress)
-    placer.fasten(placer.ground.error / 3, MOST_FASTENED)
+    placer.fasten(placer.ground.error, MOST_FASTENED)
     placer.secure(ALLOWANCE, MOST_SECURED, progress.part(0.85, 1))

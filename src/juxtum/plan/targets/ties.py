@@ -12,8 +12,11 @@ from juxtum.plan.targets.ground import Ground
 from juxtum.plan.targets.linking import Linkage, Sighted
 from juxtum.plan.targets.shape import LOOSE
 
-SIGHTINGS = 10.0
-"""A target of the map rests on about so many sightings in each position."""
+SIGHTINGS = 1.0
+"""A target of the map is known as well as from so many sightings of its own: neighbours share their errors along the chain
+of views, and captures by the stand-in came out so (`docs/measurements.md`)."""
+TRIED = 20
+"""Views that are looked at for the one that begins a position."""
 
 
 @dataclass(frozen=True)
@@ -44,7 +47,7 @@ def tie_of(ground: Ground, targets: Sighted, linkage: Linkage) -> Tie:
         return Tie(0.0, "the positions are tied by the photos")
     if ground.is_joined_by_shape:
         return _by_shape(ground, linkage)
-    places = common_places(targets, linkage)
+    places, _ = common_places(ground, targets, linkage)
     if len(places) < 3 or not all(
         linkage.poses[ground.views.setups == s].any() for s in range(len(ground.views.turned))
     ):
@@ -53,12 +56,27 @@ def tie_of(ground: Ground, targets: Sighted, linkage: Linkage) -> Tie:
             "nothing ties the two positions; hold the part in something that carries targets and is turned over with it",
         )
     spread = float(spreads_with(ground, places)[0])
-    return Tie(spread, f"{len(places)} targets on the part tie the two positions")
+    words = (
+        f"{len(places)} targets on the part{' in one view' if ground.gear is not None else ''} tie the two positions"
+    )
+    return Tie(spread, words)
 
 
-def common_places(targets: Sighted, linkage: Linkage) -> Floats:
-    """Places (N, 3) of the targets on the part that are known in every position."""
-    return np.asarray(targets.spots.places[0][linkage.known_in.all(0) & targets.stays])
+def common_places(ground: Ground, targets: Sighted, linkage: Linkage) -> tuple[Floats, int]:
+    """Places (N, 3) of the targets on the part that tie its positions, and the view that does, -1 where it is all of them.
+
+    On equipment the first view of a position ties it: from then on the scanner goes by the equipment's own targets.
+    """
+    common = linkage.known_in.all(0) & targets.stays
+    places = targets.spots.places[0]
+    if ground.gear is None or not common.any():
+        return np.asarray(places[common]), -1
+    counts = (targets.seen & common).sum(1) * (linkage.poses & (ground.views.setups > 0))
+    poses = [int(p) for p in np.argsort(-counts, kind="stable")[:TRIED] if counts[p] >= 3]
+    if not poses:
+        return np.empty((0, 3)), -1
+    best = min(poses, key=lambda p: float(spreads_with(ground, places[common & targets.seen[p]])[0]))
+    return np.asarray(places[common & targets.seen[best]]), best
 
 
 def spreads_with(ground: Ground, places: Floats, more: Floats | None = None) -> Floats:
