@@ -156,7 +156,9 @@ def test_1_fit_says_whether_the_chain_does(plan: Hand) -> None:
     choice.activated.emit(choice.currentIndex())
     plan.wait(lambda: plan.window.plan.made is not None)
     assert plan.window.plan.planner.mode.name == "fine parallel lines"
-    assert float({row[0]: row for row in rows(plan)}["3"][3]) < float(before), "what is judged is the mode that is chosen"
+    assert float({row[0]: row for row in rows(plan)}["3"][3]) < float(before), (
+        "what is judged is the mode that is chosen"
+    )
     plan.press(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     plan.wait(lambda: plan.window.plan.made is not None)
     assert plan.window.plan.planner.mode.name == "crossed lines"

@@ -16,10 +16,14 @@ from juxtum.instruments.models import Camera, Kind, shipped
 from juxtum.job import FileStore
 from juxtum.job.planning import task_of
 from juxtum.nominal import Nominal
+from juxtum.plan.photos._bundle_rows import derivatives
 from juxtum.plan.photos.bars import lay_bars
-from juxtum.plan.photos.bundle import Lens, Photos, adjust, predict, simulate
+from juxtum.plan.photos.bundle import Lens, Network, Photos, adjust, predict, simulate
+from juxtum.plan.photos.choosing import _says, _with
 from juxtum.plan.photos.photos import NetworkWish, PhotoPlan, plan_photos
 from juxtum.plan.photos.walk import check_photo, largest_angles, target_table
+from juxtum.plan.photos.worth import photo_words
+from juxtum.plan.task import whole_part
 
 PHOTO = shipped(Kind.PHOTO)
 
@@ -123,6 +127,45 @@ def test_bars_are_corrected_for_temperature(beam: Nominal) -> None:
     assert hot[0].uncertainty == pytest.approx(np.hypot(bar.uncertainty / 2, heat))
     with pytest.raises(InputError, match="has 5 scale bars, 9 are asked for"):
         lay_bars(beam, PHOTO, Environment(), 9)
+
+
+def test_what_a_further_photo_brings_is_foretold_exactly() -> None:
+    """With a known camera the covariance with one photo more is the one that the whole network then has."""
+    full = network(18, 16, solved=False)
+
+    def some(count: int) -> Network:
+        rows = full.rays.photos < count
+        rays = replace(
+            full.rays, photos=full.rays.photos[rows], targets=full.rays.targets[rows], places=full.rays.places[rows]
+        )
+        return replace(full, photos=Photos(full.photos.rotations[:count], full.photos.centres[:count]), rays=rays)
+
+    before, after = predict(some(12)), predict(some(13))
+    own = np.flatnonzero(full.rays.photos == 12)
+    columns, said = _says(full, derivatives(full), own)
+    made = replace(before, covariance=_with(np.array(before.covariance), columns, said))
+    pairs = [(4, 15), (0, 7), (10, 14), (3, 12)]
+    for pair in pairs:
+        assert made.length_uncertainty(*pair) == pytest.approx(after.length_uncertainty(*pair), rel=1e-6)
+        assert after.length_uncertainty(*pair) <= before.length_uncertainty(*pair) * (1 + 1e-12)
+
+
+def test_photos_stop_when_the_lengths_are_sure_enough(beam: Nominal, nominal: Nominal) -> None:
+    task = task_of(beam_job(FileStore()))
+    few, many = (plan_photos(beam, task, PHOTO, NetworkWish(expanded=wanted)) for wanted in (0.12, 0.083))
+    assert len(few.views) < len(many.views) <= 60 and few.holds and many.holds
+    assert few.variants[0].expanded <= 1.05 * 0.12 and many.variants[0].expanded <= 1.05 * 0.083
+    assert many.codes <= 60
+    hand = shipped(Kind.HANDHELD)
+    words = photo_words(many, beam, hand, hand.modes[0])
+    assert words.startswith("U 0.0") and "as wanted; with one bar missing 0.0" in words
+    hopeless = replace(many, wanted=0.01)
+    assert not hopeless.holds and "the network does not reach it" in photo_words(hopeless, beam, hand, hand.modes[0])
+    small = plan_photos(nominal, whole_part(-0.2, 0.2), PHOTO, NetworkWish(expanded=0.03))
+    assert small.variants[0].expanded <= 0.0315 and max(b.bar.length for b in small.bars) < 500, (
+        "bars as long as the part"
+    )
+    assert photo_words(small, nominal, hand, hand.modes[0]).startswith("not needed: the part fits one field of view")
 
 
 def test_fewer_photos_are_taken_when_the_user_says_so(beam: Nominal) -> None:
