@@ -130,7 +130,7 @@ def test_ways_are_compared_in_minutes_coverage_and_uncertainty(ways: dict[Way, W
     assert min(w.share for w in (on, both, part)) >= 0.98
     assert both.equipment == (PLATE,) and part.equipment == ()
     assert (
-        "surface, seen twice, ties" in on.words
+        "laid onto the model by its shape" in on.words
         and f"{len(both.targets)} targets on the part in one view tie" in both.words
     )
     assert 0.045 < on.expanded < part.expanded < both.expanded < 0.2, (

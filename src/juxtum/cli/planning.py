@@ -206,13 +206,19 @@ def _targets(planner: Planner, options: argparse.Namespace) -> Answer:
     return Answer(document, lines, assessment.share >= planner.plan.goal, with_expectation(made, assessment))
 
 
+def _u_words(expanded: float) -> str:
+    if np.isfinite(expanded):
+        return f"U {expanded:.3f} mm"
+    return "U not known" if np.isnan(expanded) else "positions not tied"
+
+
 def _way_line(way: WayResult) -> str:
     if not way.is_possible:
         return f"     {way.way}: not possible; {way.words}"
     on = "".join(f" on {e.name}" if e.is_under else f", {e.name}" for e in way.equipment)
     return (
         f"     {way.way}{on}: {len(way.targets)} targets on the part, {100 * way.share:.1f} % of the area seen while tracking, "
-        f"{way.minutes:.1f} min, {f'U {way.expanded:.3f} mm' if np.isfinite(way.expanded) else 'U not known'}; {way.words}"
+        f"{way.minutes:.1f} min, {_u_words(way.expanded)}; {way.words}"
     )
 
 

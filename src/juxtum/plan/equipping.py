@@ -9,6 +9,7 @@ from juxtum.instruments.equipment import Equipment, EquipmentKind, shipped_equip
 from juxtum.plan.document import Plan
 from juxtum.plan.planner import Planner
 from juxtum.plan.targets.gear import smallest_that_suits, unsuited
+from juxtum.plan.targets.places import PlacementRules
 from juxtum.plan.targets.ways import Bases, Way, WayResult, compare_ways
 from juxtum.progress import Progress
 
@@ -25,7 +26,12 @@ def ways(planner: Planner, progress: Progress | None = None) -> tuple[WayResult,
     tied, joined = (
         planner.grounds.with_gear(bare, items, joined_by_shape=flag) if items else None for flag in (False, True)
     )
-    return compare_ways(Bases(bare, tied, joined, why), planner.rules(), planner.plan.goal, planner.error, progress)
+    rules: PlacementRules | InputError
+    try:
+        rules = without_equipment(planner).rules()
+    except InputError as problem:
+        rules = problem
+    return compare_ways(Bases(bare, tied, joined, why), rules, planner.plan.goal, planner.error, progress)
 
 
 def equipment_for_ways(planner: Planner) -> tuple[tuple[Equipment, ...], str]:

@@ -118,7 +118,7 @@ def targets_document(planner: Planner, a: Assessment, ways: Iterable[WayResult])
         "ways": [
             {
                 "way": str(s.way), "targets": len(s.targets), "equipment": [e.id for e in s.equipment], "share_seen": _n(s.share, 4),
-                "worst_pose": s.worst, "minutes": _n(s.minutes, 1), "expanded_uncertainty": _n(s.expanded, 4) if s.is_possible else None,
+                "worst_pose": s.worst, "minutes": _n(s.minutes, 1), "expanded_uncertainty": _n(s.expanded, 4),
                 "possible": s.is_possible, "words": s.words,
             }
             for s in ways

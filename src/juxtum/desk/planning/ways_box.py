@@ -66,6 +66,6 @@ def numbers_of(way: WayResult) -> str:
     """Share of the area, minutes, U and what is stuck, in one line."""
     if not way.is_possible:
         return "not on this part"
-    u = f"U {way.expanded:.3f}" if np.isfinite(way.expanded) else "U not known"
+    u = "U not known" if np.isnan(way.expanded) else "not tied" if np.isinf(way.expanded) else f"U {way.expanded:.3f}"
     stuck = f"{len(way.targets)} to stick" if way.way in (Way.BOTH, Way.PART) else "none to stick"
     return f"{100 * way.share:.1f} %  {way.minutes:.1f} min  {u}  {stuck}"

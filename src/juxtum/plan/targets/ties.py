@@ -103,29 +103,39 @@ def _squares(arms: Floats) -> Floats:
 
 
 def _by_shape(ground: Ground, linkage: Linkage) -> Tie:
-    """By the surface that both positions show; neighbouring points share the scanner's own error."""
-    both = _seen_in_all(ground, linkage)
-    if both.sum() < 6:
-        return Tie(np.inf, "hardly any surface is seen in both positions")
-    patches = ground.patches
-    places, normals = patches.places[both], patches.normals[both]
+    """Each position laid onto the model by what is seen in it; neighbouring points share the scanner's own error."""
+    variance = 0.0
+    for number, seen in enumerate(_seen_in_each(ground, linkage), 1):
+        spread = _laid_by_shape(ground, seen)
+        if spread is None:
+            return Tie(np.inf, f"what position {number} shows of the part does not hold it on the model")
+        variance += spread**2
+    return Tie(
+        float(np.sqrt(variance)),
+        "each position is laid onto the model by its shape, so what the part is off there counts too",
+    )
+
+
+def _laid_by_shape(ground: Ground, seen: Bools) -> float | None:
+    """What a fit of some patches (K,) to the model leaves at the farthest corner, mm; None where a motion is free."""
+    places, normals = ground.patches.places[seen], ground.patches.normals[seen]
+    if len(places) < 6:
+        return None
     middle = places.mean(0)
     rows = np.einsum("nk,nki->ni", normals, _moved(places - middle))
     size = max(float(np.linalg.norm(places - middle, axis=1).mean()), 1e-9)
     scale = np.repeat([1.0, size], 3)
     least = float(np.linalg.eigvalsh(rows.T @ rows / len(rows) / np.outer(scale, scale))[0])
     if least < LOOSE**2:
-        return Tie(np.inf, "the surface that both positions show does not hold them together")
+        return None
     sigma = min(chain.a for chain in ground.model.chains) / np.sqrt(3)
-    share = float(patches.areas[both].sum() / patches.areas.sum())
-    spread = float(_largest(ground, (rows.T @ rows)[None] / sigma**2, middle)[0])
-    return Tie(spread, f"{100 * share:.0f} % of the surface, seen twice, ties the two positions")
+    return float(_largest(ground, (rows.T @ rows)[None] / sigma**2, middle)[0])
 
 
-def _seen_in_all(ground: Ground, linkage: Linkage) -> Bools:
+def _seen_in_each(ground: Ground, linkage: Linkage) -> list[Bools]:
+    """Patches (K,) that are seen in each position."""
     setups = ground.views.setups
-    held = [ground.covers[linkage.poses & (setups == s)].any(0) for s in range(len(ground.views.turned))]
-    return np.asarray(np.logical_and.reduce(held))
+    return [np.asarray(ground.covers[linkage.poses & (setups == s)].any(0)) for s in range(len(ground.views.turned))]
 
 
 def _largest(ground: Ground, squares: Floats, middle: Floats) -> Floats:

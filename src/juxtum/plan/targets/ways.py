@@ -73,8 +73,8 @@ class WayResult:
 
     @property
     def is_possible(self) -> bool:
-        """Whether it can be chosen at all."""
-        return self.share > 0 and not np.isinf(self.expanded)
+        """Whether it can be chosen at all; where nothing ties the positions the first one can still be scanned."""
+        return self.share > 0
 
 
 def way_of(ground: Ground) -> Way:
@@ -177,12 +177,14 @@ class Bases:
 
 
 def compare_ways(
-    grounds: Bases, rules: PlacementRules, goal: float, error: float, progress: Progress | None = None
+    grounds: Bases, rules: PlacementRules | InputError, goal: float, error: float, progress: Progress | None = None
 ) -> tuple[WayResult, ...]:
     """All ways on this part, each with the targets that it wants.
 
     Parameters
     ----------
+    rules : PlacementRules or InputError
+        Of targets on the part, or why it can carry none.
     error : float
         Maximum permissible error of the scanner over the whole part, mm.
     """
@@ -203,8 +205,12 @@ def compare_ways(
     return tuple(found)
 
 
-def _placed(ground: Ground, rules: PlacementRules, goal: float, progress: Progress) -> tuple[Target, ...] | WayResult:
+def _placed(
+    ground: Ground, rules: PlacementRules | InputError, goal: float, progress: Progress
+) -> tuple[Target, ...] | WayResult:
     """Targets, or why there is no place for any."""
+    if isinstance(rules, InputError):
+        return impossible(way_of(ground), rules.what)
     try:
         return place_targets(ground, rules, goal, (), progress)
     except InputError as problem:
