@@ -8,7 +8,7 @@ import numpy as np
 
 from juxtum.capture.live.counting import erase, recount
 from juxtum.capture.live.coverage import Cells, Coverage, make_cells
-from juxtum.capture.live.joining import guessed, located_by_shape
+from juxtum.capture.live.joining import guessed, located_by_shape, plate_under
 from juxtum.capture.live.patch import Patch, State, Zone
 from juxtum.capture.live.points import Budget, PointStore
 from juxtum.capture.live.targetmap import TargetMap
@@ -81,7 +81,7 @@ class Gathering:
         if patch is not None and len(patch.store) == 0:
             self.patches.remove(patch)
             return None
-        if patch is not None and self.is_joined_by_shape and self.map.to_part is None:
+        if patch is not None and self.planner.plan.equipment and self.map.to_part is None:
             self._fresh = [p for p in (*self._fresh, patch) if len(p.store) and not p.has_jumped]
             self._locate_by_shape()
         return patch
@@ -94,8 +94,11 @@ class Gathering:
     def _locate_by_shape(self) -> None:
         """Find the part in the device's map; where another position came before, bring what is new into its map."""
         ground = self.planner.ground()
-        guess = None if ground.gear is None else guessed(self.map.gear, ground.gear, self.position)
-        found = None if guess is None else located_by_shape(self._fresh, self.planner.nominal, guess)
+        if ground.gear is None:
+            return
+        guess = guessed(self.map.gear, ground.gear, self.position)
+        plate = plate_under(self.map.gear, ground.gear)
+        found = None if guess is None else located_by_shape(self._fresh, self.planner.nominal, guess, plate)
         if found is None:
             return
         if self._home is not None:

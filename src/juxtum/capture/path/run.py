@@ -110,6 +110,9 @@ def _gaps(session: CaptureSession, ask: Ask, stations: TrackerStations | None, p
     in_vain = 0
     for turn in range(MOST_ROUNDS):
         progress.phase("filling gaps", 0.8 + 0.2 * turn / MOST_ROUNDS)
+        if session.map.to_part is None:
+            # Every look may bring what tells where the part is.
+            session.accept()
         before, known = session.coverage.share(), len(session.map.targets)
         if before >= session.goal or session.state is State.FULL or in_vain == MOST_IN_VAIN:
             return
