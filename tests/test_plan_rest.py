@@ -8,7 +8,7 @@ import pytest
 from helpers import box_mesh
 from juxtum.demo.beam_job import beam_job
 from juxtum.demo.job import FACES, characteristics
-from juxtum.demo.solids import box, cut
+from juxtum.demo.solids import box, cut, cylinder
 from juxtum.demo.world import nominal_path
 from juxtum.errors import InputError
 from juxtum.exchange.cad import read_cad
@@ -17,7 +17,7 @@ from juxtum.instruments.models import Kind, TrackerNeeds, shipped
 from juxtum.job import FileStore
 from juxtum.job.planning import task_of
 from juxtum.nominal import Nominal
-from juxtum.plan.blind import Cause, Finish, Method, blind_spots, finishes_of, methods
+from juxtum.plan.blind import Cause, Finish, Method, blind_spots, finishes_of, known_spots, methods
 from juxtum.plan.cost.schedule import STICK_COATED, Work, clock, parse_clock, schedule
 from juxtum.plan.stations import Obstacle, cage_places, in_volume, plan_stations
 from juxtum.plan.targets.ground import Ground, make_ground
@@ -93,12 +93,32 @@ def test_the_volume_is_a_truncated_pyramid() -> None:
 def test_what_scanning_will_not_give_of_the_beam(beam: Nominal, beam_task: Task) -> None:
     ground = make_ground(beam, beam_task, HAND, HAND.modes[0], Stance.STANDS)
     spots = blind_spots(ground, beam_task, 1.0)
+    thin = next(s for s in spots if s.cause is Cause.THIN)
+    assert thin.aims == ("5",) and len(thin.faces) == 8 and thin.method is Method.SCAN
+    assert thin.instead == "scan it finer, every 0.3 mm", "the cheaper cure comes before the probe"
     by_cause = {s.cause: s for s in spots if s.method is Method.PROBE}
-    assert by_cause[Cause.THIN].aims == ("5",) and len(by_cause[Cause.THIN].faces) == 8
-    assert by_cause[Cause.THIN].instead == "probe the plane first, then the edge"
     assert by_cause[Cause.DEEP].aims == ("6",) and "3.5 diameters deep from each end" in by_cause[Cause.DEEP].reason
     how = methods(beam_task, spots)
-    assert (how["5"], how["6"], how["7"]) == (Method.PROBE, Method.PROBE, Method.SCAN)
+    assert (how["5"], how["6"], how["7"]) == (Method.SCAN, Method.PROBE, Method.SCAN)
+
+
+@pytest.mark.parametrize(
+    ("thickness", "instead", "method"),
+    [
+        (2.4, "use 'fine parallel lines' there, every 0.1 mm", Method.OTHER_MODE),
+        (2.9, "scan it finer, every 0.3 mm", Method.SCAN),
+        (2.1, "probe the plane first, then the edge", Method.PROBE),
+        (5.5, "", None),
+    ],
+)
+def test_a_thin_wall_is_scanned_finer_before_it_is_probed(
+    thickness: float, instead: str, method: Method | None
+) -> None:
+    """At 1 mm spacing; of a wall 1 mm at each end does not count, three rings are needed on the rest."""
+    plate = Nominal.from_shape(cut(box((0, 0, 0), (80, 60, thickness)), [cylinder((40, 30, -5), (0, 0, 1), 9, 20)]))
+    spots = known_spots(plate, whole_part(-0.2, 0.2), HAND, HAND.modes[0], 1.0)
+    told = [(s.instead, s.method) for s in spots if s.cause is Cause.THIN]
+    assert told == ([] if method is None else [(instead, method)])
 
 
 def test_finishes_ask_for_other_modes_or_coats(nominal: Nominal) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
+from functools import partial
 
 import numpy as np
 
@@ -83,7 +84,9 @@ def known_spots(
     measured = set(task.measured_faces(nominal))
     holes = [hole for hole in find_holes(nominal) if set(hole.faces) & measured]
     found = [
-        spot for hole in holes if (spot := _deep(hole, model, mode, task) or _thin(hole, spacing, task)) is not None
+        spot
+        for hole in holes
+        if (spot := _deep(hole, model, mode, task) or _thin(hole, model, (mode, spacing), task)) is not None
     ]
     for number, finish in sorted((finishes or {}).items()):
         nominal.face(number)
@@ -150,14 +153,32 @@ def _deep(hole: Hole, model: InstrumentModel, mode: Mode, task: Task) -> BlindSp
     return BlindSpot(Cause.DEEP, hole.faces, _aims(task, hole.faces), reason, "probe it", Method.PROBE, lost)
 
 
-def _thin(hole: Hole, spacing: float, task: Task) -> BlindSpot | None:
-    wall = hole.depth - 2 * RIM
+def _thin(hole: Hole, model: InstrumentModel, planned: tuple[Mode, float], task: Task) -> BlindSpot | None:
+    """A wall with too few rings of points: a finer spacing is the cheaper cure, another mode the next, the probe the last."""
+    (mode, spacing), wall = planned, hole.depth - 2 * RIM
     if not hole.is_through or wall >= RINGS * spacing:
         return None
-    rings = max(int(wall / spacing), 0)
+    rings, wanted = max(int(wall / spacing), 0), wall / RINGS
     reason = f"the sheet is {hole.depth:.1f} mm thick: {rings} ring{'' if rings == 1 else 's'} of points on its wall, {RINGS} are needed"
-    instead = "probe the plane first, then the edge"
-    return BlindSpot(Cause.THIN, hole.faces, _aims(task, hole.faces), reason, instead, Method.PROBE)
+    spot = partial(BlindSpot, Cause.THIN, hole.faces, _aims(task, hole.faces), reason)
+    if wanted >= mode.spacing[0]:
+        return spot(f"scan it finer, every {rounded_down(wanted):g} mm", Method.SCAN)
+    finer = min(model.modes, key=lambda m: m.spacing[0])
+    if wanted >= finer.spacing[0]:
+        return spot(f"use '{finer.name}' there, every {rounded_down(wanted):g} mm", Method.OTHER_MODE)
+    return spot("probe the plane first, then the edge", Method.PROBE)
+
+
+def rounded_down(spacing: float) -> float:
+    """A spacing as people set it, not above the one that is wanted.
+
+    Examples
+    --------
+    >>> rounded_down(0.374), rounded_down(1.23), rounded_down(0.0412)
+    (0.35, 1.2, 0.04)
+    """
+    step = 0.1 if spacing >= 1 else 0.05 if spacing >= 0.1 else 0.01
+    return round(float(np.floor(spacing / step + 1e-9) * step), 3)
 
 
 def _hidden(ground: Ground, task: Task, told: set[int]) -> list[BlindSpot]:
@@ -178,7 +199,7 @@ def _hidden(ground: Ground, task: Task, told: set[int]) -> list[BlindSpot]:
                 faces,
                 _aims(task, faces),
                 reason,
-                "probe it, or take it off the report",
+                "probe it",
                 Method.PROBE,
                 share,
             )
