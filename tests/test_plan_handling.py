@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import json
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 import pytest
 
 from helpers import box_mesh
+from juxtum.cli import main
 from juxtum.demo import solids
 from juxtum.demo.job import demo_job
 from juxtum.errors import InputError
@@ -22,6 +25,7 @@ from juxtum.plan.cost.preparing import soak_minutes
 from juxtum.plan.path_length import longest_path, paths_along, shortest_longest_path
 from juxtum.plan.resting import centre_of_mass, rest_of
 from juxtum.plan.suitability import Fitness, suitability
+from juxtum.plan.targets.listing import read_targets
 from juxtum.plan.task import whole_part
 from juxtum.plan.tray import plan_tray
 from juxtum.plan.turntable import plan_turntable
@@ -140,3 +144,51 @@ def test_one_field_of_view_and_a_machines_space_have_to_fit(nominal: Nominal) ->
     rows = suitability(plate, whole_part(-0.5, 0.5), [machine]).rows
     assert "does not fit into the measuring space" in rows[0].reason
     assert any(model.kind is Kind.MACHINE for model in shipped_instruments())
+
+
+LISTS = [
+    ("P1,-100,60,18\nP2,90,-70,18\nP3,0,-60,18\n", 3),
+    ("\ufeffname;x;y;z\nP1;-100;60;18,0\n".replace("18,0", "18.0"), 1),
+    ("number,x,y,z,nx,ny,nz,face\n1,-100.0,60.0,18.3,0,0,1,14\n\n2,90,-70,17.6,0,0,1,14\n", 2),
+]
+
+
+@pytest.mark.parametrize(("text", "count"), LISTS)
+def test_a_list_of_targets_is_put_onto_the_part(nominal: Nominal, tmp_path: Path, text: str, count: int) -> None:
+    path = tmp_path / "list.csv"
+    path.write_text(text, "utf-8")
+    targets = read_targets(path, nominal, 6.0)
+    assert len(targets) == count
+    for target in targets:
+        assert target.place[2] == pytest.approx(18.0, abs=1e-6) and target.normal == pytest.approx([0, 0, 1])
+        assert target.edge > 1 and nominal.face(target.face).kind is not None
+
+
+@pytest.mark.parametrize(
+    ("text", "sentence"),
+    [
+        ("", "empty"),
+        ("P1,0,0\n", "line 1 is not a name and three numbers"),
+        ("P1,-100,60,18\nP2,a,b,c\n", "line 2 is not a name and three numbers"),
+        ("P1,-100,60,18\nP2,0,0,900\n", "line 2: target P2 lies more than 5 mm from the part"),
+        ("P1,0,0,nan\n", "line 1: a place of a part cannot be so far away"),
+        ("name,x,y\nP1,0,0\n", "the list has no column Z"),
+        ("name,x,y,z\n\n", "the list has no targets"),
+        ("P,-100,60,18\n" * 1001, "the list has 1001 targets"),
+    ],
+)
+def test_a_list_that_is_none_gets_its_sentence(nominal: Nominal, tmp_path: Path, text: str, sentence: str) -> None:
+    path = tmp_path / "list.csv"
+    path.write_text(text)
+    with pytest.raises(InputError, match=sentence):
+        read_targets(path, nominal, 6.0)
+
+
+def test_targets_that_were_written_are_read_and_scored(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    assert main(["plan", "targets", "demo:BC-220", "--goal", "0.5", "--out", str(tmp_path), "--json"]) == 0
+    first = json.loads(capsys.readouterr().out)
+    again = ["plan", "targets", "demo:BC-220", "--targets", str(tmp_path / "targets.csv"), "--json"]
+    assert main(again) == 0
+    second = json.loads(capsys.readouterr().out)
+    assert [t["face"] for t in second["targets"]] == [t["face"] for t in first["targets"]]
+    assert second["share_seen"] == pytest.approx(first["share_seen"], abs=0.01)

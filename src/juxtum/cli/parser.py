@@ -146,6 +146,12 @@ def _add_plan(commands: argparse._SubParsersAction[_Parser]) -> None:
         metavar="SHARE",
         help="share of the area that shall be seen from two directions while tracking, 0 to 1",
     )
+    plan.add_argument(
+        "--targets",
+        type=Path,
+        metavar="FILE.csv",
+        help="score these targets, name,X,Y,Z in part coordinates, instead of planning some",
+    )
     plan.add_argument("--keep", action="store_true", help="keep the job's targets and only score them")
     plan.add_argument("--bars", type=_count, metavar="N")
     plan.add_argument("--fixed-camera", action="store_true", help="the camera is known and not solved with the rest")

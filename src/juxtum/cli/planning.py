@@ -34,6 +34,7 @@ from juxtum.plan.grounds import Grounds
 from juxtum.plan.planner import Planner, default_plan, with_expectation
 from juxtum.plan.rough_part import part_from_scan
 from juxtum.plan.suitability import Fitness, chain_chart
+from juxtum.plan.targets.listing import read_targets
 from juxtum.plan.targets.views import Stance
 from juxtum.plan.targets.ways import WayResult
 from juxtum.plan.task import whole_part
@@ -189,7 +190,10 @@ def _suitability(planner: Planner, options: argparse.Namespace) -> Answer:
 
 def _targets(planner: Planner, options: argparse.Namespace) -> Answer:
     progress = show_progress()
-    if (options.keep and planner.plan.is_tracked) or planner.plan.joined == "by shape":
+    if options.targets is not None:
+        listed = read_targets(options.targets, planner.nominal, planner.rules().diameter)
+        made = replace(planner, plan=planner.plan.with_targets(listed))
+    elif (options.keep and planner.plan.is_tracked) or planner.plan.joined == "by shape":
         made = planner
     else:
         made = Planner(

@@ -74,6 +74,12 @@ class Asking:
             QFileDialog.getOpenFileName(self._window, "Load instrument", self._folder, "Instruments (*.json)")[0]
         )
 
+    def point_list(self) -> Path | None:
+        """A list of points or targets."""
+        return self._remember(
+            QFileDialog.getOpenFileName(self._window, "Load a list", self._folder, "Lists (*.csv *.txt)")[0]
+        )
+
     def instrument_copy(self, suggestion: str) -> Path | None:
         """Where to write an instrument's document."""
         start = str(Path(self._folder) / suggestion)

@@ -30,6 +30,9 @@ class Asks(Protocol):
     def instrument(self) -> Path | None:
         """An instrument document."""
 
+    def point_list(self) -> Path | None:
+        """A list of points or targets."""
+
     def instrument_copy(self, suggestion: str) -> Path | None:
         """Where to write an instrument's document."""
 

@@ -52,6 +52,7 @@ def plan_actions(station: PlanStation) -> tuple[Action, ...]:
         ),
         Action("write setup sheet", "Write the set-up sheet\u2026", "File/4", papers.ask_sheet, "Ctrl+Shift+P", "file-text",
                "Targets and order of work for the shop floor", is_planned),
+        Action("load targets", "Load targets\u2026", "File/5", papers.ask_targets, "", "import", "A list: name, X, Y, Z in part coordinates", has_part),
         Action("load equipment", "Load equipment\u2026", "File/5", papers.ask_equipment, "", "import", "A plate, a turntable or a block", has_part),
         Action("load instrument", "Load an instrument\u2026", "File/5", papers.ask_instrument, "", "import", "An instrument document", has_part),
         Action("save instrument", "Save a copy of the instrument\u2026", "File/5", papers.ask_instrument_copy, "", "save", "To be edited", has_part),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from juxtum.desk.planning import topics
@@ -13,6 +14,7 @@ from juxtum.job import Job
 from juxtum.plan.document import Plan
 from juxtum.plan.equipping import with_equipment, with_way
 from juxtum.plan.planner import Planner, moved
+from juxtum.plan.targets.listing import read_targets
 from juxtum.plan.targets.targets import snapped, with_lock
 from juxtum.plan.targets.ways import WayResult
 from juxtum.progress import Progress
@@ -98,6 +100,14 @@ class TargetEdits:
         if self._station.topic is not Topic.TARGETS:
             self._station.show_topic(Topic.TARGETS)
         self._edit("plan the targets", lambda planner, progress: planner.planned(progress))
+
+    def take_list(self, path: Path) -> None:
+        """Targets of another program's list instead of those that are planned."""
+
+        def make(planner: Planner, _: Progress) -> Plan:
+            return planner.edited(read_targets(path, planner.nominal, planner.rules().diameter))
+
+        self._edit(f"targets of {path.name}", make)
 
     def go(self, way: WayResult) -> None:
         """Go another way, with the targets and the equipment that it wants."""

@@ -31,6 +31,11 @@ class Papers:
         if (path := self._station.desk.asking.instrument()) is not None:
             self.load_instrument(path)
 
+    def ask_targets(self) -> None:
+        """Ask for a list of targets in part coordinates and plan with them."""
+        if (path := self._station.desk.asking.point_list()) is not None:
+            self._station.edits.take_list(path)
+
     def ask_equipment(self) -> None:
         """Ask for a document of equipment and plan with it."""
         if (path := self._station.desk.asking.instrument()) is None:
