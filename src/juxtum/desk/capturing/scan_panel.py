@@ -16,6 +16,8 @@ from juxtum.desk.widgets import Facts, LengthField, button, combo, form, label, 
 from juxtum.guide.facts import thousands
 from juxtum.wording import percent
 
+MOST_LETTERS = 24
+"""Of a device's name, so that the numbers below it keep their place."""
 SPEEDS = (("real time", 1.0), ("four times", 4.0), ("as fast as it goes", 1e6))
 
 
@@ -158,7 +160,7 @@ class ScanPanel(CapturePanel):
         missing = snapshot.view.name if snapshot.view is not None else "nothing"
         self._facts.show_facts(
             [
-                ("scanner", snapshot.device),
+                ("scanner", SIMULATED if snapshot.device.endswith(SIMULATED) else snapshot.device[:MOST_LETTERS]),
                 ("targets in view", f"{snapshot.targets}, needs {snapshot.needed}"),
                 ("light", f"{snapshot.exposure_words}"),
                 ("points a second", thousands(round(snapshot.rate, -2).__int__())),

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
-from PyQt6.QtWidgets import QButtonGroup, QGridLayout, QLabel, QPushButton, QWidget
+from PyQt6.QtWidgets import QButtonGroup, QGridLayout, QLabel, QPushButton, QSizePolicy, QWidget
 
 from juxtum.desk.widgets import button, label
 from juxtum.plan.targets.ways import Way, WayResult
@@ -34,8 +34,10 @@ class WaysBox(QWidget):
         for index, way in enumerate(Way):
             chooser = button(way.value[0].upper() + way.value[1:], lambda way=way: self._click(way))  # type: ignore[misc]
             chooser.setCheckable(True)
+            # The worksheet's width is given: long names are cut, they do not make it wider.
+            chooser.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
             chooser.setAccessibleName(f"Way: {way.value}")
-            numbers = label("", "mono")
+            numbers = label("", "soft", wrap=True)
             self._group.addButton(chooser)
             grid.addWidget(chooser, 2 * index, 0)
             grid.addWidget(numbers, 2 * index + 1, 0)
@@ -68,4 +70,4 @@ def numbers_of(way: WayResult) -> str:
         return "not on this part"
     u = "U not known" if np.isnan(way.expanded) else "not tied" if np.isinf(way.expanded) else f"U {way.expanded:.3f}"
     stuck = f"{len(way.targets)} to stick" if way.way in (Way.BOTH, Way.PART) else "none to stick"
-    return f"{100 * way.share:.1f} %  {way.minutes:.1f} min  {u}  {stuck}"
+    return f"{100 * way.share:.1f} %, {way.minutes:.1f} min, {u}, {stuck}"

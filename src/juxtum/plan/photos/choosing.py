@@ -7,9 +7,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from juxtum.geometry.arrays import Floats, Ints
+from juxtum.geometry.arrays import Bools, Floats, Ints
 from juxtum.plan.photos import _bundle_rows as rows
 from juxtum.plan.photos.bundle import Adjusted, Network
+from juxtum.plan.targets.views import Views
 
 AT_ONCE = 4
 """Photos that are added before the whole network is predicted again."""
@@ -117,3 +118,26 @@ def _with(covariance: Floats, columns: Ints, said: Floats) -> Floats:
     across = said @ covariance[columns]
     inner = np.eye(len(said)) + across[:, columns] @ said.T
     return np.asarray(covariance - across.T @ np.linalg.solve(inner, across))
+
+
+def in_walking_order(pool: Views, rows: Ints) -> Ints:
+    """Round the part, so that the photographer walks once."""
+    middle = pool.eyes.mean(0)
+    offset = pool.eyes[rows] - middle
+    turn = np.round(np.degrees(np.arctan2(offset[:, 1], offset[:, 0])) / 15)
+    return rows[np.lexsort([offset[:, 2], turn])]
+
+
+def hanging_together(rows: Ints, seen: Bools, least: int) -> Ints:
+    """Photos in walking order, but each shows enough targets that one before it showed, where there is such a one."""
+    left, known = list(map(int, rows)), np.zeros(seen.shape[1], dtype=bool)
+    order: list[int] = []
+    while left:
+        shared = (seen[left] & known).sum(1)
+        # More than is asked for: what is shared may be the ends of bars, which are no codes of the part.
+        enough = [k for k, count in enumerate(shared) if count >= least + 2]
+        first = int(np.argmax(seen[left].sum(1))) if not order else int(np.argmax(shared))
+        now = left.pop(enough[0] if enough else first)
+        order.append(now)
+        known |= seen[now]
+    return np.array(order)

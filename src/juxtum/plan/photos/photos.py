@@ -15,7 +15,7 @@ from juxtum.instruments.models import Camera, InstrumentModel
 from juxtum.nominal import Nominal
 from juxtum.plan.photos.bars import LaidBar, lay_bars
 from juxtum.plan.photos.bundle import Adjusted, BarTie, Lens, Network, Photos, Rays, predict
-from juxtum.plan.photos.choosing import Wanted, surer
+from juxtum.plan.photos.choosing import Wanted, hanging_together, in_walking_order, surer
 from juxtum.plan.photos.spared import Variant, variants_of
 from juxtum.plan.photos.walk import LEAST_ANGLE, LEAST_RAYS, largest_angles
 from juxtum.plan.targets.places import PlacementRules, candidate_places
@@ -248,7 +248,7 @@ def _surer(
     full = seen & (seen.sum(1) >= camera.least_targets)[:, None]
     every = network_of(points, pool, full, bars, camera, wish)
     made, _ = surer(chosen, every, Wanted(pairs, wish.expanded), wish.photos, predicted)
-    return _in_walking_order(pool, made)
+    return hanging_together(in_walking_order(pool, made), seen, camera.least_codes)
 
 
 def _pairs(nominal: Nominal, task: Task, points: Floats) -> Ints:
@@ -350,15 +350,7 @@ def _choose(points: Floats, pool: Views, seen: Bools, camera: Camera, most: int)
         counts += seen[row]
         angle = np.degrees(np.arccos(np.clip(np.einsum("ptd,td->pt", sight, sight[row]), -1, 1)))
         open_angle = np.maximum(open_angle, np.where(seen[row], angle, 0))
-    return _in_walking_order(pool, np.array(chosen))
-
-
-def _in_walking_order(pool: Views, rows: Ints) -> Ints:
-    """Round the part, so that the photographer walks once."""
-    middle = pool.eyes.mean(0)
-    offset = pool.eyes[rows] - middle
-    turn = np.round(np.degrees(np.arctan2(offset[:, 1], offset[:, 0])) / 15)
-    return rows[np.lexsort([offset[:, 2], turn])]
+    return in_walking_order(pool, np.array(chosen))
 
 
 def network_of(
