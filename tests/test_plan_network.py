@@ -19,7 +19,7 @@ from juxtum.nominal import Nominal
 from juxtum.plan.photos._bundle_rows import derivatives
 from juxtum.plan.photos.bars import lay_bars
 from juxtum.plan.photos.bundle import Lens, Network, Photos, adjust, predict, simulate
-from juxtum.plan.photos.choosing import _says, _with
+from juxtum.plan.photos.choosing import rows_of_photo, with_photo
 from juxtum.plan.photos.photos import NetworkWish, PhotoPlan, plan_photos
 from juxtum.plan.photos.walk import check_photo, largest_angles, target_table
 from juxtum.plan.photos.worth import photo_words
@@ -142,8 +142,8 @@ def test_what_a_further_photo_brings_is_foretold_exactly() -> None:
 
     before, after = predict(some(12)), predict(some(13))
     own = np.flatnonzero(full.rays.photos == 12)
-    columns, said = _says(full, derivatives(full), own)
-    made = replace(before, covariance=_with(np.array(before.covariance), columns, said))
+    columns, said = rows_of_photo(full, derivatives(full), own)
+    made = replace(before, covariance=with_photo(np.array(before.covariance), columns, said))
     pairs = [(4, 15), (0, 7), (10, 14), (3, 12)]
     for pair in pairs:
         assert made.length_uncertainty(*pair) == pytest.approx(after.length_uncertainty(*pair), rel=1e-6)

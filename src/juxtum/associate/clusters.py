@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from juxtum.geometry.arrays import Floats
+from juxtum.geometry.arrays import Floats, Ints
 
 BLOCKS = (64, 32, 16, 8, 5)
 """Sides of the blocks within which errors may go together, as parts of the extent of the data."""
@@ -41,11 +41,7 @@ def clustered_covariance(jacobian: Floats, residuals: Floats, places: Floats, fl
     scores = jacobian * residuals[:, None]
     low, extent = places.min(0), float(np.linalg.norm(np.ptp(places, axis=0)))
     for parts in BLOCKS:
-        cells = np.floor((places - low) / max(extent / parts, 1e-12)).astype(np.int64)
-        _, labels = np.unique(
-            (cells[:, 0] * (parts + 1) + cells[:, 1]) * (parts + 1) + cells[:, 2], return_inverse=True
-        )
-        count = int(labels.max()) + 1
+        labels, count = _blocks((places - low) / max(extent / parts, 1e-12), parts)
         if count < LEAST_BLOCKS:
             break
         sums = np.stack([np.bincount(labels, column, count) for column in scores.T], axis=1)
@@ -58,3 +54,11 @@ def clustered_covariance(jacobian: Floats, residuals: Floats, places: Floats, fl
         if beyond * size > most:
             best, most = beyond * found, beyond * size
     return np.asarray(best)
+
+
+def _blocks(scaled: Floats, parts: int) -> tuple[Ints, int]:
+    """In which block of side one each place (N, 3) lies, and how many blocks there are."""
+    cells = np.floor(scaled).astype(np.int64)
+    keys = (cells[:, 0] * (parts + 1) + cells[:, 1]) * (parts + 1) + cells[:, 2]
+    _, labels = np.unique(keys, return_inverse=True)
+    return labels, int(labels.max()) + 1

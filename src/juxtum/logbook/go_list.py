@@ -10,7 +10,7 @@ from enum import StrEnum
 from typing import TYPE_CHECKING
 
 from juxtum.capture.calibration.calibrating import order_for
-from juxtum.instruments.coats import COATS
+from juxtum.instruments.coats import COATS, Coat
 from juxtum.instruments.models import InstrumentModel
 from juxtum.job import Job
 from juxtum.job.readiness import Policy
@@ -68,14 +68,7 @@ def go_list(
         _ticked(job, "clean", "part clean and dry"),
     ]
     if plan.coat != "none":
-        coat = COATS[plan.coat]
-        gone = "" if math.isinf(coat.lasts) else f", gone after {coat.lasts:.0f} min"
-        worn = next((c for c in job.circumstances.coats if c.applied is not None), None)
-        words = f"dry after {coat.drying:.0f} min{gone}"
-        if worn is not None and worn.applied is not None:
-            until = "" if worn.lasts is None else f", gone at {worn.applied + timedelta(minutes=worn.lasts):%H:%M}"
-            words = f"put on at {worn.applied:%H:%M}{until}"
-        items.append(_ticked(job, "coat", f"coated: {coat.name}", words))
+        items.append(_ticked(job, "coat", f"coated: {COATS[plan.coat].name}", _coat_words(job, COATS[plan.coat])))
     if plan.targets:
         items.append(
             _ticked(
@@ -108,6 +101,16 @@ def is_go(items: Sequence[GoItem]) -> bool:
 
 def _ticked(job: Job, key: str, title: str, words: str = "") -> GoItem:
     return GoItem(key, title, Standing.DONE if key in job.prepared else Standing.TO_TICK, words)
+
+
+def _coat_words(job: Job, coat: Coat) -> str:
+    """When the coat is dry and gone; by the clock once it is on."""
+    worn = next((c for c in job.circumstances.coats if c.applied is not None), None)
+    if worn is not None and worn.applied is not None:
+        until = "" if worn.lasts is None else f", gone at {worn.applied + timedelta(minutes=worn.lasts):%H:%M}"
+        return f"put on at {worn.applied:%H:%M}{until}"
+    gone = "" if math.isinf(coat.lasts) else f", gone after {coat.lasts:.0f} min"
+    return f"dry after {coat.drying:.0f} min{gone}"
 
 
 def _soak(planner: Planner, job: Job) -> str:

@@ -6,9 +6,8 @@ import math
 
 from juxtum.instruments.models import Kind
 from juxtum.plan.document import Plan
+from juxtum.plan.resting import BY_HAND
 
-BY_HAND = 15.0
-"""A part heavier than this, kg, is not lifted by one person."""
 DEFER = "Site rules and the maker's manual come first."
 
 

@@ -13,6 +13,8 @@ DOWN = 0.95
 """Cosine from which a face looks straight down."""
 FLAT = 0.01
 """Of the part's height: so near to the lowest point a face carries it."""
+BY_HAND = 15.0
+"""A part heavier than this, kg, is not lifted by one person."""
 SURE = 0.05
 """The middle of its weight lies at least so far inside of what carries a part that stands by itself, of that's width."""
 

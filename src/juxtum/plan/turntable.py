@@ -14,7 +14,7 @@ from juxtum.geometry.rays import RayCaster
 from juxtum.geometry.transform import rotation_from_vector
 from juxtum.instruments.models import InstrumentModel, Mode
 from juxtum.nominal import Nominal
-from juxtum.plan.resting import Rest, rest_of
+from juxtum.plan.resting import BY_HAND, Rest, rest_of
 from juxtum.plan.targets.reach import beside
 from juxtum.plan.targets.views import Patches, Spots, Views, make_patches, seen_from
 from juxtum.plan.task import Task
@@ -30,8 +30,6 @@ TILTS = ((0.0, 0.0), (90.0, 0.0), (180.0, 0.0), (-90.0, 0.0), (0.0, 90.0), (0.0,
 MOST_TILTS = 3
 LAY, HELD = 400, 300
 """What another lay costs, and one that has to be held, in shots: hands cost more than steps of the table."""
-BY_HAND = 15.0
-"""A part heavier than this, kg, is not lifted by one person."""
 SAME_SHAPE = 0.2
 """A turn that changes the surface by less than this, mm, leaves the shape the same."""
 

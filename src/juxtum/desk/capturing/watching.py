@@ -12,7 +12,7 @@ from juxtum.desk.asking import look_at
 from juxtum.desk.desk import Desk
 from juxtum.desk.timers import timer
 from juxtum.desk.widgets import Choice, button, column, form, label, row
-from juxtum.errors import InputError, JuxtumError
+from juxtum.errors import Cancelled, InputError, JuxtumError
 from juxtum.job import Job
 from juxtum.job.planning import with_foreign_scan
 from juxtum.progress import Progress
@@ -35,7 +35,7 @@ class WatchBox(QWidget):
         self._desk = desk
         self._watch: FolderWatch | None = None
         self._job, self._waiting, self._count = "", list[Path](), 0
-        self._is_taking = False
+        self._is_taking = self._is_looking = False
         self._timer = timer(self, EVERY, self._look)
         lines = column(self)
         lines.addWidget(label("Scans of another program", "heading"))
@@ -90,12 +90,25 @@ class WatchBox(QWidget):
         if self._desk.session.job.id != self._job:
             self.stop("Another job is open: the folder is no longer watched.")
             return
-        try:
-            self._waiting += self._watch.look()
-        except InputError as problem:
-            self._desk.session.failed.emit(problem)
-            self.stop("The folder cannot be read any more.")
+        if not self._is_looking:
+            # A folder of another machine may answer late: nobody waits for it here.
+            self._is_looking, watch = True, self._watch
+            self._desk.session.workbench.ask(
+                lambda _: watch.look(), lambda paths: self._found(watch, paths), self._unreadable, is_quiet=True
+            )
+
+    def _unreadable(self, problem: Exception) -> None:
+        self._is_looking = False
+        if isinstance(problem, Cancelled):
             return
+        self._desk.session.failed.emit(problem)
+        self.stop("The folder cannot be read any more.")
+
+    def _found(self, watch: FolderWatch, paths: tuple[Path, ...]) -> None:
+        self._is_looking = False
+        if self._watch is not watch:
+            return
+        self._waiting += paths
         if not self._desk.session.workbench.is_busy:
             # One that failed tells nobody here that it ended.
             self._is_taking = False

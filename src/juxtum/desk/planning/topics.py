@@ -36,7 +36,7 @@ from juxtum.scene.drawables import Surface
 from juxtum.scene.plan_layers import band_surfaces, bands_of
 
 MANY_TARGETS = 120
-"""From so many targets on, another school is worth a look."""
+"""From so many targets on, another way is worth a look."""
 
 
 class Topic(StrEnum):

@@ -61,14 +61,14 @@ def surer(
         covariance, added = np.array(prediction.covariance), 0
         for _ in range(min(AT_ONCE, most - len(now))):
             worth = [
-                0.0 if k in now or len(own) < 4 else _gain(covariance, directions, _says(pool, rates, own))
+                0.0 if k in now or len(own) < 4 else _gain(covariance, directions, rows_of_photo(pool, rates, own))
                 for k, own in enumerate(rays)
             ]
             best = int(np.argmax(worth))
             if worth[best] < WORTH:
                 break
-            columns, said = _says(pool, rates, rays[best])
-            covariance = _with(covariance, columns, said)
+            columns, said = rows_of_photo(pool, rates, rays[best])
+            covariance = with_photo(covariance, columns, said)
             now.append(best)
             added += 1
         if not added:
@@ -88,7 +88,7 @@ def _directions(points: Floats, pairs: Ints) -> Floats:
     return result
 
 
-def _says(pool: Network, rates: tuple[Floats, Floats], own: Ints) -> tuple[Ints, Floats]:
+def rows_of_photo(pool: Network, rates: tuple[Floats, Floats], own: Ints) -> tuple[Ints, Floats]:
     """What a photo's rays say of points once its own pose is taken out: columns and rows in units of the noise."""
     by_point, by_pose = (r[own] for r in rates)
     count = len(own)
@@ -113,7 +113,7 @@ def _gain(covariance: Floats, directions: Floats, says: tuple[Ints, Floats]) -> 
     return float(np.mean(taken / np.maximum(whole, 1e-30)))
 
 
-def _with(covariance: Floats, columns: Ints, said: Floats) -> Floats:
+def with_photo(covariance: Floats, columns: Ints, said: Floats) -> Floats:
     """The covariance with what a further photo says."""
     across = said @ covariance[columns]
     inner = np.eye(len(said)) + across[:, columns] @ said.T
