@@ -23,6 +23,7 @@ from juxtum.capture.calibration.calibrating import (
 )
 from juxtum.capture.calibration.calibrating_others import correction_of, poses_of, requests_of, solve
 from juxtum.demo.job import demo_job
+from juxtum.demo.register import fill
 from juxtum.devices.body import Body
 from juxtum.devices.handheld import HandheldScanner
 from juxtum.devices.head import StructuredLightHead
@@ -53,7 +54,9 @@ MODEL = shipped(Kind.HANDHELD)
 
 @pytest.fixture
 def book(tmp_path: Path) -> Logbook:
-    return Logbook(f"sqlite:///{tmp_path / 'book.sqlite'}")
+    made = Logbook(f"sqlite:///{tmp_path / 'book.sqlite'}")
+    fill(made)
+    return made
 
 
 def test_advice_by_finish() -> None:

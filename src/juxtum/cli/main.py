@@ -14,7 +14,13 @@ from juxtum.cli.stopping import ending_tidily
 from juxtum.errors import Cancelled, JuxtumError
 
 BAD = 2
-MODULES = {"plan": "planning", "capture": "capturing", "device": "capturing", "info": "facts"}
+MODULES = {
+    "plan": "planning",
+    "capture": "capturing",
+    "device": "capturing",
+    "info": "facts",
+    "register": "registering",
+}
 """Where commands live that are not in `commands`."""
 
 

@@ -48,6 +48,7 @@ def make_parser() -> argparse.ArgumentParser:
     _add_plan(commands)
     _add_capture(commands)
     _add_device(commands)
+    _add_register(commands)
     info = commands.add_parser("info", help="what a file holds")
     info.add_argument("file", type=Path, metavar="FILE")
     info.add_argument("--json", action="store_true", help="print JSON")
@@ -112,6 +113,13 @@ def _add_plan(commands: argparse._SubParsersAction[_Parser]) -> None:
         "nominal", metavar="NOMINAL", help="a nominal, a .juxtum job, or demo:BC-220, demo:HB-36, demo:VC-8"
     )
     plan.add_argument("--instrument", action="append", metavar="NAME|FILE.json", help="may be given several times")
+    plan.add_argument(
+        "--register",
+        nargs="?",
+        const="",
+        metavar="ADDRESS",
+        help="compare only the instruments that the register holds, and begin a first plan on the equipment in it",
+    )
     plan.add_argument("--mode", metavar="NAME")
     plan.add_argument("--method", "--chain", dest="chain", metavar="NAME")
     plan.add_argument(
@@ -269,6 +277,25 @@ def _clock(text: str) -> str:
     except InputError as problem:
         raise argparse.ArgumentTypeError(problem.what) from problem
     return text.strip()
+
+
+ENTRIES = ("instrument", "scale bar", "ball bar", "ball", "board", "probe tip", "equipment")
+
+
+def _add_register(commands: argparse._SubParsersAction[_Parser]) -> None:
+    register = commands.add_parser(
+        "register", help="what the shop has: instruments, artefacts, equipment, certificates"
+    )
+    register.add_argument("action", choices=("list", "add", "certify", "remove"), metavar="list|add|certify|remove")
+    register.add_argument("--kind", choices=ENTRIES, default="instrument", metavar="|".join(ENTRIES))
+    for name in ("name", "serial", "model", "number", "operator"):
+        register.add_argument(f"--{name}", metavar="TEXT")
+    for name in ("length", "diameter", "uncertainty"):
+        register.add_argument(f"--{name}", type=_length, metavar="MM")
+    register.add_argument("--until", metavar="2027-06-30", help="the last day on which the certificate is valid")
+    register.add_argument("--document", metavar="FILE", help="a scan or PDF of the certificate, kept in the logbook")
+    register.add_argument("--logbook", metavar="ADDRESS", help="of another logbook than the user's own")
+    register.add_argument("--json", action="store_true", help="print JSON")
 
 
 def _add_output(parser: argparse.ArgumentParser) -> None:

@@ -22,6 +22,7 @@ from juxtum.folders import cache_folder
 from juxtum.instruments.equipment import equipment_named
 from juxtum.instruments.materials import material_named
 from juxtum.instruments.models import InstrumentModel, Kind, instrument_named, shipped, shipped_instruments
+from juxtum.instruments.owned import Owned
 from juxtum.job import FileStore, Job, Runner, load_job
 from juxtum.job.planning import task_of
 from juxtum.job.roles import inputs_of
@@ -29,7 +30,7 @@ from juxtum.job.store import SUFFIX
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import finishes_of
 from juxtum.plan.document import Plan
-from juxtum.plan.equipping import check_equipment, ways
+from juxtum.plan.equipping import check_equipment, planned_first, ways
 from juxtum.plan.grounds import Grounds
 from juxtum.plan.planner import Planner, default_plan, with_expectation
 from juxtum.plan.rough_part import part_from_scan
@@ -95,7 +96,7 @@ def make_planner(options: argparse.Namespace) -> tuple[Planner, Job]:
     if options.datums is not None or not task.datums:
         task = replace(task, datums=plan.datums)
     task.check(nominal)
-    made = Planner(nominal, task, plan, Grounds())
+    made = Planner(nominal, task, plan, Grounds(), _owned(options))
     check_equipment(made, plan.equipment)
     return made, job
 
@@ -158,9 +159,23 @@ def _chosen(plan: Plan, options: argparse.Namespace, nominal: Nominal) -> Plan:
     return made
 
 
-def _models(options: argparse.Namespace) -> tuple[InstrumentModel, ...]:
+def _owned(options: argparse.Namespace) -> Owned:
+    """What the register holds, where it was asked for."""
+    if options.register is None:
+        return Owned()
+    from juxtum.logbook import Logbook
+    from juxtum.logbook.register import Register
+
+    book = Logbook(options.register or None)
+    try:
+        return Register(book).owned()
+    finally:
+        book.close()
+
+
+def _models(options: argparse.Namespace, owned: Owned | None = None) -> tuple[InstrumentModel, ...]:
     given = tuple(instrument_named(text) for text in options.instrument or ())
-    return given or shipped_instruments()
+    return given or (owned or Owned()).instruments_of(shipped_instruments())
 
 
 def _of_kind(options: argparse.Namespace, kind: Kind) -> InstrumentModel:
@@ -172,7 +187,7 @@ def _of_kind(options: argparse.Namespace, kind: Kind) -> InstrumentModel:
 
 
 def _suitability(planner: Planner, options: argparse.Namespace) -> Answer:
-    models = _models(options)
+    models = _models(options, planner.owned)
     table = planner.suitability(models)
     chart = chain_chart(table, models)
     lines = []
@@ -196,9 +211,7 @@ def _targets(planner: Planner, options: argparse.Namespace) -> Answer:
     elif (options.keep and planner.plan.is_tracked) or planner.plan.joined == "by shape":
         made = planner
     else:
-        made = Planner(
-            planner.nominal, planner.task, planner.with_targets_planned(progress.part(0, 0.6)), planner.grounds
-        )
+        made = replace(planner, plan=planned_first(planner, progress.part(0, 0.6)))
     assessment = made.assess(progress.part(0.6, 0.7))
     compared = ways(made, progress.part(0.7, 1))
     lines = [

@@ -10,6 +10,7 @@ from juxtum.desk.controls import StageControls
 from juxtum.desk.session import Session
 from juxtum.desk.stage_view import StageView
 from juxtum.guide.findings import Key
+from juxtum.instruments.owned import Owned
 from juxtum.plan.planner import Planner
 
 if TYPE_CHECKING:
@@ -84,6 +85,13 @@ class Desk(Protocol):
 
     def choose_alignment(self, name: str) -> None:
         """Put another alignment in force."""
+
+    @property
+    def owned(self) -> Owned:
+        """What the register says the shop has; nothing is known before the logbook is open."""
+
+    def register_changed(self) -> None:
+        """Show what the shop has now."""
 
     def open_logbook(self, then: Callable[[], None]) -> None:
         """Open the logbook if it is not, then go on."""

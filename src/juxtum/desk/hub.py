@@ -10,6 +10,7 @@ from juxtum.desk.action import Action
 from juxtum.desk.derived import Derived
 from juxtum.errors import InputError
 from juxtum.guide.findings import Key
+from juxtum.instruments.owned import Owned
 from juxtum.plan.planner import Planner
 from juxtum.scene.camera import View
 
@@ -154,6 +155,16 @@ class Hub:
     def logbook(self) -> Logbook | None:
         """The logbook, once it is open."""
         return self._window.desk_book.book
+
+    @property
+    def owned(self) -> Owned:
+        """What the register says the shop has; nothing is known before the logbook is open."""
+        return self._window.desk_book.owned
+
+    def register_changed(self) -> None:
+        """Show what the shop has now, where it is looked at."""
+        self._window.desk_book.look_again()
+        self.station.refresh()
 
     def open_logbook(self, then: Callable[[], None]) -> None:
         """Open the logbook if it is not, then go on."""

@@ -115,7 +115,7 @@ def _captures(walk: _Walk) -> None:
     """Ready, then Capture with the scanner over the part, and the floor view."""
     window = walk.window
     window.settings.setValue("devices/within", True)
-    window.settings.setValue("logbook/url", f"sqlite:///{window.settings.fileName()}.book")
+    window.settings.setValue("logbook/demo", f"sqlite:///{window.settings.fileName()}.book")
     window.hub.go(Key.READY)
     walk.settle(lambda: window.hub.logbook is not None)
 

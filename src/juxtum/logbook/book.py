@@ -17,18 +17,19 @@ from juxtum.errors import JobError
 from juxtum.folders import data_folder
 from juxtum.instruments.models import InstrumentModel
 from juxtum.job.readiness import Policy, Readiness
-from juxtum.logbook.tables import ArtefactRow, Base, CalibrationRow, CheckRow, ExerciseRow, InstrumentRow
+from juxtum.logbook.tables import (
+    ArtefactRow,
+    Base,
+    CalibrationRow,
+    CertificateRow,
+    CheckRow,
+    ExerciseRow,
+    InstrumentRow,
+)
 
 Row = TypeVar("Row", bound=Base)
 TURN = 7_202_611
 """Number of the lock under which tables are made, as good as any."""
-ARTEFACTS = (
-    ("ball bar BB-300", "ball bar", 300.012, 25.4003, 0.004),
-    ("bar A", "scale bar", 1400.062, 0.0, 0.012),
-    ("reference ball RB-25", "ball", 0.0, 25.0008, 0.002),
-    ("dot board DB-7", "board", 240.0, 6.0, 0.006),
-)
-"""Made-up artefacts that a new logbook begins with: name, kind, length, diameter, U. Their certificates are for the shop to enter."""
 
 
 @dataclass(frozen=True)
@@ -134,7 +135,6 @@ class Logbook:
             raise JobError(
                 "the logbook cannot be opened", self._where, "Check the file and its folder, or name another logbook"
             ) from problem
-        self._begin()
 
     def _upgrade(self) -> None:
         from alembic import command
@@ -156,17 +156,8 @@ class Logbook:
                 "the logbook was written by a newer program", self._where, "Use that one, or name another logbook"
             ) from problem
 
-    def _begin(self) -> None:
-        """A new logbook knows the shop's artefacts."""
-        with self._session() as session:
-            if session.get_bind().dialect.name == "postgresql":
-                session.execute(text("select pg_advisory_xact_lock(:number)"), {"number": TURN})
-            if session.scalars(select(ArtefactRow)).first() is None:
-                for name, kind, length, diameter, u in ARTEFACTS:
-                    session.add(ArtefactRow(name=name, kind=kind, length=length, diameter=diameter, uncertainty=u))
-
     @contextmanager
-    def _session(self) -> Iterator[Session]:
+    def session(self) -> Iterator[Session]:
         with self._lock:
             try:
                 with Session(self._engine, expire_on_commit=False) as session, session.begin():
@@ -184,7 +175,7 @@ class Logbook:
 
     def instrument(self, model: InstrumentModel, serial: str = "") -> InstrumentRow:
         """The row of an instrument, entered when it is new, without a certificate: that is for a person to enter."""
-        with self._session() as session:
+        with self.session() as session:
             row = session.scalars(select(InstrumentRow).filter_by(model=model.id, serial=serial)).first()
             if row is None:
                 row = InstrumentRow(model=model.id, name=model.name, serial=serial)
@@ -192,23 +183,27 @@ class Logbook:
                 session.flush()
             return row
 
-    def set_due(self, what: InstrumentRow | ArtefactRow, certificate: str, due: date | None) -> None:
-        """A new certificate of an instrument or an artefact, or none any more.
+    def set_due(self, what: InstrumentRow | ArtefactRow, certificate: str, due: date | None, by: str = "") -> None:
+        """A new certificate of an instrument or an artefact, or none any more; the ones before stay in its history.
 
         Raises
         ------
         JobError
             When it has been taken out of the logbook.
         """
-        with self._session() as session:
+        with self.session() as session:
             row: InstrumentRow | ArtefactRow | None = session.get(type(what), what.id)  # type: ignore[assignment]
             if row is None:
                 raise JobError(f"{what.name} is no longer in the logbook", "logbook", "Choose another")
+            is_new = certificate and (row.certificate, row.due) != (certificate, due)
             row.certificate, row.due = certificate, due
+            if is_new:
+                owner = {"instrument_id" if isinstance(row, InstrumentRow) else "artefact_id": row.id}
+                session.add(CertificateRow(number=certificate, due=due, entered=datetime.now(), entered_by=by, **owner))
 
     def artefacts(self) -> Sequence[ArtefactRow]:
         """All artefacts, by name."""
-        with self._session() as session:
+        with self.session() as session:
             return session.scalars(select(ArtefactRow).order_by(ArtefactRow.name)).all()
 
     def artefact(self, name: str) -> ArtefactRow:
@@ -221,7 +216,7 @@ class Logbook:
         for row in self.artefacts():
             if row.name == name:
                 return row
-        raise JobError(f"the logbook knows no artefact '{name}'", "logbook", "Enter it first")
+        raise JobError(f"the register knows no artefact '{name}'", "register", "Enter it first")
 
     def add_calibration(self, instrument: InstrumentRow, entry: Entry, at: datetime | None = None) -> CalibrationRow:
         """Write a calibration down."""
@@ -244,28 +239,28 @@ class Logbook:
         return self._add(row)
 
     def _add(self, row: Row) -> Row:
-        with self._session() as session:
+        with self.session() as session:
             session.add(row)
             session.flush()
         return row
 
     def calibrations(self, instrument: InstrumentRow) -> Sequence[CalibrationRow]:
         """All calibrations of an instrument, the newest first."""
-        with self._session() as session:
+        with self.session() as session:
             return session.scalars(
                 select(CalibrationRow).filter_by(instrument_id=instrument.id).order_by(CalibrationRow.at.desc())
             ).all()
 
     def checks(self, instrument: InstrumentRow) -> Sequence[CheckRow]:
         """All checks of an instrument, the newest first."""
-        with self._session() as session:
+        with self.session() as session:
             return session.scalars(
                 select(CheckRow).filter_by(instrument_id=instrument.id).order_by(CheckRow.at.desc())
             ).all()
 
     def exercises(self, learner: str = "") -> Sequence[ExerciseRow]:
         """Exercises of a learner, or of all, the newest first."""
-        with self._session() as session:
+        with self.session() as session:
             query = select(ExerciseRow).order_by(ExerciseRow.at.desc())
             return session.scalars(query.filter_by(learner=learner) if learner else query).all()
 
@@ -303,7 +298,7 @@ class Logbook:
         """Why an artefact is none to check on, or ""."""
         row = next((row for row in self.artefacts() if row.name == artefact), None)
         if row is None:
-            return "which is not in the logbook"
+            return "which is not in the register"
         if not row.certificate or row.due is None:
             return "which has no certificate"
         return f"whose certificate ran out on {row.due.isoformat()}" if row.due < today else ""

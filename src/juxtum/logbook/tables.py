@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import date, datetime
 
-from sqlalchemy import Date, DateTime, Float, ForeignKey, String, Text, UniqueConstraint
+from sqlalchemy import Date, DateTime, Float, ForeignKey, LargeBinary, String, Text, UniqueConstraint
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
 
@@ -24,10 +24,12 @@ class InstrumentRow(Base):
     serial: Mapped[str] = mapped_column(String(100), default="")
     certificate: Mapped[str] = mapped_column(String(120), default="")
     due: Mapped[date | None] = mapped_column(Date)
+    owned: Mapped[bool] = mapped_column(default=False)
+    """Whether a person entered it; others are here because something was calibrated."""
 
 
 class ArtefactRow(Base):
-    """A certified artefact: length between its balls or marks and their diameter, mm; U (k = 2), mm."""
+    """An artefact or equipment: length between its balls or marks and their diameter, mm; U (k = 2), mm; the id of what is a document."""
 
     __tablename__ = "artefacts"
 
@@ -39,6 +41,25 @@ class ArtefactRow(Base):
     uncertainty: Mapped[float] = mapped_column(Float)
     certificate: Mapped[str] = mapped_column(String(120), default="")
     due: Mapped[date | None] = mapped_column(Date)
+    serial: Mapped[str] = mapped_column(String(100), default="")
+    model: Mapped[str] = mapped_column(String(60), default="")
+
+
+class CertificateRow(Base):
+    """A certificate as it was entered, with its document if one was attached; of an instrument or of an artefact."""
+
+    __tablename__ = "certificates"
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    instrument_id: Mapped[int | None] = mapped_column(ForeignKey("instruments.id"))
+    artefact_id: Mapped[int | None] = mapped_column(ForeignKey("artefacts.id"))
+    number: Mapped[str] = mapped_column(String(120))
+    due: Mapped[date | None] = mapped_column(Date)
+    entered: Mapped[datetime] = mapped_column(DateTime)
+    entered_by: Mapped[str] = mapped_column(String(200), default="")
+    file_name: Mapped[str] = mapped_column(String(200), default="")
+    file_hash: Mapped[str] = mapped_column(String(64), default="")
+    file: Mapped[bytes | None] = mapped_column(LargeBinary, deferred=True)
 
 
 class CalibrationRow(Base):

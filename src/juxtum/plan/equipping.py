@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+import numpy as np
+
 from juxtum.errors import InputError
 from juxtum.instruments.equipment import Equipment, EquipmentKind, shipped_equipment
 from juxtum.plan.document import Plan
@@ -11,7 +13,13 @@ from juxtum.plan.planner import Planner
 from juxtum.plan.targets.gear import smallest_that_suits, unsuited
 from juxtum.plan.targets.places import PlacementRules
 from juxtum.plan.targets.ways import Bases, Way, WayResult, compare_ways
+from juxtum.plan.turntable import symmetry_warnings
 from juxtum.progress import Progress
+
+REACH_APART = 0.01
+"""Equipment may reach so much less of the area than targets on the part."""
+SURER_BY = 1.5
+"""Targets on the part are stuck although there is equipment where U is so many times smaller with them."""
 
 
 def without_equipment(planner: Planner) -> Planner:
@@ -41,7 +49,8 @@ def equipment_for_ways(planner: Planner) -> tuple[tuple[Equipment, ...], str]:
         return (), "a tracked scanner needs none"
     if planner.plan.equipment:
         return planner.plan.equipment, ""
-    offered = [e for e in shipped_equipment() if e.kind is EquipmentKind.PLATE]
+    plates = [e for e in shipped_equipment() if e.kind is EquipmentKind.PLATE]
+    offered = [e for e in plates if planner.owned.has(e)] or plates
     plate = smallest_that_suits(offered, planner.nominal, stance, mass)
     if plate is not None:
         return (plate,), ""
@@ -81,3 +90,26 @@ def with_way(planner: Planner, way: WayResult) -> Plan:
     joined = "by shape" if way.way is Way.EQUIPMENT else "by targets"
     plan = planner.plan.model_copy(update={"equipment": way.equipment, "joined": joined})
     return replace(planner, plan=plan).edited(way.targets)
+
+
+def planned_first(planner: Planner, progress: Progress | None = None) -> Plan:
+    """Targets planned anew; a plan that has none yet stands on equipment that the shop has, where that is surest.
+
+    Permanent targets cost nothing to stick, so equipment comes before targets on the part (metrology.md 10). Of the ways
+    with it the one is gone whose U is the smallest of those that reach what is wanted as well as targets on the part.
+    """
+    if planner.plan.is_tracked or planner.plan.equipment or planner.plan.placed or not planner.owned.equipment:
+        return planner.planned(progress)
+    found = {way.way: way for way in ways(planner, progress) if way.is_possible}
+    part = found.get(Way.PART)
+    enough = min(planner.plan.goal, 1.0 if part is None else part.share) - REACH_APART
+    # A shape that a turn brings onto itself ties nothing, whatever the fit says.
+    tried = (Way.BOTH,) if symmetry_warnings(planner.nominal) else (Way.EQUIPMENT, Way.BOTH)
+    mine = [found[w] for w in tried if w in found and found[w].share >= enough]
+    mine = [w for w in mine if np.isfinite(w.expanded) and all(planner.owned.has(e) for e in w.equipment)]
+    if not mine:
+        return planner.planned(progress)
+    best = min(mine, key=lambda w: w.expanded)
+    if part is not None and part.expanded < best.expanded / SURER_BY:
+        return with_way(planner, part)
+    return with_way(planner, best)

@@ -10,6 +10,7 @@ from juxtum.errors import InputError
 from juxtum.geometry.arrays import Bools, Floats
 from juxtum.instruments.coats import COATS
 from juxtum.instruments.models import InstrumentModel, Kind, Mode, shipped
+from juxtum.instruments.owned import NOTHING_KNOWN, Owned
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import BlindSpot, Cause, Method, blind_spots
 from juxtum.plan.cost.effort import Effort, estimate
@@ -85,12 +86,15 @@ class Planner:
     plan : Plan
     grounds : Grounds
         Shared between planners, so that an edit of the plan costs little.
+    owned : Owned
+        What the shop has, as its register says; nothing is known without one.
     """
 
     nominal: Nominal
     task: Task
     plan: Plan
     grounds: Grounds
+    owned: Owned = NOTHING_KNOWN
 
     @property
     def model(self) -> InstrumentModel:

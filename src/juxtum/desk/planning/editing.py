@@ -12,7 +12,7 @@ from juxtum.geometry.arrays import Floats
 from juxtum.instruments.equipment import Equipment, corner_blocks, equipment_named
 from juxtum.job import Job
 from juxtum.plan.document import Plan
-from juxtum.plan.equipping import with_equipment, with_way
+from juxtum.plan.equipping import planned_first, with_equipment, with_way
 from juxtum.plan.planner import Planner, moved
 from juxtum.plan.targets.listing import read_targets
 from juxtum.plan.targets.targets import snapped, with_lock
@@ -34,9 +34,12 @@ class TargetEdits:
         nominal = station.derived.part
         if nominal is None:
             return
+        owned = station.owned
 
         def edit(job: Job, progress: Progress) -> Job:
-            return job.model_copy(update={"plan": make(topics.planner_for(job, nominal, station.grounds), progress)})
+            return job.model_copy(
+                update={"plan": make(topics.planner_for(job, nominal, station.grounds, owned), progress)}
+            )
 
         station.session.edit_slowly(title, edit)
 
@@ -96,10 +99,10 @@ class TargetEdits:
             self._edit(f"{word} target {index + 1}", make)
 
     def plan_all(self) -> None:
-        """Place all targets anew; locked ones stay."""
+        """Place all targets anew; locked ones stay. A first plan stands on what the shop has."""
         if self._station.topic is not Topic.TARGETS:
             self._station.show_topic(Topic.TARGETS)
-        self._edit("plan the targets", lambda planner, progress: planner.planned(progress))
+        self._edit("plan the targets", planned_first)
 
     def take_list(self, path: Path) -> None:
         """Targets of another program's list instead of those that are planned."""

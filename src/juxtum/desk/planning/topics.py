@@ -11,6 +11,7 @@ from juxtum.errors import JuxtumError
 from juxtum.geometry import TriangleMesh
 from juxtum.guide.next_actions import NextAction
 from juxtum.instruments.models import InstrumentModel, Kind, shipped_instruments
+from juxtum.instruments.owned import Owned
 from juxtum.job import Job
 from juxtum.job.planning import task_of
 from juxtum.nominal import Nominal
@@ -101,9 +102,9 @@ def plan_for(job: Job, nominal: Nominal) -> Plan:
     return job.plan or default_plan(nominal, task_for(job))
 
 
-def planner_for(job: Job, nominal: Nominal, grounds: Grounds) -> Planner:
-    """The planner of a job."""
-    return Planner(nominal, task_for(job), plan_for(job, nominal), grounds)
+def planner_for(job: Job, nominal: Nominal, grounds: Grounds, owned: Owned) -> Planner:
+    """The planner of a job in a shop that has what its register says."""
+    return Planner(nominal, task_for(job), plan_for(job, nominal), grounds, owned)
 
 
 def question(topic: Topic, planner: Planner) -> str:
@@ -111,7 +112,8 @@ def question(topic: Topic, planner: Planner) -> str:
     plan = planner.plan.model_copy(update={"expected": None})
     if topic not in (Topic.TARGETS, Topic.PHOTOS, Topic.EFFORT):
         plan = plan.model_copy(update={"targets": ()})
-    return f"{topic}|{id(planner.nominal)}|{planner.task}|{plan.model_dump_json()}"
+    owned = planner.owned if topic is Topic.FIT else ""
+    return f"{topic}|{id(planner.nominal)}|{planner.task}|{plan.model_dump_json()}|{owned}"
 
 
 def ways_question(planner: Planner) -> str:
@@ -130,11 +132,9 @@ def answer(topic: Topic, planner: Planner, progress: Progress) -> Any:
         When it cannot be answered for this part and instrument.
     """
     if topic is Topic.FIT:
-        models = shipped_instruments()
         own = planner.plan.instrument
-        models = tuple(own if m.id == own.id else m for m in models) + (
-            () if any(m.id == own.id for m in models) else (own,)
-        )
+        models = tuple(own if m.id == own.id else m for m in planner.owned.instruments_of(shipped_instruments()))
+        models = models if own in models else (own, *models)
         table = planner.suitability(models)
         return FitAnswer(
             table,

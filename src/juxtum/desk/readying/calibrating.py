@@ -30,6 +30,7 @@ from juxtum.progress import Progress
 
 if TYPE_CHECKING:
     from juxtum.desk.stations.ready import ReadyStation
+    from juxtum.logbook import Logbook
     from juxtum.logbook.tables import InstrumentRow
 
 DEVICES = {
@@ -37,7 +38,8 @@ DEVICES = {
     CalibrationKind.SHAPE: DeviceKind.HEAD,
 }  # fmt: skip
 """What is calibrated besides the scanner; the rest is the scanner's own."""
-ARTEFACTS = {CalibrationKind.TIP: "reference ball RB-25", CalibrationKind.SHAPE: "the part itself"}
+ARTEFACT_KINDS = {CalibrationKind.TIP: "ball"}
+"""On which kind of artefact something is calibrated; everything else on a board."""
 BY_ITSELF_MS = 350
 """Between two poses when the calibration runs by itself."""
 
@@ -177,7 +179,7 @@ class Calibrating(QObject):
             own = self._station.instrument()
             model = self._device.model
             instrument = own if own is not None and own.model == model.id else book.instrument(model)
-            artefact, room = ARTEFACTS.get(found.kind, "dot board DB-7"), job.circumstances.environment
+            artefact, room = calibrated_on(found.kind, book), job.circumstances.environment
             book.add_calibration(
                 instrument,
                 Entry(
@@ -230,3 +232,12 @@ class Calibrating(QObject):
         self._station.tell_result(f"{'Passed' if found.passed else 'Failed'} on {artefact}: {found.words}.")
         self._station.policy.look_again()
         self._station.show_results()
+
+
+def calibrated_on(kind: CalibrationKind, book: Logbook) -> str:
+    """The artefact of the register on which something is calibrated, or that there is none."""
+    if kind is CalibrationKind.SHAPE:
+        return "the part itself"
+    wanted = ARTEFACT_KINDS.get(kind, "board")
+    own = [row.name for row in book.artefacts() if row.kind == wanted]
+    return own[0] if own else f"a {wanted} that is not in the register"

@@ -34,7 +34,10 @@ class LogbookPanel(QWidget):
             "Check on it", station.calibrating.check_on_artefact, tip="Size and length against the stated limits"
         )
         lines.addLayout(form([("Artefact", self._artefact)]))
-        lines.addLayout(row(self._check))
+        register = button(
+            "Register\u2026", lambda: station.desk.perform("register"), tip="What the shop has: enter, certify"
+        )
+        lines.addLayout(row(self._check, register))
         self._log = Facts("Logbook")
         lines.addWidget(self._log)
         self._certificates = Certificates(
@@ -58,6 +61,10 @@ class LogbookPanel(QWidget):
         if [self._artefact.itemText(k) for k in range(self._artefact.count())] != names:
             self._artefact.clear()
             self._artefact.addItems(names)
+        self._check.setEnabled(bool(names))
+        self._check.setToolTip(
+            "Size and length against the stated limits" if names else "The register holds no bar yet"
+        )
         self._certificates.show_rows(instrument, book)
         facts = [
             (
@@ -74,7 +81,7 @@ class LogbookPanel(QWidget):
         if book is None:
             return
         try:
-            book.set_due(what, number, until)
+            book.set_due(what, number, until, self._station.derived.job.brief.operator)
         except JuxtumError as problem:
             self._station.session.failed.emit(problem)
             return

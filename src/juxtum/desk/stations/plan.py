@@ -26,6 +26,7 @@ from juxtum.desk.stations.base import Station
 from juxtum.errors import JuxtumError
 from juxtum.geometry.arrays import Floats
 from juxtum.guide.findings import Key
+from juxtum.instruments.owned import Owned
 from juxtum.job import Job
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import methods
@@ -58,6 +59,8 @@ class PlanStation(Station):
     def build(self) -> None:
         """One panel a topic; the bars over the stage; the table under it."""
         self.topic = Topic.FIT
+        self.compares_all = False
+        """Whether instruments that the register does not hold are compared too."""
         self.grounds = Grounds()
         self.bar, self.legend = TopicBar(self.view), BandLegend(self.view)
         self.bar.chosen.connect(self.show_topic)
@@ -87,11 +90,16 @@ class PlanStation(Station):
         job, nominal = self.derived.job, self.derived.part
         if nominal is None:
             return None
-        held = self._planner
+        held, owned = self._planner, self.owned
         # Every action asks whether it makes sense now: for one job there is one planner.
-        if held is None or held[0] is not job or held[1] is not nominal:
-            held = self._planner = job, nominal, topics.planner_for(job, nominal, self.grounds)
+        if held is None or held[0] is not job or held[1] is not nominal or held[2].owned != owned:
+            held = self._planner = job, nominal, topics.planner_for(job, nominal, self.grounds, owned)
         return held[2]
+
+    @property
+    def owned(self) -> Owned:
+        """What planning may count on: what the register says the shop has, or nothing known."""
+        return Owned() if self.compares_all else self.desk.owned
 
     @property
     def plan(self) -> Plan:
@@ -133,7 +141,7 @@ class PlanStation(Station):
             plan = topics.plan_for(job, nominal).model_copy(update=update)
             plan = Plan.model_validate_json(plan.model_dump_json(by_alias=True))
             if plan.is_tracked and ON_TARGETS & set(update):
-                planner = topics.planner_for(job.model_copy(update={"plan": plan}), nominal, self.grounds)
+                planner = topics.planner_for(job.model_copy(update={"plan": plan}), nominal, self.grounds, self.owned)
                 planner.ground(progress)
                 plan = planner.edited(plan.placed)
             return job.model_copy(update={"plan": plan})
@@ -217,6 +225,17 @@ class PlanStation(Station):
         self.place()
         self.view.top_cover = self.bar.height() + 16.0
         self.show_topic(self.topic)
+        self.desk.open_logbook(self._shop_is_known)
+
+    def _shop_is_known(self) -> None:
+        """Plan with what the shop has."""
+        if self.is_here and self.owned != Owned():
+            self.refresh()
+
+    def compare_all(self, wanted: bool) -> None:
+        """Compare what the register does not hold too, or only what it holds."""
+        self.compares_all = wanted
+        self.refresh()
 
     def leave(self) -> None:
         """Give stage and ledger back."""

@@ -6,6 +6,8 @@ from collections.abc import Callable
 from datetime import datetime
 from typing import TYPE_CHECKING
 
+from PyQt6.QtCore import Qt
+
 from juxtum.capture.calibration.calibrating import CalibrationKind, order_for
 from juxtum.desk.action import Action
 from juxtum.desk.readying.calibrating import Calibrating
@@ -76,8 +78,26 @@ class ReadyStation(Station):
         def with_book(work: Callable[[], None]) -> Callable[[], None]:
             return lambda: self.desk.open_logbook(work)
 
+        from juxtum.desk.readying.register_dialog import RegisterDialog
+
+        def show_register() -> None:
+            assert self.desk.logbook is not None
+            made = RegisterDialog(self, self.session, self.desk.logbook, self.derived.job.brief.operator)
+            made.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+            made.changed.connect(self.desk.register_changed)
+            made.show()
+
         begin, check = self.calibrating.begin_chosen, self.calibrating.check_on_artefact
         return (
+            Action(
+                "register",
+                "Register of the shop",
+                "Tools/1",
+                with_book(show_register),
+                "",
+                "list-checks",
+                "Instruments, artefacts and equipment with their certificates",
+            ),
             Action(
                 "tick next",
                 "Tick the next thing off the list",

@@ -1,0 +1,159 @@
+"""The register: what a shop has, its certificates, and what planning makes of it."""
+
+from __future__ import annotations
+
+import json
+import math
+from datetime import date
+from pathlib import Path
+
+import pytest
+
+from juxtum.cli.main import main
+from juxtum.demo.job import demo_job
+from juxtum.demo.register import fill, is_demo
+from juxtum.errors import InputError, JobError, JuxtumError
+from juxtum.instruments.models import shipped_instruments
+from juxtum.instruments.owned import Owned
+from juxtum.job import FileStore, Job
+from juxtum.logbook import Logbook
+from juxtum.logbook.register import Item, ItemKind, Register
+from juxtum.nominal import Nominal
+from juxtum.plan.document import Plan
+from juxtum.plan.equipping import planned_first
+from juxtum.plan.grounds import Grounds
+from juxtum.plan.planner import Planner
+from juxtum.plan.task import whole_part
+
+BAR = Item(ItemKind.SCALE_BAR, "bar 1", "S-9", length=1000.02, uncertainty=0.01)
+
+
+@pytest.fixture
+def own(tmp_path: Path) -> Register:
+    return Register(Logbook(f"sqlite:///{tmp_path / 'book.sqlite'}"))
+
+
+def test_what_is_entered_is_kept_with_every_certificate(own: Register, tmp_path: Path) -> None:
+    assert own.is_empty and own.listed() == () and own.owned() == Owned()
+    bar = own.add(BAR)
+    paper = tmp_path / "certificate.pdf"
+    paper.write_bytes(b"%PDF-1.4 made up")
+    own.certify(bar, "C-1", date(2026, 3, 1), "Ilse Maartens")
+    own.certify(bar, "C-2", date(2027, 3, 1), "Ilse Maartens", paper)
+    paper.unlink()
+    again = Register(Logbook(own._book.url))
+    assert [(c.number, c.file_name) for c in again.history(bar)] == [("C-2", "certificate.pdf"), ("C-1", "")]
+    assert again.document(again.history(bar)[0]) == b"%PDF-1.4 made up"
+    standings = [again.listed(day)[0].standing for day in (date(2027, 1, 1), date(2027, 2, 27), date(2027, 3, 2))]
+    assert standings == ["C-2, until 2027-03-01", "C-2, until 2027-03-01, in 2 days", "C-2 ran out on 2027-03-01"]
+    assert again.listed(date(2027, 1, 1))[0].figures == "1000.02 mm, U 0.01 mm"
+    with pytest.raises(JobError, match="certificate C-1 has no document"):
+        again.document(again.history(bar)[1])
+    again.remove(bar)
+    assert again.is_empty and not again.history(bar)
+    with pytest.raises(JobError, match="bar 1 is no longer in the register"):
+        again.certify(bar, "C-3", date(2028, 1, 1))
+
+
+def test_an_instrument_taken_out_keeps_what_was_calibrated(own: Register) -> None:
+    scanner = own.add(Item(ItemKind.INSTRUMENT, model="wh-3", serial="7"))
+    own.add(Item(ItemKind.EQUIPMENT, model="rp-45"))
+    assert own.owned() == Owned(("wh-3",), ("rp-45",))
+    assert [r.title for r in own.listed()] == ["Handheld scanner WH-3, 7", "Reference plate RP-45"]
+    with pytest.raises(InputError, match="is in the register already"):
+        own.add(Item(ItemKind.INSTRUMENT, model="wh-3", serial="7"))
+    own.remove(scanner)
+    assert (
+        own.owned().instruments == () and own.add(Item(ItemKind.INSTRUMENT, model="wh-3", serial="7")).id == scanner.id
+    )
+
+
+@pytest.mark.parametrize(
+    ("item", "words"),
+    [
+        (Item(ItemKind.SCALE_BAR, "bar", length=1000), "the uncertainty of a scale bar must be more than 0 mm"),
+        (Item(ItemKind.SCALE_BAR, "bar", length=math.nan, uncertainty=0.1), "the length of a scale bar must be more"),
+        (Item(ItemKind.BALL, "ball", diameter=-25, uncertainty=0.1), "the diameter of a ball must be more than 0 mm"),
+        (Item(ItemKind.BALL, diameter=25, uncertainty=0.1), "the ball has no name"),
+        (Item(ItemKind.INSTRUMENT, serial="7"), "it is not said which instrument it is"),
+        (Item(ItemKind.EQUIPMENT, model="rp-99"), "there is no equipment 'rp-99'"),
+        (Item(ItemKind.TIP, "t" * 121, diameter=3), "the name is longer than 120 characters"),
+    ],
+)
+def test_what_cannot_be_entered(own: Register, item: Item, words: str) -> None:
+    with pytest.raises(InputError, match=words):
+        own.add(item)
+    assert own.is_empty
+
+
+@pytest.mark.parametrize(
+    ("number", "content", "words"),
+    [
+        ("", b"x", "number is missing or too long"),
+        ("C-1", b"", "the document is empty"),
+        ("C-1", None, "the document cannot be read"),
+        ("C-1", b"x" * 20_000_001, "more than 20 MB"),
+    ],
+)
+def test_what_is_no_certificate(own: Register, tmp_path: Path, number: str, content: bytes | None, words: str) -> None:
+    bar, paper = own.add(BAR), tmp_path / "paper.pdf"
+    if content is not None:
+        paper.write_bytes(content)
+    with pytest.raises(JuxtumError, match=words):
+        own.certify(bar, number, date(2027, 1, 1), document=paper)
+    assert not own.history(bar) and own.listed()[0].standing == "no certificate"
+
+
+def test_only_the_demo_s_logbook_holds_the_demo_s_shop(own: Register, tmp_path: Path) -> None:
+    job = demo_job(FileStore(), with_scan=False)
+    assert is_demo(job) and not is_demo(Job())
+    fill(own._book)
+    fill(own._book)
+    standings = {r.row.name: r.is_valid for r in own.listed()}
+    assert len(standings) == 10 and standings["bar A"] and not standings["reference ball RB-25"]
+
+
+def planner(nominal: Nominal, owned: Owned) -> Planner:
+    return Planner(nominal, whole_part(-0.2, 0.2), Plan(datums=(14,)), Grounds(), owned)
+
+
+def test_a_first_plan_stands_on_what_the_shop_has(nominal: Nominal) -> None:
+    """With a plate in the register nothing is stuck; another plan, or one without a register, is as before."""
+    asked = planner(nominal, Owned(equipment=("rp-45",)))
+    made = planned_first(asked)
+    assert [e.id for e in made.equipment] == ["rp-45"] and len(made.targets) <= 8 and made.expected is not None
+    assert not planned_first(planner(nominal, Owned())).equipment
+    too_small = planned_first(planner(nominal, Owned(equipment=("rp-30",))))
+    assert [e.id for e in too_small.equipment] in ([], ["rp-30"]), "never a plate that the shop does not have"
+
+
+def test_only_what_the_shop_has_is_compared() -> None:
+    models = shipped_instruments()
+    assert [m.id for m in Owned(("wh-3", "wb-1")).instruments_of(models)] == ["wh-3", "wb-1"]
+    assert Owned().instruments_of(models) == models and Owned(("elsewhere",)).instruments_of(models) == models
+
+
+def test_the_command_line_keeps_a_register(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    at = ["--logbook", f"sqlite:///{tmp_path / 'book.sqlite'}"]
+    assert main(["register", "list", *at]) == 0 and "nothing is entered" in capsys.readouterr().out
+    assert main(["register", "add", "--model", "wh-3", "--serial", "7", *at]) == 0
+    bar = ["--kind", "scale bar", "--name", "bar 1", "--length", "1000", "--uncertainty", "0,01"]
+    assert main(["register", "add", *bar, *at]) == 0
+    assert main(["register", "certify", "--name", "bar 1", "--number", "C-1", "--until", "2099-03-01", *at]) == 0
+    capsys.readouterr()
+    assert main(["register", "list", "--json", *at]) == 0
+    entries = json.loads(capsys.readouterr().out)["entries"]
+    assert [(e["kind"], e["serial"], e["is_valid"]) for e in entries] == [
+        ("instrument", "7", False),
+        ("scale bar", "", True),
+    ]
+    assert entries[1]["certificates"][0]["number"] == "C-1"
+    assert main(["plan", "suitability", "demo:BC-220", "--json", "--register", at[1]]) == 0
+    rows = json.loads(capsys.readouterr().out)["rows"]
+    assert {row["instrument"] for row in rows} == {"Handheld scanner WH-3"}
+    for wrong, words in (
+        (["certify", "--name", "bar 2", "--number", "C", "--until", "2099-01-01"], "the register holds no 'bar 2'"),
+        (["certify", "--name", "bar 1", "--number", "C", "--until", "June"], "'June' is no day"),
+        (["certify", "--name", "bar 1"], "number and last day of the certificate are missing"),
+    ):
+        assert main(["register", *wrong, *at]) == 2 and words in capsys.readouterr().err
