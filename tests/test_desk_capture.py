@@ -80,7 +80,7 @@ def test_1_the_go_list_is_worked_off(desk: Hand) -> None:
     assert read(desk, "Ready or not").startswith("Not ready:") and desk.next() == "Next: instrument warm"
     desk.click("Do the next action")
     box = desk.named("instrument warm", QCheckBox)
-    assert isinstance(box, QCheckBox) and box.isChecked() and "warm" in desk.window.session.job.prepared
+    assert isinstance(box, QCheckBox) and box.isChecked() and desk.window.session.job.tick("warm").by == "Ilse Maartens"
     assert "All faces are matt" in read(desk, "Surface advice") and "ready now" in read(desk, "Soak time")
     field = desk.named("Part temperature", QLineEdit)
     assert isinstance(field, QLineEdit)
@@ -134,10 +134,18 @@ def test_3_a_policy_holds_verdicts_back_until_it_is_met(desk: Hand) -> None:
     note.setText("checked last night")
     note.editingFinished.emit()
     desk.wait()
+    assert "add a name to the reason" in read(desk, "Policy in words")
+    by = desk.named("Override by", QLineEdit)
+    assert isinstance(by, QLineEdit)
+    by.setText("E. Lindqvist")
+    by.editingFinished.emit()
+    desk.wait()
     assert "overridden, and the report says so" in read(desk, "Policy in words")
     note.setText("")
     note.editingFinished.emit()
     desk.wait()
+    desk.click("It was knocked")
+    assert any("again: the instrument was knocked" in i.words for i in desk.window.ready.go_panel.items)
     choose(desk, "Artefact", "ball bar BB-300")
     desk.click("Check on it")
     desk.wait()

@@ -200,7 +200,7 @@ def test_jobs_of_older_versions_are_brought_forward(version: int) -> None:
     """Documents that the program of that time wrote itself."""
     path = SAMPLES / f"job-{version}.json"
     job = parse_job(path.read_bytes(), path)
-    assert job.version == 5 and job.id == str(version) * 32
+    assert job.version == 6 and job.id == str(version) * 32
     assert job.nominal is not None and job.nominal.name == "BC-220.step"
     assert job.scan is not None and job.scan.name == f"jold{version}.stl" and job.scan_in_force == "scan"
     assert job.procedure.decide.alignment == "best fit" and [s.name for s in job.procedure.alignments][-1] == "pairs"

@@ -36,11 +36,11 @@ from juxtum.instruments import Coating
 from juxtum.instruments.coats import COATS
 from juxtum.instruments.models import Kind, shipped
 from juxtum.job import FileStore, Job, Runner
-from juxtum.job.planning import task_of, with_circumstances
-from juxtum.job.readiness import Policy, Readiness
+from juxtum.job.planning import task_of, with_circumstances, with_room
+from juxtum.job.readiness import Policy, Readiness, Tick
 from juxtum.logbook import Logbook
 from juxtum.logbook.book import Entry
-from juxtum.logbook.go_list import go_list, is_go
+from juxtum.logbook.go_list import KNOCK, go_list, is_go
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import Finish
 from juxtum.plan.cost.preparing import coat_window, soak_minutes, surface_advice
@@ -245,12 +245,14 @@ def test_what_is_not_met_leaves_verdicts_open_unless_overridden(
     unmet = Readiness(policy=Policy.TODAY, is_met=False, reason="Handheld scanner WH-3 was not verified today")
     ledger = demo_runner.evaluation(job.model_copy(update={"readiness": unmet})).ledger
     assert {c.verdict for c in ledger} == {Verdict.NOT_DECIDED} and {c.reason for c in ledger} == {unmet.reason}
-    noted = unmet.model_copy(update={"note": "checked yesterday evening, nothing moved since"})
+    noted = unmet.model_copy(update={"note": "checked yesterday evening, nothing moved since", "by": "Ilse Maartens"})
     assert [c.verdict for c in demo_runner.evaluation(job.model_copy(update={"readiness": noted})).ledger] == given
     from juxtum.report.blocks.cover import _readiness_rows
 
     rows = dict(_readiness_rows(job.model_copy(update={"readiness": noted})))
-    assert rows["Overridden"] == noted.note and rows["Instrument check"].startswith("verified today: Handheld")
+    assert rows["Overridden"] == f"{noted.note} (Ilse Maartens)" and rows["Instrument check"].startswith(
+        "verified today: Handheld"
+    )
 
 
 def test_the_go_list_follows_from_plan_and_logbook(book: Logbook, nominal: Nominal) -> None:
@@ -265,10 +267,21 @@ def test_the_go_list_follows_from_plan_and_logbook(book: Logbook, nominal: Nomin
     )
     assert items["scanner calibrated"].words == "not today" and not is_go(list(items.values()))
     book.add_calibration(instrument, entry(0.02), NOW)
-    ready = job.model_copy(update={"prepared": ("warm", "soak", "clean", "coat", "safe", "targets")})
+    ready = job.model_copy(
+        update={"prepared": tuple(Tick(key=k) for k in ("warm", "soak", "clean", "coat", "safe", "targets"))}
+    )
     planned = replace(planner, plan=planner.plan.with_targets(plate().targets))
     items_now = go_list(ready, planned, book.calibrations(instrument), NOW)
     assert is_go(items_now), [i for i in items_now if not i.is_done]
+    calibrated = lambda job, now: next(  # noqa: E731
+        i.words for i in go_list(job, planned, book.calibrations(instrument), now) if i.title == "scanner calibrated"
+    )
+    assert calibrated(with_room(ready, 24.5), NOW) == "again: it is 4.5 K warmer than it was then"
+    assert calibrated(ready, NOW + timedelta(hours=9)) == "again: 8 hours have passed since 10:00"
+    book.add_calibration(instrument, Entry(KNOCK, "", "Ilse Maartens", 20.0, 0.0, 0.0), NOW + timedelta(minutes=5))
+    assert calibrated(ready, NOW + timedelta(minutes=6)) == "again: the instrument was knocked at 10:05"
+    book.add_calibration(instrument, entry(0.02), NOW + timedelta(minutes=10))
+    assert calibrated(ready, NOW + timedelta(minutes=11)).startswith("10:10, 20 of 50")
     tracked = replace(planned, plan=planned.plan.model_copy(update={"instrument": shipped(Kind.TRACKED), "chain": ""}))
     book.add_calibration(instrument, entry(0.02, kind="tracker"), NOW + timedelta(minutes=20))
     words = {i.title: i.words for i in go_list(ready, tracked, book.calibrations(instrument), NOW)}

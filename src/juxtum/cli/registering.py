@@ -27,9 +27,7 @@ def _list(own: Register, options: argparse.Namespace) -> list[str]:
     rows = own.listed()
     if options.json:
         return [json.dumps({"schema": "juxtum-register-1", "entries": [_document(own, r) for r in rows]}, indent=1)]
-    lines = [
-        f"{r.kind:<11} {r.title}{', ' + r.figures if r.figures else ''}; {r.standing}" for r in rows
-    ]
+    lines = [f"{r.kind:<11} {r.title}{', ' + r.figures if r.figures else ''}; {r.standing}" for r in rows]
     return lines or ["nothing is entered; see 'juxtum register add --help'"]
 
 

@@ -120,7 +120,7 @@ def _captures(walk: _Walk) -> None:
     walk.settle(lambda: window.hub.logbook is not None)
 
     def is_prepared(key: str) -> bool:
-        return key in window.session.job.prepared
+        return window.session.job.tick(key) is not None
 
     for key in ("warm", "soak", "clean"):
         window.ready.tick_next()

@@ -48,14 +48,15 @@ class Calibratable:
         self.error = self._drift * float(rng.choice([-1.0, 1.0]) * (0.7 + 0.4 * abs(rng.normal())))
 
     def board(self, message: Message) -> list[Message]:
-        """The board seen from a distance, tilted about two axes (degrees)."""
+        """The board seen from a distance, tilted about two axes (degrees); the mean of several frames."""
+        frames = min(max(message.number("frames", 1.0), 1.0), 100.0)
         distance, tilt, lean = message.number("distance"), message.number("tilt"), message.number("lean")
         if distance <= 0:
             raise DeviceError("the board is behind the scanner", "board", "Hold it in front")
         rng = self._rng()
         rotation = rotation_from_vector(np.radians([tilt, lean, 0.0]))
         dots = board_dots() @ rotation.T + [0.0, 0.0, -distance]
-        seen = dots * (1 + self.error) + rng.normal(0, self._noise, dots.shape)
+        seen = dots * (1 + self.error) + rng.normal(0, self._noise / np.sqrt(frames), dots.shape)
         return [Message("board", {"dots": np.round(seen, 5).tolist()})]
 
     def bar(self, message: Message) -> list[Message]:

@@ -87,7 +87,7 @@ def _ready(d: Known) -> Finding:
         return Finding("nothing prepared yet", State.OPEN)
     return Finding(
         f"{ticked} things prepared" if ticked > 1 else "1 thing prepared",
-        State.DONE if "safe" in d.job.prepared else State.OPEN,
+        State.DONE if d.job.tick("safe") is not None else State.OPEN,
     )
 
 

@@ -46,6 +46,8 @@ class Environment(BaseModel):
     ----------
     temperature, temperature_u : float
         Of the part while it was scanned and its standard uncertainty, degrees Celsius; None when nobody stated it.
+    room : float, optional
+        Of the air and the instrument, degrees Celsius.
     expansion, expansion_u : float
         Coefficient of linear expansion and its standard uncertainty, 1e-6 per kelvin.
     """
@@ -53,6 +55,7 @@ class Environment(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
 
     temperature: float | None = Field(None, ge=-40, le=120)
+    room: float | None = Field(None, ge=-40, le=60)
     temperature_u: float = Field(0.5, ge=0, le=20)
     expansion: float = Field(10.5, ge=0, le=200)
     expansion_u: float = Field(1.0, ge=0, le=50)
@@ -61,6 +64,11 @@ class Environment(BaseModel):
     def to_reference(self) -> float:
         """Factor that brings lengths measured at this temperature to 20 degrees Celsius."""
         return 1.0 / (1.0 + self.expansion * 1e-6 * (self.expected_temperature - 20.0))
+
+    @property
+    def instrument_temperature(self) -> float:
+        """Of the instrument: that of the room, or 20 degrees where nobody stated one."""
+        return 20.0 if self.room is None else self.room
 
     @property
     def expected_temperature(self) -> float:

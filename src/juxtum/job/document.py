@@ -12,7 +12,7 @@ from juxtum.errors import JobError
 from juxtum.evaluate.kinds import KINDS, Kind, Profile
 from juxtum.exchange.inputfile import InputFile
 from juxtum.instruments import Circumstances
-from juxtum.job.readiness import Readiness
+from juxtum.job.readiness import Readiness, Tick
 from juxtum.job.roles import Input, Role, free_name
 from juxtum.job.steps import (
     AlignModel,
@@ -193,7 +193,7 @@ class Job(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
 
     schema_name: Literal["juxtum-job"] = Field("juxtum-job", alias="schema")
-    version: Literal[5] = 5
+    version: Literal[6] = 6
     id: Annotated[str, Field(pattern="^[0-9a-f]{32}$")] = Field(default_factory=lambda: uuid.uuid4().hex)
     brief: Brief = Brief()
     circumstances: Circumstances = Circumstances()
@@ -204,8 +204,12 @@ class Job(BaseModel):
     plan: Plan | None = None
     capture: CaptureRecord | None = None
     readiness: Readiness = Readiness()
-    prepared: Annotated[tuple[Annotated[str, Field(max_length=60)], ...], Field(max_length=100)] = ()
+    prepared: Annotated[tuple[Tick, ...], Field(max_length=100)] = ()
     """What a person has ticked as done before the capture."""
+
+    def tick(self, key: str) -> Tick | None:
+        """Who ticked something as done, and when; None while nobody did."""
+        return next((tick for tick in self.prepared if tick.key == key), None)
 
     @model_validator(mode="after")
     def _told_apart(self) -> Job:

@@ -9,6 +9,7 @@ from juxtum.instruments import Circumstances, Coating, Environment, Instrument, 
 from juxtum.instruments.materials import MATERIALS, Material
 from juxtum.instruments.models import shipped_instruments
 from juxtum.job.document import Job
+from juxtum.job.readiness import Tick
 from juxtum.job.steps import Datums
 from juxtum.plan.task import Task
 
@@ -57,6 +58,18 @@ def with_temperature(job: Job, temperature: float) -> Job:
     return with_circumstances(
         job, environment=job.circumstances.environment.model_copy(update={"temperature": temperature})
     )
+
+
+def with_room(job: Job, temperature: float) -> Job:
+    """The job with the temperature of the room, in which the instrument is calibrated."""
+    return with_circumstances(job, environment=job.circumstances.environment.model_copy(update={"room": temperature}))
+
+
+def with_tick(job: Job, key: str, at: datetime | None) -> Job:
+    """The job in which its operator says that something is done since a moment, or no longer."""
+    others = tuple(tick for tick in job.prepared if tick.key != key)
+    mine = () if at is None else (Tick(key=key, by=job.brief.operator, at=at),)
+    return job.model_copy(update={"prepared": (*others, *mine)})
 
 
 def with_coating(job: Job, applied: datetime | None) -> Job:

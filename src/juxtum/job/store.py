@@ -29,7 +29,7 @@ from juxtum.progress import silent
 from juxtum.units import Unit
 
 SUFFIX = JOB_SUFFIX
-VERSION = 5
+VERSION = 6
 MAX_DOCUMENT_BYTES = 64 * 1024**2
 
 
@@ -143,7 +143,7 @@ def _migrated(raw: dict[str, Any]) -> dict[str, Any]:
 
     The first had no plan, the second no capture; in the third instrument and room stood in the brief, where nobody
     could tell what had been stated from what had been left as it was, so that they count as stated. The fourth had one
-    nominal and one scan, and called an alignment a frame where it decides.
+    nominal and one scan, and called an alignment a frame where it decides. The fifth did not ask who ticked or overrode.
     """
     if raw.get("version") == 1:
         raw = {**raw, "version": 2, "plan": None}
@@ -164,6 +164,11 @@ def _migrated(raw: dict[str, Any]) -> dict[str, Any]:
         ]
         kept = {name: value for name, value in raw.items() if name not in ("nominal", "scan")}
         raw = {**kept, "version": 5, "inputs": held, "procedure": _procedure_of_four(raw.get("procedure"))}
+    if raw.get("version") == 5:
+        ready = dict(raw.get("readiness") or {})
+        if ready.get("note"):
+            ready["by"] = str((raw.get("brief") or {}).get("operator") or "not named")[:200]
+        raw = {**raw, "version": 6, "readiness": ready, "prepared": [{"key": k} for k in raw.get("prepared") or ()]}
     return raw
 
 

@@ -21,6 +21,12 @@ if TYPE_CHECKING:
     from juxtum.logbook.tables import CalibrationRow
 
 
+KNOCK = "knock"
+"""Written among the calibrations when somebody says that the instrument was knocked or dropped."""
+HOURS, KELVIN = 8.0, 4.0
+"""A calibration holds so long, and while the room is no more than so much warmer or colder than it was then."""
+
+
 class Standing(StrEnum):
     """How an item stands."""
 
@@ -83,11 +89,13 @@ def go_list(
         items.append(_ticked(job, "equipment", "part put down on its equipment", names))
     if planner.model.chain(plan.chain).needs == "bars":
         items.append(_ticked(job, "bars", f"{plan.bars} scale bars laid out"))
-    items += _calibrations(planner.model, calibrations, now)
+    room = job.circumstances.environment.instrument_temperature
+    items += _calibrations(planner.model, calibrations, now, room)
     items.append(_ticked(job, "safe", "cautions read and site rules followed"))
     ready = job.readiness
     if ready.policy is not Policy.NONE:
-        words = ready.reason if not ready.note else f"{ready.reason}; overridden: {ready.note}"
+        said = f"{ready.reason}; overridden by {ready.by}: {ready.note}"
+        words = said if ready.note and not ready.objection else ready.reason
         items.append(
             GoItem("", f"instrument: {ready.policy}", Standing.MISSING if ready.objection else Standing.DONE, words)
         )
@@ -100,7 +108,10 @@ def is_go(items: Sequence[GoItem]) -> bool:
 
 
 def _ticked(job: Job, key: str, title: str, words: str = "") -> GoItem:
-    return GoItem(key, title, Standing.DONE if key in job.prepared else Standing.TO_TICK, words)
+    tick = job.tick(key)
+    if tick is None:
+        return GoItem(key, title, Standing.TO_TICK, words)
+    return GoItem(key, title, Standing.DONE, "; ".join(word for word in (words, tick.words) if word))
 
 
 def _coat_words(job: Job, coat: Coat) -> str:
@@ -121,13 +132,15 @@ def _soak(planner: Planner, job: Job) -> str:
     return f"about {minutes:.0f} min for 10 K"
 
 
-def _calibrations(model: InstrumentModel, rows: Sequence[CalibrationRow], now: datetime) -> list[GoItem]:
-    """Each kind in its order; what was calibrated before an earlier kind no longer holds."""
+def _calibrations(model: InstrumentModel, rows: Sequence[CalibrationRow], now: datetime, room: float) -> list[GoItem]:
+    """Each kind in its order; what was calibrated before an earlier kind, a knock or another temperature no longer holds."""
     items, after = [], datetime.min
+    knocked = max((r.at for r in rows if r.kind == KNOCK), default=datetime.min)
     for kind in order_for(model):
         last = next((r for r in rows if r.kind == kind.value), None)
-        if last is None or last.at.date() != now.date():
-            items.append(GoItem("", f"{kind.value} calibrated", Standing.MISSING, "not today"))
+        void = "not today" if last is None or last.at.date() != now.date() else _void(last, now, room, knocked)
+        if last is None or void:
+            items.append(GoItem("", f"{kind.value} calibrated", Standing.MISSING, void))
             after = datetime.max
         elif last.at < after:
             items.append(
@@ -150,3 +163,15 @@ def _calibrations(model: InstrumentModel, rows: Sequence[CalibrationRow], now: d
             items.append(GoItem("", f"{kind.value} calibrated", Standing.DONE, words))
             after = last.at
     return items
+
+
+def _void(row: CalibrationRow, now: datetime, room: float, knocked: datetime) -> str:
+    """Why a calibration of today no longer holds; empty while it does."""
+    if row.at < knocked:
+        return f"again: the instrument was knocked at {knocked:%H:%M}"
+    if now - row.at > timedelta(hours=HOURS):
+        return f"again: {HOURS:g} hours have passed since {row.at:%H:%M}"
+    if abs(room - row.temperature) > KELVIN:
+        colder = "warmer" if room > row.temperature else "colder"
+        return f"again: it is {abs(room - row.temperature):.1f} K {colder} than it was then"
+    return ""

@@ -119,7 +119,7 @@ class Listed:
         if not isinstance(self.row, ArtefactRow):
             return ""
         named = (("", self.row.length), ("\u00d8", self.row.diameter), ("U ", self.row.uncertainty))
-        return ", ".join(f"{sign}{value:g} mm" for sign, value in named if value)
+        return ", ".join(f"{sign}{value:.9g} mm" for sign, value in named if value)
 
 
 class Register:

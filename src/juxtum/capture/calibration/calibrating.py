@@ -17,6 +17,10 @@ from juxtum.instruments.models import InstrumentModel, Kind
 from juxtum.nominal import Nominal
 from juxtum.plan.turntable import symmetry_warnings
 
+SHARE_OF_ERROR = 1 / 3
+"""What a calibration may leave, of the instrument's own error."""
+FRAMES = 4
+"""Of the board at each pose; their mean counts."""
 NEAR_ENOUGH = (12.0, 4.0)
 """A hand within so many mm and degrees of the wanted pose may take it."""
 
@@ -83,6 +87,8 @@ class CalibrationResult:
         Correction of scale, per unit of length.
     value, limit : float
         What is left after it, and how much may be, mm.
+    slope, slope_limit : float
+        How sure the correction of scale is, k = 2, and how sure it has to be, per unit of length.
     """
 
     kind: CalibrationKind
@@ -90,11 +96,13 @@ class CalibrationResult:
     value: float
     limit: float
     words: str
+    slope: float = 0.0
+    slope_limit: float = np.inf
 
     @property
     def passed(self) -> bool:
-        """Whether it is within the acceptance limit."""
-        return self.value <= self.limit
+        """Whether it is within the acceptance limits."""
+        return self.value <= self.limit and self.slope <= self.slope_limit
 
 
 def order_for(model: InstrumentModel) -> tuple[CalibrationKind, ...]:
@@ -140,7 +148,8 @@ def poses_for(model: InstrumentModel) -> tuple[HandPose, ...]:
 
 def request(pose: HandPose) -> Message:
     """What is sent to see the board."""
-    return Message("board", {"distance": pose.distance, "tilt": pose.tilt, "lean": pose.lean})
+    fields = {"distance": pose.distance, "tilt": pose.tilt, "lean": pose.lean, "frames": FRAMES}
+    return Message("board", fields)
 
 
 def solve_board(kind: CalibrationKind, answers: Sequence[Message], model: InstrumentModel) -> CalibrationResult:
@@ -159,11 +168,15 @@ def solve_board(kind: CalibrationKind, answers: Sequence[Message], model: Instru
         raise FitError("the board was not seen whole", kind.value, "Hold it so that all dots are in view")
     scales = np.array([_scale(dots, known) for dots in seen])
     scale = float(scales.mean())
-    left = [_residual(dots / (1 + scale), known) for dots in seen]
-    value = float(np.sqrt(np.mean(np.square(left))))
-    limit = 2.0 * (model.targets.noise if model.targets is not None else model.modes[0].noise)
-    words = f"scale {1e6 * scale:+.0f} mm/km, {1000 * value:.0f} \u00b5m left on the board, {1000 * limit:.0f} \u00b5m allowed"
-    return CalibrationResult(kind, scale, value, limit, words)
+    left = np.mean([_left(dots / (1 + scale), known) for dots in seen], axis=0)
+    value, slope = float(np.sqrt(np.mean(left**2))), float(2 * scales.std(ddof=1) / np.sqrt(len(scales)))
+    chain = model.chains[0]
+    limit, slope_limit = SHARE_OF_ERROR * chain.a, SHARE_OF_ERROR * chain.b / 1000
+    words = (
+        f"scale {1e6 * scale:+.0f} \u00b1 {1e6 * slope:.0f} \u00b5m/m, \u00b1 {1e6 * slope_limit:.0f} allowed; "
+        f"{1000 * value:.1f} \u00b5m left on the board, {1000 * limit:.1f} allowed"
+    )
+    return CalibrationResult(kind, scale, value, limit, words, slope, slope_limit)
 
 
 def _scale(dots: Floats, known: Floats) -> float:
@@ -172,9 +185,9 @@ def _scale(dots: Floats, known: Floats) -> float:
     return float(np.sqrt((a**2).sum() / (b**2).sum()) - 1)
 
 
-def _residual(dots: Floats, known: Floats) -> float:
-    moved = rigid_from_pairs(dots, known).apply(dots)
-    return float(np.sqrt(((moved - known) ** 2).mean()))
+def _left(dots: Floats, known: Floats) -> Floats:
+    """What a rigid motion leaves of each dot (N, 3): the noise of one pose goes away over several, the rest stays."""
+    return np.asarray(rigid_from_pairs(dots, known).apply(dots) - known)
 
 
 @dataclass(frozen=True)

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from juxtum.capture.calibration.calibrating import (
+    SHARE_OF_ERROR,
     CalibrationKind,
     CalibrationResult,
     HandPose,
@@ -27,8 +28,8 @@ from juxtum.instruments.models import InstrumentModel
 TURN = 40.0
 """Degrees of the table from pose to pose."""
 STILL = 400.0
-BOARD_LIMIT, SHAPE_LIMIT = 3.0, 10.0
-"""What may be left, in units of a point's noise."""
+SHAPE_LIMIT = 10.0
+"""What may be left by shape, in units of a point's noise: the axis only begins what each shot's overlap then says."""
 
 
 def poses_of(kind: CalibrationKind, model: InstrumentModel) -> tuple[HandPose, ...]:
@@ -85,7 +86,7 @@ def solve_tip(answers: Sequence[Message], model: InstrumentModel) -> Calibration
     x, y, z, c = np.linalg.lstsq(rows, (middles**2).sum(1), rcond=None)[0]
     radius = float(np.sqrt(c + x * x + y * y + z * z))
     left = float(np.sqrt(np.mean((np.linalg.norm(middles - [x, y, z], axis=1) - radius) ** 2)))
-    limit = 1.5 * model.modes[0].noise
+    limit = SHARE_OF_ERROR * model.chains[0].a
     words = f"tip radius {radius - BALL_RADIUS:.4f} mm, {1000 * left:.1f} \u00b5m left on the ball, {1000 * limit:.0f} \u00b5m allowed"
     return CalibrationResult(CalibrationKind.TIP, radius - BALL_RADIUS, left, limit, words)
 
@@ -100,7 +101,7 @@ def solve_table(answers: Sequence[Message], model: InstrumentModel) -> Calibrati
     """
     boards = [message.table("dots", 3) for message in answers]
     moves = [rigid_from_pairs(boards[0], board) for board in boards[1:]]
-    return _about_one_axis(CalibrationKind.BOARD, moves, boards[0], BOARD_LIMIT * model.modes[0].noise)
+    return _about_one_axis(CalibrationKind.BOARD, moves, boards[0], SHARE_OF_ERROR * model.chains[0].a)
 
 
 def solve_shape(answers: Sequence[Message], model: InstrumentModel) -> CalibrationResult:
@@ -155,7 +156,7 @@ def _about_one_axis(
         0.0,
         value,
         limit,
-        f"{1000 * value:.0f} \u00b5m left of all turns about one axis, {1000 * limit:.0f} \u00b5m allowed",
+        f"{1000 * value:.1f} \u00b5m left of all turns about one axis, {1000 * limit:.1f} \u00b5m allowed",
     )
 
 

@@ -183,7 +183,12 @@ class Calibrating(QObject):
             book.add_calibration(
                 instrument,
                 Entry(
-                    found.kind.value, artefact, job.brief.operator, room.expected_temperature, found.value, found.limit
+                    found.kind.value,
+                    artefact,
+                    job.brief.operator,
+                    room.instrument_temperature,
+                    found.value,
+                    found.limit,
                 ),
             )
         self._station.policy.look_again()
@@ -223,7 +228,7 @@ class Calibrating(QObject):
 
         book, job = self._station.desk.logbook, self._station.derived.job
         assert book is not None
-        common = ("", artefact, job.brief.operator, job.circumstances.environment.expected_temperature)
+        common = ("", artefact, job.brief.operator, job.circumstances.environment.instrument_temperature)
         book.add_check(
             instrument,
             Entry(*common, found.size_error, found.size_limit),

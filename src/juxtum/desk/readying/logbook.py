@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QWidget
 from juxtum.desk.readying.certificates import Certificates
 from juxtum.desk.widgets import Facts, button, column, combo, form, line, row
 from juxtum.errors import JuxtumError
+from juxtum.logbook.go_list import KNOCK
 
 if TYPE_CHECKING:
     from juxtum.desk.stations.ready import ReadyStation
@@ -38,6 +39,8 @@ class LogbookPanel(QWidget):
             "Register\u2026", lambda: station.desk.perform("register"), tip="What the shop has: enter, certify"
         )
         lines.addLayout(row(self._check, register))
+        knocked = button("It was knocked", self._write_knock, tip="What was calibrated before no longer holds")
+        lines.addLayout(row(knocked))
         self._log = Facts("Logbook")
         lines.addWidget(self._log)
         self._certificates = Certificates(
@@ -72,9 +75,24 @@ class LogbookPanel(QWidget):
                 f"{instrument.certificate or 'none'}{f', until {instrument.due:%d %b %Y}' if instrument.due else ''}",
             )
         ]
-        facts += [(f"{r.at:%d %b %H:%M} {r.kind}", _microns(r)) for r in book.calibrations(instrument)[:3]]
+        facts += [
+            (f"{r.at:%d %b %H:%M} {r.kind}", _microns(r) if r.kind != KNOCK else "calibrate again")
+            for r in book.calibrations(instrument)[:3]
+        ]
         facts += [(f"{r.at:%d %b %H:%M} check", _check_words(r)) for r in book.checks(instrument)[:2]]
         self._log.show_facts(facts)
+
+    def _write_knock(self) -> None:
+        """The instrument fell or was knocked: written down, and what was calibrated before is void."""
+        from juxtum.logbook.book import Entry
+
+        book, instrument = self._station.desk.logbook, self._station.instrument()
+        if book is None or instrument is None:
+            return
+        job = self._station.derived.job
+        room = job.circumstances.environment.instrument_temperature
+        book.add_calibration(instrument, Entry(KNOCK, "", job.brief.operator, room, 0.0, 0.0))
+        self._station.show_results()
 
     def _enter_certificate(self, what: InstrumentRow | ArtefactRow, number: str, until: date | None) -> None:
         book = self._station.desk.logbook

@@ -36,7 +36,13 @@ class PolicyPanel(QWidget):
         self._note.setAccessibleName("Override note")
         self._note.setPlaceholderText("why verdicts are given all the same")
         self._note.editingFinished.connect(self._choose_policy)
-        lines.addLayout(form([("Instrument", self._policy), ("Override", self._note)]))
+        self._by = QLineEdit()
+        self._by.setAccessibleName("Override by")
+        self._by.setPlaceholderText("who takes responsibility")
+        self._by.editingFinished.connect(self._choose_policy)
+        lines.addLayout(
+            form([("Instrument", self._policy), ("Override, because", self._note), ("Overridden by", self._by)])
+        )
         self._policy_words = label("", "soft", wrap=True)
         self._policy_words.setAccessibleName("Policy in words")
         lines.addWidget(self._policy_words)
@@ -47,18 +53,22 @@ class PolicyPanel(QWidget):
         self._policy.setCurrentIndex(list(Policy).index(ready.policy))
         if not self._note.hasFocus():
             self._note.setText(ready.note)
+        if not self._by.hasFocus():
+            self._by.setText(ready.by)
         words = ready.reason or "nothing is asked of the instrument"
         if ready.objection:
-            words = f"not met: {words}. Verdicts are 'not decided' until it is, or a note overrides it"
+            lacks = "a name to the reason" if ready.note else "a reason to the name" if ready.by else ""
+            words = f"not met: {words}. Verdicts are 'not decided' until it is, or somebody overrides it"
+            words += f": add {lacks}" if lacks else ""
         elif not ready.is_met:
             words = f"not met: {words}; overridden, and the report says so"
         self._policy_words.setText(words[:1].upper() + words[1:] + ".")
 
     def _choose_policy(self) -> None:
-        self.look_again(Policy(self._policy.currentData()), self._note.text().strip())
+        self.look_again(Policy(self._policy.currentData()), (self._note.text().strip(), self._by.text().strip()))
 
-    def look_again(self, policy: Policy | None = None, note: str | None = None) -> None:
-        """Hold the policy against the logbook and keep the answer in the job."""
+    def look_again(self, policy: Policy | None = None, override: tuple[str, str] | None = None) -> None:
+        """Hold the policy against the logbook and keep the answer in the job; an override has its reason and its name."""
         book, instrument, now = (
             self._station.desk.logbook,
             self._station.instrument(),
@@ -67,9 +77,8 @@ class PolicyPanel(QWidget):
         if book is None or instrument is None:
             return
         try:
-            made = book.readiness(policy or now.policy, instrument).model_copy(
-                update={"note": now.note if note is None else note}
-            )
+            note, by = (now.note, now.by) if override is None else override
+            made = book.readiness(policy or now.policy, instrument).model_copy(update={"note": note, "by": by})
         except JuxtumError as problem:
             self._station.session.failed.emit(problem)
             return

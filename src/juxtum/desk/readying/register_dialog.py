@@ -81,9 +81,12 @@ class RegisterDialog(QDialog):
         columns = QHBoxLayout(self)
         columns.setContentsMargins(16, 16, 16, 16)
         columns.setSpacing(16)
-        columns.addLayout(self._build_table(), 3)
-        columns.addLayout(self._build_entry(), 2)
-        self.resize(1040, 620)
+        entry = QWidget()
+        entry.setFixedWidth(360)
+        entry.setLayout(self._build_entry())
+        columns.addLayout(self._build_table(), 1)
+        columns.addWidget(entry)
+        self.resize(1200, 640)
         self._show_fields()
         self._read_again()
 
@@ -114,6 +117,7 @@ class RegisterDialog(QDialog):
 
     def _build_entry(self) -> QVBoxLayout:
         lines = QVBoxLayout()
+        lines.setContentsMargins(0, 0, 0, 0)
         lines.addWidget(label("Enter what the shop has", "heading"))
         self._kind, self._model = Choice("Kind of entry"), Choice("Model")
         self._kind.picked.connect(lambda _: self._show_fields())

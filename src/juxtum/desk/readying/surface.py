@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QWidget
 
 from juxtum.desk.widgets import LengthField, column, form, label
 from juxtum.instruments.coats import COATS
-from juxtum.job.planning import with_temperature
+from juxtum.job.planning import with_room, with_temperature
 from juxtum.plan.cost.preparing import coat_uncertainty, soak_minutes, surface_advice
 from juxtum.plan.planner import Planner
 
@@ -37,6 +37,7 @@ class SurfacePanel(QWidget):
         self._part_t = LengthField("Part temperature", 20.0, "degrees Celsius; lengths are corrected to 20 from it")
         self._part_t.chosen.connect(self._set_temperature)
         self._room_t = LengthField("Room temperature", 20.0, "degrees Celsius")
+        self._room_t.chosen.connect(self._set_room)
         for field in (self._part_t, self._room_t):
             field.chosen.connect(lambda _: self._show_soak())
         lines.addLayout(form([("Part, \u00b0C", self._part_t), ("Room, \u00b0C", self._room_t)]))
@@ -49,6 +50,8 @@ class SurfacePanel(QWidget):
         self._show_surface(planner)
         if not self._part_t.hasFocus():
             self._part_t.set_value(self._station.derived.job.circumstances.environment.temperature)
+        if not self._room_t.hasFocus():
+            self._room_t.set_value(self._station.derived.job.circumstances.environment.instrument_temperature)
         self._show_soak()
 
     def _show_surface(self, planner: Planner) -> None:
@@ -79,6 +82,16 @@ class SurfacePanel(QWidget):
         minutes = soak_minutes(mass, planner.nominal.area, difference, capacity=planner.task.capacity)
         words = "ready now" if minutes == 0 else f"wait about {minutes:.0f} min until it is within 0.5 K"
         self._soak.setText(f"{mass:.1f} kg, {abs(difference):.1f} K off: {words}.")
+
+    def _set_room(self, value: float) -> None:
+        """The temperature of the room: it says how long the part soaks, and whether what was calibrated still holds."""
+        if not -40 <= value <= 60:
+            self._station.desk.tell(
+                f"{value:g} \u00b0C is no temperature of a room", "Ready", "Give one from -40 to 60"
+            )
+            self._station.show_results()
+            return
+        self._station.session.edit("temperature of the room", lambda job: with_room(job, value))
 
     def _set_temperature(self, value: float) -> None:
         """The temperature of the part as it is measured; all lengths are corrected with it."""

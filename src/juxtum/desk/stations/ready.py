@@ -20,7 +20,7 @@ from juxtum.desk.widgets import button, combo, form, label, line, row
 from juxtum.guide.findings import Key
 from juxtum.guide.next_actions import next_for_ready
 from juxtum.job import Job
-from juxtum.job.planning import with_coating
+from juxtum.job.planning import with_coating, with_tick
 from juxtum.logbook.go_list import GoItem, go_list
 from juxtum.plan.cautions import cautions
 from juxtum.plan.planner import Planner
@@ -185,12 +185,11 @@ class ReadyStation(Station):
     # -- what is done -----------------------------------------------------------------------------------------
 
     def _tick(self, key: str, on: bool) -> None:
-        def edit(prepared: tuple[str, ...]) -> tuple[str, ...]:
-            return tuple(sorted({*prepared, key} if on else set(prepared) - {key}))
+        now = datetime.now().replace(microsecond=0)
 
         def change(job: Job) -> Job:
-            made = job.model_copy(update={"prepared": edit(job.prepared)})
-            return made if key != "coat" else with_coating(made, datetime.now() if on else None)
+            made = with_tick(job, key, now if on else None)
+            return made if key != "coat" else with_coating(made, now if on else None)
 
         self.session.edit(f"{'tick' if on else 'untick'} {key}", change)
 

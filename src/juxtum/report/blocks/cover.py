@@ -54,7 +54,11 @@ def _readiness_rows(job: Job) -> list[tuple[str, str]]:
     ready = job.readiness
     asked = f"{ready.policy}: {ready.reason}" if ready.reason else str(ready.policy)
     rows = [] if ready.policy is Policy.NONE else [("Instrument check", asked)]
-    return rows + ([("Overridden", ready.note)] if ready.note and not ready.is_met else [])
+    return rows + (
+        [("Overridden", f"{ready.note} ({ready.by})")]
+        if ready.note and not ready.is_met and not ready.objection
+        else []
+    )
 
 
 def _fields(job: Job) -> Any:
