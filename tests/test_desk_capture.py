@@ -9,11 +9,10 @@ import pytest
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtGui import QWheelEvent
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QCheckBox, QComboBox, QLabel, QLineEdit, QPushButton, QToolButton, QWidget
+from PyQt6.QtWidgets import QApplication, QCheckBox, QComboBox, QLabel, QLineEdit, QToolButton, QWidget
 
 from hand import Hand, Walk, opened_demo
 from juxtum.capture.live.patch import State
-from juxtum.desk.readying.register_dialog import RegisterDialog
 from juxtum.devices.link import Link
 from juxtum.devices.protocol import DeviceError, Message
 from juxtum.guide.findings import Key
@@ -76,7 +75,7 @@ def way(desk: Hand, name: str) -> None:
 
 def test_1_the_go_list_is_worked_off(desk: Hand) -> None:
     desk.go(Key.READY)
-    desk.wait(lambda: desk.window.hub.logbook is not None)
+    desk.wait(lambda: desk.window.hub.shop.book is not None)
     assert read(desk, "Ready or not").startswith("Not ready:") and desk.next() == "Next: instrument warm"
     desk.click("Do the next action")
     box = desk.named("instrument warm", QCheckBox)
@@ -282,8 +281,8 @@ def test_an_exercise_ends_in_a_debrief_and_a_record(desk: Hand) -> None:
     desk.click("Finish")
     desk.wait(lambda: window.capture.driver is None and read(desk, "Score") != "\u2013")
     assert read(desk, "Score").endswith("of 100") and "in the window" in desk.named("Debrief").facts  # type: ignore[attr-defined]
-    assert "Keep the stand-off" in read(desk, "Earlier exercises") and window.hub.logbook is not None
-    assert window.hub.logbook.exercises("Jory Brandt")[0].exercise == "hold"
+    assert "Keep the stand-off" in read(desk, "Earlier exercises") and window.hub.shop.book is not None
+    assert window.hub.shop.book.exercises("Jory Brandt")[0].exercise == "hold"
     assert window.session.job.capture == kept, "practice leaves the job alone"
 
 
@@ -388,56 +387,3 @@ def test_a_running_patch_is_part_of_the_scan(desk: Hand) -> None:
     window.capture.scanner.disconnect_device()
     desk.wait(lambda: window.capture.driver is None)
     assert len(session.job.capture.patches) == 2
-
-
-def test_the_register_is_entered_on_the_desk(desk: Hand, tmp_path: Path) -> None:
-    """What the shop has: listed, entered, certified with a document; planning compares what it holds."""
-    desk.go(Key.READY)
-    desk.click("Register\u2026")
-    found = [w for w in desk.window.findChildren(RegisterDialog) if w.isVisible()]
-    dialog = found[0]
-    desk.wait(lambda: dialog.table.rowCount() == 10)
-
-    def click(name: str) -> None:
-        QTest.mouseClick(desk.named(name, QPushButton, dialog), Qt.MouseButton.LeftButton)
-        desk.wait()
-
-    def put(name: str, text: str) -> None:
-        field = desk.named(name, QLineEdit, dialog)
-        assert isinstance(field, QLineEdit)
-        field.setText(text)
-
-    def told(name: str) -> str:
-        field = desk.named(name, QLabel, dialog)
-        assert isinstance(field, QLabel)
-        return field.text()
-
-    kind = desk.named("Kind of entry", QComboBox, dialog)
-    assert isinstance(kind, QComboBox)
-    kind.setCurrentText("scale bar")
-    kind.activated.emit(kind.currentIndex())
-    click("Enter it")
-    assert "the length of a scale bar must be more than 0 mm" in told("Register says")
-    for name, text in (("Length of entry", "1000,02"), ("Uncertainty of entry", "0.01"), ("Name of entry", "bar C")):
-        put(name, text)
-        desk.named(name, QLineEdit, dialog).editingFinished.emit()
-    click("Enter it")
-    assert dialog.table.rowCount() == 11 and told("Register says") == "Entered: bar C."
-    row = next(k for k in range(11) if dialog.table.item(k, 1).text() == "bar C")
-    assert dialog.table.item(row, 2).text() == "1000.02 mm, U 0.01 mm"
-    dialog.table.selectRow(row)
-    desk.wait()
-    paper = tmp_path / "paper.pdf"
-    paper.write_bytes(b"%PDF-1.4 made up")
-    dialog.attach(paper)
-    put("Certificate number of entry", "C-9")
-    click("Enter the certificate")
-    assert "the day until which the certificate is valid is missing" in told("Register says")
-    put("Valid until of entry", "2099-01-31")
-    click("Enter the certificate")
-    assert "C-9 until 2099-01-31" in told("History of certificates")
-    assert "with document" in told("History of certificates")
-    click("Take it out")
-    assert dialog.table.rowCount() == 10
-    click("Close")
-    assert set(desk.window.hub.owned.instruments) == {"wh-3", "wt-2", "wp-24", "wb-1"}

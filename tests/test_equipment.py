@@ -174,7 +174,7 @@ def test_a_tie_is_as_good_as_a_simulation_says(planner: Planner, ways: dict[Way,
 
 @pytest.mark.parametrize("way", [Way.BOTH, Way.EQUIPMENT])
 def test_a_capture_on_a_plate_gives_what_was_promised(planner: Planner, ways: dict[Way, WayResult], way: Way) -> None:
-    made = replace(planner, plan=with_way(planner, ways[way]))
+    made = replace(planner, plan=with_way(planner, ways[way]).model_copy(update={"spacing": SPACING}))
     assert made.plan.expected is not None and made.plan.expected.coverage > 0.98
     session = captured(made, 7, is_carrier=True)
     assert session.coverage.share(Seen.ONE_PASS) == pytest.approx(made.plan.expected.coverage, abs=WITHIN)

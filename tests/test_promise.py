@@ -9,6 +9,12 @@ import pytest
 from benchmarks.promise import captured, with_targets
 
 from juxtum.capture.live.coverage import Seen
+from juxtum.capture.live.patch import Patch
+from juxtum.capture.live.points import Budget, PointStore
+from juxtum.capture.live.promised import _nearest_patch, _why, hold_against
+from juxtum.capture.live.session import CaptureSession
+from juxtum.devices.protocol import POINT
+from juxtum.geometry import RigidTransform
 from juxtum.instruments.models import Kind, shipped
 from juxtum.job import FileStore
 from juxtum.job.planning import task_of
@@ -46,6 +52,31 @@ def test_a_capture_gives_what_the_plan_promised(planner: Planner, count: int) ->
     promised = coarse.plan.expected.coverage
     assert session.coverage.share(Seen.ONE_PASS) == pytest.approx(promised, abs=WITHIN)
     assert (promised > 0.98) == (count == 0), "and too few are known to be too few"
+    held = hold_against(session)
+    assert held.kept + held.more == pytest.approx(session.coverage.share(Seen.ONE_PASS), abs=1e-6)
+    assert held.missing < (0.03 if count == 0 else 0.12) and all(s.why and s.area > 0 for s in held.shortfalls)
+    assert held.words.startswith("As promised ")
+
+
+def test_what_was_promised_and_did_not_come_is_named_with_its_reason(planned: Planner) -> None:
+    """Nothing scanned, one position alone, and a target that nobody stuck."""
+    session = CaptureSession(replace(planned, plan=planned.plan.model_copy(update={"spacing": 2.0})), 1e9)
+    nothing = hold_against(session)
+    assert nothing.kept == 0 and nothing.missing > 0.95
+    assert {s.why for s in nothing.shortfalls} == {"the part was not scanned in position 1"} or len(
+        nothing.shortfalls
+    ) == 6
+    store = PointStore(Budget(1e9))
+    store.add(np.zeros(1, dtype=POINT), RigidTransform.identity())
+    session.patches.append(Patch(1, 0, "", 2.0, store, np.zeros(len(session.cells.areas))))
+    whys = {s.why.split(";")[0] for s in hold_against(session).shortfalls}
+    assert "nothing came from there" in whys, whys
+    ground = planned.ground()
+    upright = ground.covers[ground.views.setups == 0].any(0)
+    below = np.flatnonzero(~upright[_nearest_patch(planned, session.cells.places, session.cells.faces)])
+    assert len(below) and _why(session, np.isin(np.arange(len(session.cells.areas)), below)).startswith(
+        "the part was not scanned in position 2"
+    )
 
 
 def test_a_casting_of_this_size_needs_a_score_of_targets(planned: Planner) -> None:

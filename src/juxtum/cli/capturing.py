@@ -14,6 +14,7 @@ import numpy as np
 from juxtum.capture.kept.document import CaptureRecord
 from juxtum.capture.kept.result import points_of, record_of, surface_of, write_patch
 from juxtum.capture.live.points import capture_memory
+from juxtum.capture.live.promised import hold_against
 from juxtum.capture.live.session import CaptureSession
 from juxtum.capture.path.run import run_by_itself, tell
 from juxtum.capture.ways.photowalk import begin_walk, map_rows, walk_along
@@ -183,14 +184,17 @@ def _scanned(
         _photographed(job, planner, link, session, options.seed)
     run_by_itself(session, link, show_progress())
     record = _kept(job, files, session, options)
+    promise = hold_against(session)
     expected = planner.plan.expected.coverage if planner.plan.expected is not None else 0.95
     lines = [
         f"{_patches(record)}, {record.points} points in {record.seconds:.0f} s of scanning",
         f"captured {100 * record.one_pass:.1f} % of what is measured, {100 * record.coverage:.1f} % densely; the plan expected {100 * expected:.1f} %",
         f"{len(record.targets)} targets found, {len([t for t in record.targets if t.planned])} of them as planned",
         *(f"at {e.time:.1f} s: {e.word}, {e.why}" for e in record.events if e.word != "target found"),
+        promise.words,
+        *(f"     face {s.face}, {s.area / 100:.1f} cm2: {s.why}" for s in promise.shortfalls),
     ]
-    return _document(record), lines, record.one_pass >= expected - SLACK
+    return _document(record) | {"promise": promise.document()}, lines, record.one_pass >= expected - SLACK
 
 
 def _turned(

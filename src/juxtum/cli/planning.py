@@ -31,6 +31,7 @@ from juxtum.nominal import Nominal
 from juxtum.plan.blind import finishes_of
 from juxtum.plan.document import Plan
 from juxtum.plan.equipping import check_equipment, planned_first, ways
+from juxtum.plan.foretold import with_foretold
 from juxtum.plan.grounds import Grounds
 from juxtum.plan.planner import Planner, default_plan, with_expectation
 from juxtum.plan.rough_part import part_from_scan
@@ -188,7 +189,12 @@ def _of_kind(options: argparse.Namespace, kind: Kind) -> InstrumentModel:
 
 def _suitability(planner: Planner, options: argparse.Namespace) -> Answer:
     models = _models(options, planner.owned)
+    if planner.model.chain(planner.plan.chain).needs == "bars":
+        # The method rests on a photo network, which is planned for this part before it is judged.
+        planner.photos(progress=show_progress())
     table = planner.suitability(models)
+    told = {made.needs: made for made in planner.grounds.foretold(planner.nominal, planner.task)}
+    models = tuple(with_foretold(model, told) for model in models)
     chart = chain_chart(table, models)
     lines = []
     for aim in planner.task.aims:
@@ -196,6 +202,10 @@ def _suitability(planner: Planner, options: argparse.Namespace) -> Answer:
         lines.append(
             f"{aim.id:>3}  {aim.title}: {best.verdict} with {best.instrument}, {best.chain}; U {best.expanded:.3f} mm; {best.reason}"
         )
+    lines += [
+        f"     {made.source}: methods that need it are judged by that"
+        for made in planner.grounds.foretold(planner.nominal, planner.task)
+    ]
     lines += [f"     {sentence}" for sentence in chart.sentences(table)]
     for price in planner.prices():
         lines.append(f"     spacing {price.title}: {price.effort.capture:.0f} min, {price.effort.peak / 1e9:.1f} GB")

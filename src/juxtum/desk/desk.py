@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import TYPE_CHECKING, Protocol
 
 from juxtum.capture.live.snapshot import Snapshot
@@ -10,13 +9,12 @@ from juxtum.desk.controls import StageControls
 from juxtum.desk.session import Session
 from juxtum.desk.stage_view import StageView
 from juxtum.guide.findings import Key
-from juxtum.instruments.owned import Owned
 from juxtum.plan.planner import Planner
 
 if TYPE_CHECKING:
     from pathlib import Path
 
-    from juxtum.logbook import Logbook
+    from juxtum.desk.desk_book import DeskBook
 
 
 class Asks(Protocol):
@@ -62,8 +60,8 @@ class Desk(Protocol):
         """The planner of the job; None without a part to plan on."""
 
     @property
-    def logbook(self) -> Logbook | None:
-        """The logbook, once it is open."""
+    def shop(self) -> DeskBook:
+        """What the shop has and wrote down: its logbook, and what the register in it holds."""
 
     def is_at(self, key: Key) -> bool:
         """Whether the user is at a station."""
@@ -85,16 +83,6 @@ class Desk(Protocol):
 
     def choose_alignment(self, name: str) -> None:
         """Put another alignment in force."""
-
-    @property
-    def owned(self) -> Owned:
-        """What the register says the shop has; nothing is known before the logbook is open."""
-
-    def register_changed(self) -> None:
-        """Show what the shop has now."""
-
-    def open_logbook(self, then: Callable[[], None]) -> None:
-        """Open the logbook if it is not, then go on."""
 
     def look_home(self) -> None:
         """The view that shows everything."""

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import TYPE_CHECKING, Protocol
 
 from juxtum.capture.live.snapshot import Snapshot
@@ -10,7 +9,6 @@ from juxtum.desk.action import Action
 from juxtum.desk.derived import Derived
 from juxtum.errors import InputError
 from juxtum.guide.findings import Key
-from juxtum.instruments.owned import Owned
 from juxtum.plan.planner import Planner
 from juxtum.scene.camera import View
 
@@ -29,7 +27,6 @@ if TYPE_CHECKING:
     from juxtum.desk.stage_view import StageView
     from juxtum.desk.stations.all import Stations
     from juxtum.desk.stations.base import Station
-    from juxtum.logbook import Logbook
 
 
 class Parts(Protocol):
@@ -152,23 +149,9 @@ class Hub:
         return self._window.stations.plan.planner
 
     @property
-    def logbook(self) -> Logbook | None:
-        """The logbook, once it is open."""
-        return self._window.desk_book.book
-
-    @property
-    def owned(self) -> Owned:
-        """What the register says the shop has; nothing is known before the logbook is open."""
-        return self._window.desk_book.owned
-
-    def register_changed(self) -> None:
-        """Show what the shop has now, where it is looked at."""
-        self._window.desk_book.look_again()
-        self.station.refresh()
-
-    def open_logbook(self, then: Callable[[], None]) -> None:
-        """Open the logbook if it is not, then go on."""
-        self._window.desk_book.open(then)
+    def shop(self) -> DeskBook:
+        """What the shop has and wrote down."""
+        return self._window.desk_book
 
     def choose_alignment(self, name: str) -> None:
         """Put another alignment in force."""

@@ -117,7 +117,7 @@ def _captures(walk: _Walk) -> None:
     window.settings.setValue("devices/within", True)
     window.settings.setValue("logbook/demo", f"sqlite:///{window.settings.fileName()}.book")
     window.hub.go(Key.READY)
-    walk.settle(lambda: window.hub.logbook is not None)
+    walk.settle(lambda: window.hub.shop.book is not None)
 
     def is_prepared(key: str) -> bool:
         return window.session.job.tick(key) is not None

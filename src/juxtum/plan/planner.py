@@ -17,6 +17,7 @@ from juxtum.plan.cost.effort import Effort, estimate
 from juxtum.plan.cost.schedule import Schedule, Work, machine_memory, parse_clock, schedule
 from juxtum.plan.cost.spacing import SpacingPrice, finest_that_fits
 from juxtum.plan.document import Expected, Plan, PlannedPose
+from juxtum.plan.foretold import with_foretold
 from juxtum.plan.grounds import Grounds
 from juxtum.plan.photos.photos import NetworkWish, PhotoPlan, plan_photos
 from juxtum.plan.photos.worth import wanted_of
@@ -137,7 +138,9 @@ class Planner:
 
     def suitability(self, models: tuple[InstrumentModel, ...]) -> SuitabilityTable:
         """Every characteristic against every chain."""
-        return suitability(self.nominal, self.task, models, chosen={self.model.id: self.mode.name})
+        told = {made.needs: made for made in self.grounds.foretold(self.nominal, self.task)}
+        known = tuple(with_foretold(model, told) for model in models)
+        return suitability(self.nominal, self.task, known, chosen={self.model.id: self.mode.name})
 
     def with_targets_planned(self, progress: Progress | None = None) -> Plan:
         """The plan with targets placed anew; locked ones stay."""
@@ -166,7 +169,9 @@ class Planner:
         )
         targets = self.plan.placed[:: max(1, -(-len(self.plan.placed) // MOST_MEASURED_TARGETS))]
         extra = (np.array([t.place for t in targets]), np.array([t.normal for t in targets])) if targets else None
-        return plan_photos(self.nominal, self.task, model or shipped(Kind.PHOTO), wish, extra, progress)
+        made = plan_photos(self.nominal, self.task, model or shipped(Kind.PHOTO), wish, extra, progress)
+        self.grounds.keep_network(self.nominal, self.task, made)
+        return made
 
     def stations(self, model: InstrumentModel | None = None, progress: Progress | None = None) -> StationPlan:
         """Tracker stations for a tracked instrument."""

@@ -20,6 +20,8 @@ from juxtum.plan.planner import Planner
 LONGEST_PATCH = 60.0
 """Seconds after which a patch is kept by itself: what runs is not yet on disk."""
 MOST_HAPPENINGS = 5000
+TRIED_AGAIN = 1.4
+"""Where the shape did not decide it, it is asked again with so many times the points."""
 ROOMY = 0.9
 """From this share of the memory on it counts as full."""
 
@@ -54,6 +56,8 @@ class Gathering:
         """Where the part was in the map before the device began anew; None while nothing was begun anew."""
         self._fresh: list[Patch] = []
         """Patches in a map of the device that is not tied to the session's yet."""
+        self._tried = 0
+        """How many points they had when their shape did not decide where the part is."""
 
     @property
     def goal(self) -> float:
@@ -83,7 +87,8 @@ class Gathering:
             return None
         if patch is not None and self.planner.plan.equipment and self.map.to_part is None:
             self._fresh = [p for p in (*self._fresh, patch) if len(p.store) and not p.has_jumped]
-            self._locate_by_shape()
+            if sum(len(p.store) for p in self._fresh) >= TRIED_AGAIN * self._tried:
+                self._locate_by_shape()
         return patch
 
     @property
@@ -99,6 +104,7 @@ class Gathering:
         guess = guessed(self.map.gear, ground.gear, self.position)
         plate = plate_under(self.map.gear, ground.gear)
         found = None if guess is None else located_by_shape(self._fresh, self.planner.nominal, guess, plate)
+        self._tried = sum(len(p.store) for p in self._fresh) if found is None else 0
         if found is None:
             return
         if self._home is not None:
@@ -138,6 +144,8 @@ class Gathering:
             Where positions are joined by shape and the part was not recognised in this one: nothing could be joined to it.
         """
         self.accept()
+        if self.is_joined_by_shape and self.map.to_part is None:
+            self._locate_by_shape()
         if self.is_joined_by_shape and self.map.to_part is None:
             raise DeviceError(
                 "the part is not recognised yet, and the other position would not be joined to this one",

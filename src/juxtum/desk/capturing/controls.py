@@ -6,10 +6,15 @@ from functools import partial
 from typing import TYPE_CHECKING
 
 from juxtum.capture.live.patch import State, Zone
+from juxtum.capture.live.promised import Promise, hold_against
 from juxtum.desk.capturing.driver import turn_over
+from juxtum.desk.capturing.hand import AGAINST, COVERED
 from juxtum.desk.capturing.keeping import with_scan_of_capture
+from juxtum.desk.capturing.scan_panel import ScanPanel
+from juxtum.desk.capturing.ways import Way
 from juxtum.devices.protocol import Message
 from juxtum.guide.findings import Key
+from juxtum.progress import Progress
 from juxtum.scene.picking import Hit
 
 if TYPE_CHECKING:
@@ -43,6 +48,37 @@ class ScannerControls:
             name = names[(names.index(self._station.snapshot.mode.name) + 1) % len(names)]
             self._station.driver.use_mode(name)
             self._station.hand.mode = planner.model.mode(name)
+
+    def hold_against(self) -> None:
+        """Show place by place what the plan promised and what came; once more, and the coverage is shown again."""
+        station, driver = self._station, self._station.driver
+        if driver is None:
+            return
+        if station.coverage.promised is not None:
+            self._show_promise(None)
+            return
+        session = driver.session
+
+        def work(progress: Progress) -> Promise:
+            progress.phase("holding the capture against the plan")
+            return hold_against(session)
+
+        station.session.compute(work, self._show_promise)
+
+    def _show_promise(self, made: Promise | None) -> None:
+        station = self._station
+        words = ""
+        if made is not None and station.derived.part is not None:
+            title = station.derived.part.face
+            lines = [f"{title(s.face).title}, {s.area / 100:.1f} cm\u00b2: {s.why}." for s in made.shortfalls]
+            words = "\n".join([made.words, *lines])
+        station.coverage.promised = None if made is None else made.promised
+        station.hand.legend = COVERED if made is None else AGAINST
+        panel = station.panels[Way.SCAN]
+        assert isinstance(panel, ScanPanel)
+        panel.show_promise(words)
+        if station.snapshot is not None and station.is_here:
+            station.coverage.draw_anew(station.snapshot)
 
     def new_patch(self) -> None:
         """Stop the patch that runs and start another."""

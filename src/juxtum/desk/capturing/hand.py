@@ -23,6 +23,11 @@ WHEEL_STEP = 0.12
 """mm for an eighth of a degree of the wheel."""
 
 
+COVERED = (("band_good", "enough"), ("band_three", "one pass"), ("hatch", "not yet"))
+AGAINST = (("band_good", "as promised"), ("band_three", "beyond the promise"), ("hatch", "promised, not captured"))
+"""What the colours mean while the capture is shown, and while it is held against the plan."""
+
+
 class HandDriver(QObject):
     """Watches the stage's mouse while the scanner is held.
 
@@ -39,6 +44,7 @@ class HandDriver(QObject):
         self.mode: Mode | None = None
         self.stand_off = 0.0
         self.is_holding = False
+        self.legend = COVERED
         self.is_large = False
         """Whether words are to be read from far away."""
         self.snapshot: Snapshot | None = None
@@ -115,11 +121,10 @@ class HandDriver(QObject):
         left, top = 24.0, 22.0 if self.is_large else self._view.height() - 124 * k
         painter.setPen(QPen(colour("rule"), 1))
         painter.setBrush(colour("panel"))
-        painter.drawRoundedRect(QRectF(left - 8, top - 8, 116 * k, 70 * k), 5, 5)
+        wide = 116 * k if self.legend is COVERED else 188 * k
+        painter.drawRoundedRect(QRectF(left - 8, top - 8, wide, 70 * k), 5, 5)
         painter.setFont(font((BODY if self.is_large else SMALL) * (1.3 if self.is_large else 1.0)))
-        for row, (token, words) in enumerate(
-            (("band_good", "enough"), ("band_three", "one pass"), ("hatch", "not yet"))
-        ):
+        for row, (token, words) in enumerate(self.legend):
             box = QRectF(left, top + 20 * k * row, 22 * k, 14 * k)
             painter.setPen(QPen(colour("rule"), 1))
             if row == 2:

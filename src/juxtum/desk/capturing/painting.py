@@ -6,9 +6,12 @@ import time
 
 import numpy as np
 
+from juxtum.capture.live.coverage import Seen
+from juxtum.capture.live.promised import held_of
 from juxtum.capture.live.session import CaptureSession
 from juxtum.capture.live.snapshot import Snapshot
 from juxtum.desk.stage_view import StageView
+from juxtum.geometry.arrays import Bools
 from juxtum.scene.capture_layers import LAYERS, Skin, coverage_surfaces, make_skin
 
 REDRAW_EVERY = 0.35
@@ -23,6 +26,8 @@ class CoveragePicture:
         self.skin: Skin | None = None
         self._at = 0.0
         self._seen: np.ndarray | None = None
+        self.promised: Bools | None = None
+        """Cells (C,) that the plan promised, where the capture is held against it."""
 
     def draw(self, snapshot: Snapshot) -> None:
         """Paint it if it changed and the last picture is old enough."""
@@ -32,7 +37,10 @@ class CoveragePicture:
         if self._seen is not None and np.array_equal(self._seen, snapshot.seen):
             return
         self._at, self._seen = now, np.asarray(snapshot.seen)
-        for name, surface in coverage_surfaces(self.skin, snapshot.seen).items():
+        states = snapshot.seen
+        if self.promised is not None and len(self.promised) == len(states):
+            states = held_of(self.promised, states >= Seen.ONE_PASS)
+        for name, surface in coverage_surfaces(self.skin, states).items():
             self._view.put(name, surface)
         self._view.soften()
 

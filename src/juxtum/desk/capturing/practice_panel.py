@@ -116,7 +116,7 @@ class PracticePanel(CapturePanel):
     def show_job(self) -> None:
         """The learner's record."""
         self._show_exercise()
-        book = self.station.desk.logbook
+        book = self.station.desk.shop.book
         if book is None or not self.isVisible():
             return
         rows = book.exercises(self._learner.text().strip())[:6]
@@ -226,7 +226,7 @@ class PracticePanel(CapturePanel):
         self._score.setText(f"{made.score:.0f} of 100")
         self._facts.show_facts(list(made.facts))
         self._advice.setText("\n".join(f"\u2022 {words}" for words in made.advice) or "Nothing to do differently.")
-        book, learner = self.station.desk.logbook, self._learner.text().strip() or "unnamed"
+        book, learner = self.station.desk.shop.book, self._learner.text().strip() or "unnamed"
         if book is not None:
             part = self.station.derived.job.title
             book.add_exercise(

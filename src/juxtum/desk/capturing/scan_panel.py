@@ -105,6 +105,16 @@ class ScanPanel(CapturePanel):
         self._stop = button("Stop", s.scanner.stop_patch, tip="The patch is kept")
         self._discard = button("Discard", self._discard_chosen, tip="The chosen patch, or the last one")
         self.body.addLayout(row(self._new, self._stop, self._discard))
+        self._against = button(
+            "Hold against the plan",
+            s.scanner.hold_against,
+            tip="Hatched: promised and not captured; light: captured beyond the promise",
+        )
+        self._against.setCheckable(True)
+        self.body.addLayout(row(self._against))
+        self._promise = label("", "soft", wrap=True)
+        self._promise.setAccessibleName("Promise")
+        self.body.addWidget(self._promise)
         self._turn = button("Turn the part over", s.scanner.turn_over)
         self.body.addLayout(row(self._turn))
         self.tracker = TrackerControls(s)
@@ -179,6 +189,11 @@ class ScanPanel(CapturePanel):
         self.tracker.show_snapshot(snapshot)
         self._enable(snapshot)
 
+    def show_promise(self, words: str) -> None:
+        """How the plan's promise came out; nothing while it is not held against the capture."""
+        self._promise.setText(words)
+        self._against.setChecked(bool(words))
+
     def dress(self) -> None:
         """The tracker, where one follows the scanner."""
         self.tracker.draw()
@@ -200,6 +215,7 @@ class ScanPanel(CapturePanel):
             self._new,
             self._stop,
             self._turn,
+            self._against,
             self._stick,
             self._mode,
         ):

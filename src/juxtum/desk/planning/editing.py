@@ -34,7 +34,7 @@ class TargetEdits:
         nominal = station.derived.part
         if nominal is None:
             return
-        owned = station.owned
+        owned = station.shop.owned
 
         def edit(job: Job, progress: Progress) -> Job:
             return job.model_copy(

@@ -51,7 +51,7 @@ class FitPanel(Panel):
         self._all = QCheckBox("Also what the shop does not have")
         self._all.setAccessibleName("Also what the shop does not have")
         self._all.setToolTip("Instruments that ship with Juxtum and are not in the register")
-        self._all.toggled.connect(self.station.compare_all)
+        self._all.toggled.connect(self.station.shop.compare_all)
         self.body.addWidget(self._all)
         self.chart = ChainChartView()
         self.body.addWidget(self.chart)
@@ -79,7 +79,7 @@ class FitPanel(Panel):
 
     def show_plan(self, planner: Planner) -> None:
         """The three choices."""
-        self._all.setVisible(bool(self.station.desk.owned.instruments))
+        self._all.setVisible(bool(self.station.desk.shop.owned.instruments))
         self._instrument.show_options([(m.id, m.name) for m in scanners(planner.plan)], planner.model.id)
         self._mode.show_options([(m.name, m.name) for m in planner.model.modes], planner.mode.name)
         self._chain.show_options(

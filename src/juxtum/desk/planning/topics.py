@@ -15,11 +15,12 @@ from juxtum.instruments.owned import Owned
 from juxtum.job import Job
 from juxtum.job.planning import task_of
 from juxtum.nominal import Nominal
-from juxtum.plan.blind import BlindSpot
+from juxtum.plan.blind import BlindSpot, methods
 from juxtum.plan.cost.spacing import SpacingAdvice, SpacingPrice, spacing_needs
 from juxtum.plan.document import Plan
 from juxtum.plan.equipping import equipment_for_ways
 from juxtum.plan.equipping import ways as compare
+from juxtum.plan.foretold import with_foretold
 from juxtum.plan.grounds import Grounds
 from juxtum.plan.photos.photos import PhotoPlan
 from juxtum.plan.photos.worth import photo_words
@@ -112,8 +113,8 @@ def question(topic: Topic, planner: Planner) -> str:
     plan = planner.plan.model_copy(update={"expected": None})
     if topic not in (Topic.TARGETS, Topic.PHOTOS, Topic.EFFORT):
         plan = plan.model_copy(update={"targets": ()})
-    owned = planner.owned if topic is Topic.FIT else ""
-    return f"{topic}|{id(planner.nominal)}|{planner.task}|{plan.model_dump_json()}|{owned}"
+    known = (planner.owned, planner.grounds.foretold(planner.nominal, planner.task)) if topic is Topic.FIT else ""
+    return f"{topic}|{id(planner.nominal)}|{planner.task}|{plan.model_dump_json()}|{known}"
 
 
 def ways_question(planner: Planner) -> str:
@@ -136,6 +137,8 @@ def answer(topic: Topic, planner: Planner, progress: Progress) -> Any:
         models = tuple(own if m.id == own.id else m for m in planner.owned.instruments_of(shipped_instruments()))
         models = models if own in models else (own, *models)
         table = planner.suitability(models)
+        told = {made.needs: made for made in planner.grounds.foretold(planner.nominal, planner.task)}
+        models = tuple(with_foretold(model, told) for model in models)
         return FitAnswer(
             table,
             chain_chart(table, models),
@@ -165,6 +168,13 @@ def answer(topic: Topic, planner: Planner, progress: Progress) -> Any:
     if topic is Topic.TURNTABLE:
         return planner.turntable(progress=progress)
     return planner.tray() if topic is Topic.TRAY else planner.effort()
+
+
+def methods_of(made: Any, planner: Planner | None) -> dict[str, str]:
+    """How each characteristic is to be measured, as Blind spots says; nothing where that is not answered."""
+    if planner is None or not isinstance(made, BlindAnswer):
+        return {}
+    return {name: str(method) for name, method in methods(planner.task, made.spots).items()}
 
 
 def ways(planner: Planner, progress: Progress) -> tuple[WayResult, ...]:

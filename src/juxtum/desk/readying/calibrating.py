@@ -174,7 +174,7 @@ class Calibrating(QObject):
 
         assert isinstance(found, CalibrationResult) and self._device is not None
         self._show_result(found)
-        book, job = self._station.desk.logbook, self._station.derived.job
+        book, job = self._station.desk.shop.book, self._station.derived.job
         if book is not None:
             own = self._station.instrument()
             model = self._device.model
@@ -206,7 +206,7 @@ class Calibrating(QObject):
 
     def check_on_artefact(self) -> None:
         """Measure the chosen artefact in several places and write it down."""
-        planner, book, instrument = self._station.planner, self._station.desk.logbook, self._station.instrument()
+        planner, book, instrument = self._station.planner, self._station.desk.shop.book, self._station.instrument()
         if planner is None or book is None or instrument is None or not self._station.artefact_text:
             return
         artefact = book.artefact(self._station.artefact_text)
@@ -226,7 +226,7 @@ class Calibrating(QObject):
     def _write_check(self, found: CheckResult, artefact: str, instrument: InstrumentRow) -> None:
         from juxtum.logbook.book import Entry
 
-        book, job = self._station.desk.logbook, self._station.derived.job
+        book, job = self._station.desk.shop.book, self._station.derived.job
         assert book is not None
         common = ("", artefact, job.brief.operator, job.circumstances.environment.instrument_temperature)
         book.add_check(

@@ -56,7 +56,7 @@ class LogbookPanel(QWidget):
 
     def show_rows(self, instrument: InstrumentRow | None) -> None:
         """As the logbook has it now."""
-        book = self._station.desk.logbook
+        book = self._station.desk.shop.book
         if book is None or instrument is None:
             self._log.show_facts([])
             return
@@ -86,7 +86,7 @@ class LogbookPanel(QWidget):
         """The instrument fell or was knocked: written down, and what was calibrated before is void."""
         from juxtum.logbook.book import Entry
 
-        book, instrument = self._station.desk.logbook, self._station.instrument()
+        book, instrument = self._station.desk.shop.book, self._station.instrument()
         if book is None or instrument is None:
             return
         job = self._station.derived.job
@@ -95,7 +95,7 @@ class LogbookPanel(QWidget):
         self._station.show_results()
 
     def _enter_certificate(self, what: InstrumentRow | ArtefactRow, number: str, until: date | None) -> None:
-        book = self._station.desk.logbook
+        book = self._station.desk.shop.book
         if book is None:
             return
         try:

@@ -70,7 +70,7 @@ class PolicyPanel(QWidget):
     def look_again(self, policy: Policy | None = None, override: tuple[str, str] | None = None) -> None:
         """Hold the policy against the logbook and keep the answer in the job; an override has its reason and its name."""
         book, instrument, now = (
-            self._station.desk.logbook,
+            self._station.desk.shop.book,
             self._station.instrument(),
             self._station.derived.job.readiness,
         )

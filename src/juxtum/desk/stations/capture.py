@@ -122,7 +122,7 @@ class CaptureStation(Station):
         self.dress()
 
     def _ended(self) -> None:
-        self.snapshot = self.hand.snapshot = None
+        self.snapshot = self.hand.snapshot = self.coverage.promised = None
         self.view.handles = None
         self.refresh()
         self.dress()

@@ -19,6 +19,7 @@ from juxtum.desk.planning.panels import PANELS, FitPanel, PhotosPanel
 from juxtum.desk.planning.papers import Papers
 from juxtum.desk.planning.picking import PlanPicking
 from juxtum.desk.planning.rows import rays_table, table_of
+from juxtum.desk.planning.shop import PlanningShop
 from juxtum.desk.planning.table import PlanTable
 from juxtum.desk.planning.target_panel import TargetsPanel
 from juxtum.desk.planning.topics import TargetsAnswer, Topic
@@ -26,10 +27,8 @@ from juxtum.desk.stations.base import Station
 from juxtum.errors import JuxtumError
 from juxtum.geometry.arrays import Floats
 from juxtum.guide.findings import Key
-from juxtum.instruments.owned import Owned
 from juxtum.job import Job
 from juxtum.nominal import Nominal
-from juxtum.plan.blind import methods
 from juxtum.plan.document import Plan
 from juxtum.plan.grounds import Grounds
 from juxtum.plan.photos.photos import PhotoPlan
@@ -59,8 +58,7 @@ class PlanStation(Station):
     def build(self) -> None:
         """One panel a topic; the bars over the stage; the table under it."""
         self.topic = Topic.FIT
-        self.compares_all = False
-        """Whether instruments that the register does not hold are compared too."""
+        self.shop = PlanningShop(self)
         self.grounds = Grounds()
         self.bar, self.legend = TopicBar(self.view), BandLegend(self.view)
         self.bar.chosen.connect(self.show_topic)
@@ -90,16 +88,11 @@ class PlanStation(Station):
         job, nominal = self.derived.job, self.derived.part
         if nominal is None:
             return None
-        held, owned = self._planner, self.owned
+        held, owned = self._planner, self.shop.owned
         # Every action asks whether it makes sense now: for one job there is one planner.
         if held is None or held[0] is not job or held[1] is not nominal or held[2].owned != owned:
             held = self._planner = job, nominal, topics.planner_for(job, nominal, self.grounds, owned)
         return held[2]
-
-    @property
-    def owned(self) -> Owned:
-        """What planning may count on: what the register says the shop has, or nothing known."""
-        return Owned() if self.compares_all else self.desk.owned
 
     @property
     def plan(self) -> Plan:
@@ -114,11 +107,8 @@ class PlanStation(Station):
 
     def methods(self) -> dict[str, str]:
         """How each characteristic is to be measured: as Blind spots says, or as far as the drawing alone tells."""
-        planner = self.planner
-        made = self.answers.get(Topic.BLIND, planner)
-        if planner is not None and isinstance(made, topics.BlindAnswer):
-            return {name: str(method) for name, method in methods(planner.task, made.spots).items()}
-        return self.derived.methods
+        made = self.answers.get(Topic.BLIND, self.planner)
+        return topics.methods_of(made, self.planner) or self.derived.methods
 
     @property
     def selected_target(self) -> Target | None:
@@ -141,7 +131,9 @@ class PlanStation(Station):
             plan = topics.plan_for(job, nominal).model_copy(update=update)
             plan = Plan.model_validate_json(plan.model_dump_json(by_alias=True))
             if plan.is_tracked and ON_TARGETS & set(update):
-                planner = topics.planner_for(job.model_copy(update={"plan": plan}), nominal, self.grounds, self.owned)
+                planner = topics.planner_for(
+                    job.model_copy(update={"plan": plan}), nominal, self.grounds, self.shop.owned
+                )
                 planner.ground(progress)
                 plan = planner.edited(plan.placed)
             return job.model_copy(update={"plan": plan})
@@ -225,17 +217,7 @@ class PlanStation(Station):
         self.place()
         self.view.top_cover = self.bar.height() + 16.0
         self.show_topic(self.topic)
-        self.desk.open_logbook(self._shop_is_known)
-
-    def _shop_is_known(self) -> None:
-        """Plan with what the shop has."""
-        if self.is_here and self.owned != Owned():
-            self.refresh()
-
-    def compare_all(self, wanted: bool) -> None:
-        """Compare what the register does not hold too, or only what it holds."""
-        self.compares_all = wanted
-        self.refresh()
+        self.shop.ask()
 
     def leave(self) -> None:
         """Give stage and ledger back."""

@@ -76,15 +76,15 @@ class ReadyStation(Station):
             return self.derived.part is not None
 
         def with_book(work: Callable[[], None]) -> Callable[[], None]:
-            return lambda: self.desk.open_logbook(work)
+            return lambda: self.desk.shop.open(work)
 
         from juxtum.desk.readying.register_dialog import RegisterDialog
 
         def show_register() -> None:
-            assert self.desk.logbook is not None
-            made = RegisterDialog(self, self.session, self.desk.logbook, self.derived.job.brief.operator)
+            assert self.desk.shop.book is not None
+            made = RegisterDialog(self, self.session, self.desk.shop.book, self.derived.job.brief.operator)
             made.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-            made.changed.connect(self.desk.register_changed)
+            made.changed.connect(self._register_changed)
             made.show()
 
         begin, check = self.calibrating.begin_chosen, self.calibrating.check_on_artefact
@@ -129,6 +129,11 @@ class ReadyStation(Station):
             ),
         )
 
+    def _register_changed(self) -> None:
+        """Show what the shop has now, wherever that is looked at."""
+        self.desk.shop.look_again()
+        self.session.changed.emit()
+
     # -- what there is ----------------------------------------------------------------------------------------
 
     @property
@@ -138,7 +143,7 @@ class ReadyStation(Station):
 
     def instrument(self) -> InstrumentRow | None:
         """The plan's scanner in the logbook."""
-        book, planner = self.desk.logbook, self.planner
+        book, planner = self.desk.shop.book, self.planner
         if book is None or planner is None:
             return None
         return book.instrument(planner.model, _serial_of(self.derived.job))
@@ -146,9 +151,9 @@ class ReadyStation(Station):
     def items(self) -> tuple[GoItem, ...]:
         """The go list as it stands."""
         planner, instrument = self.planner, self.instrument()
-        if planner is None or instrument is None or self.desk.logbook is None:
+        if planner is None or instrument is None or self.desk.shop.book is None:
             return ()
-        return go_list(self.derived.job, planner, self.desk.logbook.calibrations(instrument))
+        return go_list(self.derived.job, planner, self.desk.shop.book.calibrations(instrument))
 
     def refresh(self) -> None:
         """Show the job and the logbook as they are now."""
@@ -204,7 +209,7 @@ class ReadyStation(Station):
     def enter(self) -> None:
         """The part with the faces that need something."""
         super().enter()
-        self.desk.open_logbook(self.show_results)
+        self.desk.shop.open(self.show_results)
 
     def place(self) -> None:
         """The pad in the middle of the stage."""
