@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.stats import chi2
 
-from juxtum.capture.kept.surface import finest_spacing, make_surface
+from juxtum.assemble.surfacing import finest_spacing, make_surface
 from juxtum.capture.live.coverage import Coverage, Seen, make_cells
 from juxtum.capture.live.frames import read_frame
 from juxtum.capture.live.next_view import missing_patches, next_view, pose_of

@@ -56,7 +56,11 @@ def find_flat(scan: Scan) -> Flat | None:
         known.append(flat.plane)
         on = np.abs(flat.plane.distances(points)) < flat.thickness
         area = float(areas[on].sum())
-        if area > max(best_area, 0.03 * areas.sum()) and _is_table(flat, points, on):
+        if (
+            area > max(best_area, 0.03 * areas.sum())
+            and _is_table(flat, points, on)
+            and _faces_part(flat, points, normals, on)
+        ):
             best, best_area = flat, area
     if best is None:
         return None
@@ -141,6 +145,25 @@ def _is_table(flat: Flat, points: Floats, on: Bools) -> bool:
         return False
     level = points - np.outer(heights, flat.plane.normal)
     return _hull_area(level[on], flat.plane) > HULL_RATIO * _hull_area(_without_outliers(level[away]), flat.plane)
+
+
+def _faces_part(flat: Flat, points: Floats, normals: Floats | None, on: Bools) -> bool:
+    """Whether a flat region is seen from the side on which all else stands: the underside of a part is seen from the other."""
+    if normals is None:
+        return True
+    heights = flat.plane.distances(points)
+    side = float(np.median(heights[~on]))
+    return bool(side * (normals[on] @ flat.plane.normal).sum() > 0)
+
+
+def outreach(scan: Scan, flat: Flat) -> float:
+    """How many times as large as the outline of all else a flat region is: a table reaches out, a base plate hardly."""
+    points, _, _ = _flat_samples(scan)
+    heights = flat.plane.distances(points)
+    level = points - np.outer(heights, flat.plane.normal)
+    away = np.abs(heights) > 2 * flat.thickness
+    rest = _hull_area(_without_outliers(level[away]), flat.plane)
+    return _hull_area(level[np.abs(heights) < flat.thickness], flat.plane) / max(rest, 1e-12)
 
 
 def _without_outliers(points: Floats) -> Floats:

@@ -76,6 +76,9 @@ def inspect(options: argparse.Namespace) -> int:
             least_seen=options.least_seen,
         ),
     ]
+    check_folder(options.out)
+    if options.more:
+        _join_first(options)
     files = FileStore()
     job = Job(
         circumstances=Circumstances(instrument=instrument, environment=room),
@@ -84,9 +87,26 @@ def inspect(options: argparse.Namespace) -> int:
         ),
         procedure=Procedure(steps=tuple(steps)),
     )
-    check_folder(options.out)
     evaluation = _replay(job, Runner(files, lean=True), options.out)
     return _finish([(job, evaluation)], options)
+
+
+def _join_first(options: argparse.Namespace) -> None:
+    """Several scans become one, in a file beside the result, which is then inspected."""
+    from juxtum.assemble.assembling import Wanted, assemble
+    from juxtum.cli.assembling import brought
+    from juxtum.exchange.mesh_writing import write_mesh
+
+    scans = brought([options.scan, *options.more], options.scan_unit)
+    made = assemble(scans, Wanted(trims=options.trim == "auto"), progress=show_progress())
+    if not made.joined.is_whole:
+        lost = [b.name for b, pose in zip(scans, made.joined.poses, strict=True) if pose is None]
+        raise InputError(f"{', '.join(lost)} is not tied to the others", "scans", "Tie it with 'juxtum assemble' first")
+    for note in made.notes:
+        print(f"note: {note}", file=sys.stderr)
+    options.out.mkdir(parents=True, exist_ok=True)
+    options.scan, options.scan_unit = options.out / "assembled.ply", None
+    write_mesh(options.scan, made.surface)
 
 
 def run(options: argparse.Namespace) -> int:

@@ -20,6 +20,7 @@ MODULES = {
     "device": "capturing",
     "info": "facts",
     "register": "registering",
+    "assemble": "assembling",
 }
 """Where commands live that are not in `commands`."""
 
@@ -69,7 +70,8 @@ def _joined_numbers(arguments: list[str]) -> list[str]:
 def _command(name: str) -> Callable[[argparse.Namespace], int]:
     # Only what a command needs is imported: a look at a file should not wait for planning.
     module = import_module(f"juxtum.cli.{MODULES.get(name, 'commands')}")
-    found: Callable[[argparse.Namespace], int] = getattr(module, name)
+    # Its own name is that of what it runs.
+    found: Callable[[argparse.Namespace], int] = getattr(module, "assemble_command" if name == "assemble" else name)
     return found
 
 

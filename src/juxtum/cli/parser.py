@@ -49,6 +49,7 @@ def make_parser() -> argparse.ArgumentParser:
     _add_capture(commands)
     _add_device(commands)
     _add_register(commands)
+    _add_assemble(commands)
     info = commands.add_parser("info", help="what a file holds")
     info.add_argument("file", type=Path, metavar="FILE")
     info.add_argument("--json", action="store_true", help="print JSON")
@@ -66,6 +67,9 @@ def _add_inspect(commands: argparse._SubParsersAction[_Parser]) -> None:
     inspect = commands.add_parser("inspect", help="hold a scan against a nominal")
     inspect.add_argument("nominal", type=Path, metavar="NOMINAL")
     inspect.add_argument("scan", type=Path, metavar="SCAN")
+    inspect.add_argument(
+        "more", type=Path, nargs="*", metavar="SCAN", help="more scans of the part, joined to the first"
+    )
     inspect.add_argument("--out", type=Path, required=True, metavar="DIR", help="folder for result, report and tables")
     inspect.add_argument("--upper", type=_length, default=0.2, metavar="MM")
     inspect.add_argument("--lower", type=_length, default=-0.2, metavar="MM")
@@ -277,6 +281,23 @@ def _clock(text: str) -> str:
     except InputError as problem:
         raise argparse.ArgumentTypeError(problem.what) from problem
     return text.strip()
+
+
+def _add_assemble(commands: argparse._SubParsersAction[_Parser]) -> None:
+    assemble = commands.add_parser("assemble", help="join several scans to one surface")
+    assemble.add_argument("scans", type=Path, nargs="+", metavar="SCAN")
+    assemble.add_argument("--out", type=Path, required=True, metavar="FILE.{ply,stl,obj,3mf}")
+    assemble.add_argument(
+        "--targets", type=Path, metavar="FILE.csv", help="rows scan,X,Y,Z: targets as each scan saw them"
+    )
+    assemble.add_argument("--pairs", type=Path, metavar="FILE.json", help="points picked on pairs of scans")
+    assemble.add_argument("--by-shape", action="store_true", help="propose a place for scans that nothing else ties")
+    assemble.add_argument("--spacing", type=_positive, metavar="MM", help="of the surface")
+    assemble.add_argument("--watertight", action="store_true", help="close open borders with invented faces")
+    assemble.add_argument("--trim", default="auto", choices=("auto", "none"), help="look for a table in each scan")
+    assemble.add_argument("--scan-unit", type=_unit, metavar="mm|cm|m|in")
+    assemble.add_argument("--json", action="store_true", help="print the result document and nothing else")
+    assemble.add_argument("--strict", action="store_true", help="exit status 1 when a scan is not tied")
 
 
 ENTRIES = ("instrument", "scale bar", "ball bar", "ball", "board", "probe tip", "equipment")

@@ -9,8 +9,8 @@ from pathlib import Path
 import numpy as np
 
 from juxtum.assemble import find_table
+from juxtum.assemble.surfacing import finest_spacing, make_surface
 from juxtum.capture.kept.document import MOST_TARGETS, CapturedPatch, CaptureRecord, Event, FoundTarget
-from juxtum.capture.kept.surface import finest_spacing, make_surface
 from juxtum.capture.live.coverage import Seen
 from juxtum.capture.live.patch import Patch
 from juxtum.capture.live.points import normals_of, places_of, read_points, write_points

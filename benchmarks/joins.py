@@ -1,0 +1,85 @@
+"""Joining: partial views of parts of our own making from anywhere, and a ring of patches that drifts."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from benchmarks.starts import drill, parts
+from juxtum.demo import solids
+from juxtum.geometry import RigidTransform, TriangleMesh
+from juxtum.geometry.arrays import Floats
+from juxtum.geometry.rays import RayCaster
+from juxtum.geometry.transform import rotation_from_vector
+from juxtum.nominal import Nominal
+from juxtum.nominal.model import sample_surface
+
+NOISE = 0.02
+POINTS = 60_000
+DIRECTIONS = np.array([[x, y, z] for x in (-1, 1) for y in (-1, 1) for z in (-1, 1)]) / np.sqrt(3)
+
+
+def joined_parts() -> dict[str, Any]:
+    """Six different parts: cast, turned, sheet, free-form, near-symmetric, with threads."""
+    known = parts()
+    ridges = [drill(0, 0, 14.0, z, z + 1.0) for z in np.arange(6.0, 44.0, 2.0)]
+    bolt = solids.fused(drill(0, 0, 12.8, 0, 50), [*ridges, solids.box((-15, -13, 50), (30, 26, 12))])
+    shaft = solids.cut(known["turned shaft"], [solids.box((-3, 7, 100), (6, 8, 50))])
+    return {
+        "casting": known["casting"], "turned shaft with a keyway": shaft, "sheet bracket": known["sheet bracket"],
+        "bolted flange": known["bolted flange"], "threaded bolt": bolt,
+    }  # fmt: skip
+
+
+def whole(nominal: Nominal, points: int = POINTS) -> TriangleMesh:
+    """A fine mesh of the part as drawn."""
+    size = float(np.sqrt(nominal.area / points)) * 1.5
+    fine = sample_surface(nominal.mesh, nominal.triangle_faces, size * 2.5).mesh
+    keys = np.round(fine.points / 1e-5).astype(np.int64)
+    _, first, inverse = np.unique(keys, axis=0, return_index=True, return_inverse=True)
+    return TriangleMesh(fine.points[first], inverse.reshape(-1)[fine.triangles])
+
+
+def view_of(mesh: TriangleMesh, caster: RayCaster, towards: Floats, rng: np.random.Generator) -> TriangleMesh:
+    """What is seen from a direction, with noise, in part coordinates."""
+    centres, normals = mesh.corners.mean(1), mesh.triangle_normals
+    far = float(np.linalg.norm(np.ptp(mesh.bounds, axis=0)))
+    faces = normals @ towards > 0.25
+    seen = faces.copy()
+    starts = centres[faces] + 1e-4 * far * normals[faces]
+    seen[faces] = ~caster.blocked(starts, np.tile(towards, (len(starts), 1)), np.full(len(starts), far))
+    part = mesh.kept_triangles(seen)
+    return TriangleMesh(part.points + rng.normal(0, NOISE, part.points.shape), part.triangles)
+
+
+def anywhere(rng: np.random.Generator, size: float) -> RigidTransform:
+    """Any pose."""
+    turn = rng.normal(size=3)
+    turn *= rng.uniform(0, np.pi) / np.linalg.norm(turn)
+    return RigidTransform.from_parts(rotation_from_vector(turn), rng.uniform(-2 * size, 2 * size, 3))
+
+
+def views(nominal: Nominal, seed: int, count: int = 8) -> tuple[list[TriangleMesh], list[RigidTransform]]:
+    """Partial views from all round, each in a frame of its own, and the true way of each back into the part."""
+    rng = np.random.default_rng(seed)
+    mesh = whole(nominal)
+    caster = RayCaster(mesh)
+    turn = rotation_from_vector(rng.normal(size=3))
+    scans, truths = [], []
+    for towards in DIRECTIONS[:count] @ turn.T:
+        move = anywhere(rng, nominal.diagonal)
+        scans.append(view_of(mesh, caster, towards, rng).moved(move))
+        truths.append(move.inverse)
+    return scans, truths
+
+
+def worst_corner(poses: list[RigidTransform], truths: list[RigidTransform], nominal: Nominal) -> float:
+    """How far any corner of the part's bounds lies off, once the whole is laid as well as can be, mm."""
+    from juxtum.geometry.registration import rigid_from_pairs
+
+    corners = np.array(np.meshgrid(*nominal.mesh.bounds.T)).reshape(3, -1).T
+    there = np.concatenate([(p @ t.inverse).apply(corners) for p, t in zip(poses, truths, strict=True)])
+    wanted = np.tile(corners, (len(poses), 1))
+    laid = rigid_from_pairs(there, wanted).apply(there)
+    return float(np.linalg.norm(laid - wanted, axis=1).max())

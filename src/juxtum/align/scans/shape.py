@@ -1,0 +1,146 @@
+"""Poses of one scan on another by their shape alone, from wherever they lie."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from juxtum.align.scans.sheet import Sheet
+from juxtum.align.scans.sight import Sight, hides, sight_of
+from juxtum.geometry import RigidTransform
+from juxtum.geometry.arrays import Floats, Ints, frozen, unit
+from juxtum.geometry.transform import orthonormalised
+
+PAIRED = 420
+"""Points of the target whose pairs go into drawers."""
+TAKEN = 700
+"""Points of the source from which pairs are taken, and by which a pose is scored."""
+CHOSEN = 2500
+"""Pairs of the source that are looked up."""
+FINE = 64
+"""Voxels along the diagonal of the target."""
+STEPS = 40
+"""Drawers of distance along it."""
+MOST = 30_000
+LIKELY, SETTLED, KEPT = 8000, 400, 16
+"""Poses that are told apart, that are laid onto the scan, and that are handed on."""
+
+
+@dataclass(frozen=True, eq=False)
+class Search:
+    """What is made once of a scan onto which others are laid."""
+
+    sheet: Sheet
+    points: Floats
+    normals: Floats
+    starts: Ints
+    pairs: Ints
+    grid: Ints
+    origin: Floats
+    voxel: float
+    step: float
+    sight: Sight | None
+
+
+def telling(sheet: Sheet, count: int, seed: int) -> Ints:
+    """Rows of points that tell much: each way of facing gets its say, however little of the area faces so.
+
+    Seeded, so that the same scans are joined alike.
+    """
+    rng = np.random.default_rng(seed)
+    facing = np.round(unit(sheet.normals) * 3).astype(np.int64)
+    _, kind, counts = np.unique(facing, axis=0, return_inverse=True, return_counts=True)
+    weights = 1.0 / np.sqrt(counts[kind.reshape(-1)].astype(np.float64))
+    weights[sheet.border] *= 0.25
+    chosen = rng.choice(len(weights), min(count, len(weights)), replace=False, p=weights / weights.sum())
+    return np.asarray(chosen)
+
+
+def make_search(sheet: Sheet, seed: int = 0) -> Search:
+    """Drawers and voxels of a scan."""
+    from juxtum.align.scans import _shape_kernels as kernels
+
+    rows = telling(sheet, PAIRED, seed)
+    points, normals = np.ascontiguousarray(sheet.points[rows]), np.ascontiguousarray(sheet.normals[rows])
+    step = 2 * sheet.size / STEPS
+    starts, pairs = kernels.fill(points, normals, step, STEPS)
+    voxel = max(2 * sheet.size / FINE, 1.2 * sheet.spacing)
+    origin = sheet.points.min(0) - 2 * voxel
+    shape = tuple(int(v) for v in np.ceil((sheet.points.max(0) - origin) / voxel) + 2)
+    return Search(
+        sheet, frozen(points), frozen(normals), starts, pairs, kernels.grid(sheet.points, origin, voxel, shape),
+        frozen(origin), voxel, step, sight_of(sheet),
+    )  # fmt: skip
+
+
+def poses_by_shape(made: Search, target: Search, seed: int = 1) -> list[tuple[float, RigidTransform]]:
+    """Poses of a scan on another with their scores, 0 to 1 of what could be common, the best first.
+
+    Pairs of directed points that are alike in distance and angles (Drost et al. 2010) give poses; each is scored by
+    points of every way of facing, since a plane lies well anywhere on a larger one.
+    """
+    from juxtum.align.scans import _shape_kernels as kernels
+
+    rng, source = np.random.default_rng(seed), made.sheet
+    rows = telling(source, TAKEN, seed)
+    points, normals = np.ascontiguousarray(source.points[rows]), np.ascontiguousarray(source.normals[rows])
+    chosen = rng.integers(0, len(points), (CHOSEN * 4, 2))
+    apart = np.linalg.norm(points[chosen[:, 0]] - points[chosen[:, 1]], axis=1)
+    long = apart > 0.15 * min(source.size, target.sheet.size)
+    turned = np.einsum("ij,ij->i", normals[chosen[:, 0]], normals[chosen[:, 1]]) < 0.985
+    chosen = chosen[long & turned][:CHOSEN]
+    weights = np.full(len(points), 1.0 / len(points))
+    found = kernels.search(
+        chosen, points, normals, points, normals, weights, target.starts, target.pairs, target.points, target.normals,
+        target.grid, target.origin, target.voxel, target.sheet.points, target.sheet.normals, target.step, STEPS, MOST,
+    )  # fmt: skip
+    return _settled(found, made, target)
+
+
+def _settled(found: Floats, made: Search, target: Search) -> list[tuple[float, RigidTransform]]:
+    """The best of many poses, each laid onto the scan; points beside its surface count against it."""
+    from juxtum.align.scans import _shape_kernels as kernels
+
+    centre, source = target.sheet.centre, made.sheet
+    tried = found[np.argsort(-found[:, 0])][:LIKELY]
+    tried = tried[_apart(tried, source, 4 * target.voxel, SETTLED)]
+    poses = np.concatenate([tried[:, 1:10].reshape(-1, 3, 3), (tried[:, 10:] - centre)[:, :, None]], axis=2)
+    some = source.some(1200)
+    shares = kernels.settle(
+        poses, np.ascontiguousarray(source.points[some]), np.ascontiguousarray(source.normals[some]), target.grid,
+        target.origin - centre, target.voxel, target.sheet.points - centre, target.sheet.normals, source.size, 12,
+    )  # fmt: skip
+    scores = shares[:, 0] - 1.5 * shares[:, 1] - 5.0 * _hidden(poses, made, target)
+    rows = np.concatenate([scores[:, None], poses[:, :, :3].reshape(-1, 9), poses[:, :, 3] + centre], axis=1)
+    rows = rows[np.argsort(-scores)]
+    rows = rows[_apart(rows, source, 2 * target.voxel, KEPT)]
+    # Turned a dozen times in single steps: brought back to a rotation before anybody relies on it.
+    return [(float(r[0]), RigidTransform.from_parts(orthonormalised(r[1:10].reshape(3, 3)), r[10:])) for r in rows]
+
+
+def _hidden(poses: Floats, made: Search, target: Search) -> Floats:
+    """Shares (K,) of either scan that stand in the light of the other, as poses (K, 3, 4) about the target's middle lay it."""
+    own, other = made.sheet.points[made.sheet.some(500)], target.sheet.points[target.sheet.some(500)]
+    shares = np.zeros(len(poses))
+    for k, pose in enumerate(poses):
+        rotation, offset = pose[:, :3], pose[:, 3] + target.sheet.centre
+        if target.sight is not None:
+            shares[k] += hides(own @ rotation.T + offset, target.sight, 1.5 * target.sight.pixel)
+        if made.sight is not None:
+            shares[k] += hides((other - offset) @ rotation, made.sight, 1.5 * made.sight.pixel)
+    return shares
+
+
+def _apart(rows: Floats, source: Sheet, least: float, most: int) -> Ints:
+    """Rows of poses, from the first on, of which no two lay the scan within `least` mm of each other."""
+    corners = np.array(np.meshgrid(*np.stack([source.points.min(0), source.points.max(0)]).T)).reshape(3, -1).T
+    # The largest offset along any axis will do to tell poses apart.
+    laid = (np.einsum("kij,cj->kci", rows[:, 1:10].reshape(-1, 3, 3), corners) + rows[:, None, 10:]).astype(np.float32)
+    kept: list[int] = []
+    left = np.arange(len(rows))
+    while len(left) and len(kept) < most:
+        kept.append(int(left[0]))
+        off = np.abs(laid[left] - laid[left[0]]).max(axis=(1, 2))
+        left = left[off > least]
+    return np.array(kept, dtype=np.int64)
