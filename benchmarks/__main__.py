@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import sys
 
-from benchmarks import accuracy, capture, cover, fuzz, memory, planning, promise, speed, starts, window
+from benchmarks import accuracy, capture, cover, fuzz, joins, memory, planning, promise, speed, starts, window
 
 ALL = {
     "nearest": speed.nearest,
@@ -32,6 +32,7 @@ ALL = {
     "lengths": capture.lengths,
     "filling": capture.filling,
     "promise": promise.promise,
+    "joins": joins.joins,
 }
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import time
+from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
@@ -83,3 +85,63 @@ def worst_corner(poses: list[RigidTransform], truths: list[RigidTransform], nomi
     wanted = np.tile(corners, (len(poses), 1))
     laid = rigid_from_pairs(there, wanted).apply(there)
     return float(np.linalg.norm(laid - wanted, axis=1).max())
+
+
+def ring(
+    nominal: Nominal, count: int, step: tuple[float, float], seed: int
+) -> tuple[list[TriangleMesh], list[RigidTransform]]:
+    """Patches all round the part in part coordinates, each a step (mm and degrees) farther off than the one before it."""
+    rng, mesh = np.random.default_rng(seed), whole(nominal, 200_000)
+    away, extent = mesh.corners.mean(1) - mesh.bounds.mean(0), np.ptp(mesh.bounds, axis=0)
+    angles = np.arctan2(away[:, 1] / extent[1], away[:, 0] / extent[0])
+    scans, truths, drift = [], [], RigidTransform.identity()
+    one = RigidTransform.from_parts(
+        rotation_from_vector(np.array([0.0, 0, np.radians(step[1])])), np.full(3, step[0] / np.sqrt(3))
+    )
+    for k in range(count):
+        apart = np.abs((angles + np.pi - 2 * np.pi * k / count + np.pi) % (2 * np.pi) - np.pi)
+        part = mesh.kept_triangles(apart < 1.6 * np.pi / count)
+        points = part.points + rng.normal(0, NOISE, part.points.shape)
+        scans.append(TriangleMesh(points, part.triangles).moved(drift))
+        truths.append(drift.inverse)
+        drift = one @ drift
+    return scans, truths
+
+
+def joins() -> Iterator[str]:
+    """A ring of twelve patches round BC-220 that drifts, and eight views of each of five parts from anywhere, by shape."""
+    from juxtum.align.scans.join import join
+    from juxtum.align.scans.sheet import make_sheet
+    from juxtum.demo.world import nominal_path
+    from juxtum.errors import AlignmentError
+    from juxtum.job.inputs import load_nominal
+    from juxtum.progress import silent
+
+    demo = load_nominal(nominal_path(), None, silent())
+    scans, truths = ring(demo, 12, (0.05, 0.01), 2)
+    began = time.perf_counter()
+    made = join([make_sheet(scan, str(k)) for k, scan in enumerate(scans)])
+    seconds = time.perf_counter() - began
+    poses = [p for p in made.poses if p is not None]
+    worst, open_before = worst_corner(poses, truths, demo), max((loop.before_mm for loop in made.loops), default=0.0)
+    start = worst_corner([RigidTransform.identity()] * len(truths), truths, demo)
+    yield (
+        f"ring of 12 round BC-220: {len(poses)} tied, worst corner {start:.3f} mm off before, {worst:.3f} after; "
+        f"loops open by {open_before:.3f}; {seconds:.0f} s"
+    )
+    for name, shape in joined_parts().items():
+        nominal = Nominal.from_shape(shape)
+        scans, truths = views(nominal, 5)
+        began = time.perf_counter()
+        try:
+            made = join([make_sheet(scan, str(k)) for k, scan in enumerate(scans)], by_shape=True)
+        except AlignmentError as problem:
+            yield f"{name}: {problem.sentence}"
+            continue
+        tied = [k for k, pose in enumerate(made.poses) if pose is not None]
+        worst = worst_corner([made.poses[k] for k in tied], [truths[k] for k in tied], nominal)  # type: ignore[misc]
+        doubted = sum(bool(reason) for reason in made.reasons)
+        yield (
+            f"{name}: {len(tied)} of 8 placed by shape, worst corner {worst:.2f} mm; {doubted} say that they are not sure; "
+            f"{time.perf_counter() - began:.0f} s"
+        )

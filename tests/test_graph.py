@@ -195,7 +195,7 @@ def test_a_lean_runner_lets_the_scan_as_brought_go_and_reads_it_once(
     )
 
 
-@pytest.mark.parametrize("version", [1, 2, 3, 4])
+@pytest.mark.parametrize("version", [1, 2, 3, 4, 5])
 def test_jobs_of_older_versions_are_brought_forward(version: int) -> None:
     """Documents that the program of that time wrote itself."""
     path = SAMPLES / f"job-{version}.json"
@@ -207,4 +207,7 @@ def test_jobs_of_older_versions_are_brought_forward(version: int) -> None:
     assert len(job.procedure.characteristics) == 8 and job.brief.serial == "0417"
     assert job.circumstances.instrument is not None and job.circumstances.instrument.serial == "TF-HS-03"
     assert (job.plan is None) == (version == 1)
+    if version == 5:
+        assert [tick.key for tick in job.prepared] == ["warm", "safe"] and job.tick("warm") is not None
+        assert (job.readiness.note, job.readiness.by, job.readiness.objection) == ("checked last night", "Ilse Maartens", "")
     assert parse_job(job.model_dump_json(by_alias=True).encode(), path) == job

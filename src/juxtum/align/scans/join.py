@@ -23,7 +23,7 @@ from juxtum.progress import Progress, silent
 
 LOOSE = 4.0
 """A scan is held by what it overlaps with when that weighs so many times what holds it to where it began."""
-CLEAN = 0.03
+CLEAN = 0.06
 """Scans overlap as they lie when fewer points than this, for each one on the other, speak against it."""
 TRIED = 20
 """Likely ties between two groups that are weighed."""
