@@ -209,5 +209,9 @@ def test_jobs_of_older_versions_are_brought_forward(version: int) -> None:
     assert (job.plan is None) == (version == 1)
     if version == 5:
         assert [tick.key for tick in job.prepared] == ["warm", "safe"] and job.tick("warm") is not None
-        assert (job.readiness.note, job.readiness.by, job.readiness.objection) == ("checked last night", "Ilse Maartens", "")
+        assert (job.readiness.note, job.readiness.by, job.readiness.objection) == (
+            "checked last night",
+            "Ilse Maartens",
+            "",
+        )
     assert parse_job(job.model_dump_json(by_alias=True).encode(), path) == job

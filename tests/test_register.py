@@ -21,6 +21,7 @@ from juxtum.logbook.register import Item, ItemKind, Register
 from juxtum.nominal import Nominal
 from juxtum.plan.document import Plan
 from juxtum.plan.equipping import planned_first
+from juxtum.plan.foretold import Foretold, with_foretold
 from juxtum.plan.grounds import Grounds
 from juxtum.plan.planner import Planner
 from juxtum.plan.task import whole_part
@@ -157,3 +158,13 @@ def test_the_command_line_keeps_a_register(tmp_path: Path, capsys: pytest.Captur
         (["certify", "--name", "bar 1"], "number and last day of the certificate are missing"),
     ):
         assert main(["register", *wrong, *at]) == 2 and words in capsys.readouterr().err
+
+
+def test_a_method_is_judged_by_what_was_foretold_for_this_part() -> None:
+    """A network of U = 0.08 + 0.02 L counts as a rectangular limit of the same standard uncertainty, beside the scanner's own error."""
+    scanner = next(m for m in shipped_instruments() if m.id == "wh-3")
+    made = with_foretold(scanner, {"bars": Foretold("bars", 0.08, 0.02, "planned")})
+    barred, plain = made.chain("with photo set and bars"), made.chain("scanner alone")
+    assert plain == scanner.chain("scanner alone") and with_foretold(scanner, {}) is scanner
+    assert barred.a / math.sqrt(3) == pytest.approx(math.hypot(0.021 / math.sqrt(3), 0.08 / 2))
+    assert barred.b / math.sqrt(3) == pytest.approx(0.02 / 2)

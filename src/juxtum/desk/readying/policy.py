@@ -34,7 +34,7 @@ class PolicyPanel(QWidget):
         self._policy.activated.connect(lambda _: self._choose_policy())
         self._note = QLineEdit()
         self._note.setAccessibleName("Override note")
-        self._note.setPlaceholderText("why verdicts are given all the same")
+        self._note.setPlaceholderText("the reason")
         self._note.editingFinished.connect(self._choose_policy)
         self._by = QLineEdit()
         self._by.setAccessibleName("Override by")
