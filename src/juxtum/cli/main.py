@@ -21,6 +21,7 @@ MODULES = {
     "info": "facts",
     "register": "registering",
     "assemble": "assembling",
+    "fit": "fitting",
 }
 """Where commands live that are not in `commands`."""
 

@@ -50,6 +50,13 @@ def make_parser() -> argparse.ArgumentParser:
     _add_device(commands)
     _add_register(commands)
     _add_assemble(commands)
+    fit = commands.add_parser("fit", help="a feature from a list of points")
+    fit.add_argument("kind", choices=FEATURES, metavar="|".join(FEATURES))
+    fit.add_argument("file", type=Path, metavar="FILE.csv", help="rows X,Y[,Z] in mm")
+    fit.add_argument(
+        "--method", default="gauss", choices=("gauss", "zone"), help="zone: of a line2d, plane or circle2d"
+    )
+    fit.add_argument("--json", action="store_true", help="print JSON")
     info = commands.add_parser("info", help="what a file holds")
     info.add_argument("file", type=Path, metavar="FILE")
     info.add_argument("--json", action="store_true", help="print JSON")
@@ -300,6 +307,7 @@ def _add_assemble(commands: argparse._SubParsersAction[_Parser]) -> None:
     assemble.add_argument("--strict", action="store_true", help="exit status 1 when a scan is not tied")
 
 
+FEATURES = ("line2d", "circle2d", "line3d", "plane", "circle3d", "sphere", "cylinder", "cone", "torus")
 ENTRIES = ("instrument", "scale bar", "ball bar", "ball", "board", "probe tip", "equipment")
 
 
