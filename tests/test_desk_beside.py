@@ -19,6 +19,7 @@ from juxtum.evaluate import DecisionRule
 from juxtum.guide.findings import Key
 from juxtum.job import FileStore, Job, save_job
 from juxtum.job.document import Brief
+from juxtum.job.readiness import Tick
 from juxtum.progress import Progress
 
 
@@ -121,7 +122,7 @@ def test_a_long_plan_does_not_hold_up_an_edit(desk: Hand) -> None:
     def slowly(job: Job, progress: Progress) -> Job:
         while not plan_may_end.wait(0.01):
             progress.check()
-        return job.model_copy(update={"prepared": ("safe",)})
+        return job.model_copy(update={"prepared": (Tick(key="safe"),)})
 
     session.edit_slowly("a long plan", slowly)
     session.edit("serial", serial("7"))
@@ -131,7 +132,7 @@ def test_a_long_plan_does_not_hold_up_an_edit(desk: Hand) -> None:
         assert time.monotonic() < end, "the edit waits for the plan"
     plan_may_end.set()
     desk.wait()
-    assert session.job.prepared == ("safe",) and session.job.brief.serial == "7"
+    assert session.job.prepared == (Tick(key="safe"),) and session.job.brief.serial == "7"
 
 
 def other_job(folder: Path, part: str) -> Path:
