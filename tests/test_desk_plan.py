@@ -146,6 +146,13 @@ def test_1_fit_says_whether_the_chain_does(plan: Hand) -> None:
     assert not plan.window.ledger.isVisible() and plan.window.plan.table.isVisible()
     assert "With bars the length error at 0.17 m falls from" in read(plan, "Chart in words")
     plan.window.plan.table.setCurrentCell(2, 0)
+    own = plan.named("Every method").facts  # type: ignore[attr-defined]
+    assert own and not any(name.startswith(("WS-1", "WL-1")) for name in own), "the demo's shop has neither"
+    box = plan.named("Also what the shop does not have", QCheckBox)
+    assert isinstance(box, QCheckBox)
+    box.click()
+    plan.wait(lambda: plan.window.plan.made is not None)
+    plan.window.plan.table.setCurrentCell(2, 0)
     every = plan.named("Every method").facts  # type: ignore[attr-defined]
     assert every["WS-1, one field of view"].endswith("\u25cf") and every["WL-1, projected back"].endswith("\u25a0")
     assert read(plan, "Spacing needed").startswith("Needs a point every 1 mm")
