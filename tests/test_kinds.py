@@ -28,11 +28,25 @@ from juxtum.job.steps import AsScanned, Decide, Measure
 from juxtum.nominal import Nominal
 
 ROOT = Path(__file__).parents[1]
-GOOD: dict[type[Characteristic], dict[str, object]] = {Profile: {}, Flatness: {"faces": [1]}}
+DATUM = {"letter": "A", "of": [[1]], "association": "gauss"}
+OF_ONE: dict[str, object] = {"features": [[[1, 2]], [[3]]], "datums": [DATUM], "limit": 0.2}
+SIZE: dict[str, object] = {"features": [[[1]]], "lower": -0.1, "upper": 0.2}
+PAIR: dict[str, object] = SIZE | {"features": [[[1], [2]]]}
+OWN: dict[str, dict[str, object]] = {
+    "profile": {}, "flatness": {"faces": [1], "criterion": "gauss"}, "straightness": OF_ONE | {"diametral": True}, "angularity": OF_ONE | {"angle": 45},
+    "position": OF_ONE | {"projected": 20, "bonus": "most", "size_limits": [9.9, 10.1]}, "profile-surface": OF_ONE | {"unequal": 0.1},
+    "diameter": SIZE | {"size": "two-point", "envelope": True}, "radius": SIZE | {"is_minor": True}, "cone-angle": SIZE | {"nominal": 60},
+    "width": PAIR, "distance": PAIR | {"along": [0, 0, 1]}, "angle": PAIR, "thickness": PAIR,
+}  # fmt: skip
+GOOD: dict[type[Characteristic], dict[str, object]] = {kind: OWN.get(kind.tag, OF_ONE) for kind in KINDS}
 BAD: dict[type[Characteristic], list[tuple[dict[str, object], str]]] = {
     Profile: [({"lower": 0.3, "upper": 0.2}, "the lower limit must lie below"), ({"upper": "nan"}, "finite")],
     Flatness: [({"limit": 0}, "greater than 0"), ({"faces": []}, "at least 1 item")],
-}
+    **{kind: [({"limit": -1}, "greater than 0"), ({"features": [[[0]]]}, "greater than or equal to 1"), ({"datums": [{"letter": "a", "of": [[1]]}]}, "letter")]
+       for kind in KINDS if kind not in (Profile, Flatness) and "limit" in kind.model_fields},
+    **{kind: [({"lower": 0.2, "upper": 0.2}, "the lower deviation must lie below"), ({"features": [[[1], [2], [3]]]}, "at most 2 items")]
+       for kind in KINDS if kind is not Profile and "upper" in kind.model_fields},
+}  # fmt: skip
 
 
 @pytest.mark.parametrize("kind", KINDS)

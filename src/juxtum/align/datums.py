@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -36,7 +37,9 @@ class DatumFeature:
 
 
 @dataclass(frozen=True, eq=False)
-class _Associated:
+class AssociatedDatum:
+    """A datum as it was drawn and as it was measured."""
+
     letter: str
     nominal: Feature
     measured: Feature
@@ -77,6 +80,18 @@ def datum_alignment(
     if len({d.letter for d in datums}) != len(datums):
         raise InputError("two datums have the same letter", "datum system", "Give each its own")
     associated = [_bare(_associate(scan, nominal, start, datum), nominal, datum, coat) for datum in datums]
+    anchors = frozen(np.array([np.mean([nominal.face(n).centre for n in datum.faces], axis=0) for datum in datums]))
+    return replace(locked_to(associated, nominal, start), anchors=anchors)
+
+
+def locked_to(associated: Sequence[AssociatedDatum], nominal: Nominal, start: RigidTransform) -> Alignment:
+    """Lock a part to datums that are measured already, in their order.
+
+    Parameters
+    ----------
+    associated : sequence of AssociatedDatum
+        What was measured in the frame that `start` leads from.
+    """
     size = nominal.diagonal / 2
     centre = nominal.centre
     transform = start
@@ -87,15 +102,14 @@ def datum_alignment(
             break
     last = _sequential_step(associated, transform, centre, size)
     locked = dict.fromkeys(AXES, "free") | last.locked
-    name = "datums " + "|".join(d.letter for d in datums)
+    name = "datums " + "|".join(d.letter for d in associated)
     notes = (
         *(f"the {name} leave the part {words}; that stays as the start had it" for words in last.free),
         *(a.note for a in associated if a.note),
     )
     used = sum(a.count for a in associated)
     rms = float(np.sqrt(sum(a.count * a.rms**2 for a in associated) / used))
-    anchors = frozen(np.array([np.mean([nominal.face(n).centre for n in datum.faces], axis=0) for datum in datums]))
-    return Alignment(transform, name, rms, used, frozen(last.covariance), centre, locked, notes, anchors=anchors)
+    return Alignment(transform, name, rms, used, frozen(last.covariance), centre, locked, notes)
 
 
 def datum_feature(nominal: Nominal, datum: DatumFeature) -> Feature:
@@ -120,7 +134,7 @@ def datum_points(scan: Scan, nominal: Nominal, start: RigidTransform, datum: Dat
     return scan.points[close]
 
 
-def _associate(scan: Scan, nominal: Nominal, start: RigidTransform, datum: DatumFeature) -> _Associated:
+def _associate(scan: Scan, nominal: Nominal, start: RigidTransform, datum: DatumFeature) -> AssociatedDatum:
     feature = datum_feature(nominal, datum)
     points = datum_points(scan, nominal, start, datum)
     note = _half_seen(nominal, datum, start.apply(points), scan.spacing)
@@ -128,7 +142,7 @@ def _associate(scan: Scan, nominal: Nominal, start: RigidTransform, datum: Datum
         fit = without_outliers(feature.moved(start.inverse), points)
     except FitError as problem:
         raise AlignmentError(problem.what, f"datum {datum.letter}", problem.next) from problem
-    return _Associated(datum.letter, feature, fit.feature, fit.count, fit.rms, fit.covariance, note)
+    return AssociatedDatum(datum.letter, feature, fit.feature, fit.count, fit.rms, fit.covariance, note)
 
 
 def _half_seen(nominal: Nominal, datum: DatumFeature, places: Floats, spacing: float) -> str:
@@ -148,7 +162,7 @@ def _half_seen(nominal: Nominal, datum: DatumFeature, places: Floats, spacing: f
     )
 
 
-def _bare(found: _Associated, nominal: Nominal, datum: DatumFeature, coat: Floats | None) -> _Associated:
+def _bare(found: AssociatedDatum, nominal: Nominal, datum: DatumFeature, coat: Floats | None) -> AssociatedDatum:
     """A plane or cone without its coat; what the others hold is the same with it."""
     if coat is None:
         return found
@@ -212,7 +226,7 @@ class _Step:
     free: tuple[str, ...]
 
 
-def _noise(datum: _Associated, transform: RigidTransform) -> Floats:
+def _noise(datum: AssociatedDatum, transform: RigidTransform) -> Floats:
     """Covariance (K, K) of what the conditions of `_rows` miss, from that of the fitted numbers, by differences."""
     count = len(datum.covariance)
     at = _misses(datum.nominal, datum.measured.moved(transform))[0]
@@ -221,7 +235,9 @@ def _noise(datum: _Associated, transform: RigidTransform) -> Floats:
     return np.asarray(jacobian @ datum.covariance @ jacobian.T)
 
 
-def _sequential_step(datums: list[_Associated], transform: RigidTransform, centre: Floats, size: float) -> _Step:
+def _sequential_step(
+    datums: Sequence[AssociatedDatum], transform: RigidTransform, centre: Floats, size: float
+) -> _Step:
     """One step: each condition is met as far as the earlier ones leave it free.
 
     What a datum locks is told by the drawing alone: a measured hole is never quite square to a measured plane, and by that
@@ -254,6 +270,31 @@ def _sequential_step(datums: list[_Associated], transform: RigidTransform, centr
         locked |= {axis: datum.letter for axis in _held(drawn_free) if axis not in locked}
     left = tuple(free_motion(column * scale, centre) for column in drawn_free.T)
     return _Step(step * scale, locked, covariance * np.outer(scale, scale), left)
+
+
+def left_free(features: Sequence[Feature], centre: Floats, size: float) -> Floats:
+    """Motions (K, 6) about `centre` that datums leave free as drawn: shifts in mm, turns in radians.
+
+    Parameters
+    ----------
+    size : float
+        Of the part, mm.
+    """
+    scale = np.array([1, 1, 1, 1 / size, 1 / size, 1 / size])
+    rows = np.concatenate([_weighed(feature, centre, size) for feature in features]) * scale
+    _, values, vt = np.linalg.svd(rows)
+    return np.asarray(vt[int((values > PARALLEL).sum()) :] * scale)
+
+
+def touched_by(feature: Feature, motions: Floats, centre: Floats) -> bool:
+    """Whether one of some motions (K, 6) about `centre` moves or turns a feature as a datum would notice it."""
+    return bool(len(motions) and np.abs(_rows(feature, feature, centre)[0] @ motions.T).max() > PARALLEL)
+
+
+def _weighed(feature: Feature, centre: Floats, size: float) -> Floats:
+    rows, _, turns = _rows(feature, feature, centre)
+    rows[:turns] *= size
+    return rows
 
 
 def _held(free: Floats) -> list[str]:

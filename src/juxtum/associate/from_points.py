@@ -11,6 +11,7 @@ import numpy as np
 from juxtum.associate.fit import fit_circle, fit_cylinder, fit_plane, fit_sphere
 from juxtum.associate.seed import circle_seed, cylinder_seeds, plane_seed
 from juxtum.associate.solve import Fit, gauss
+from juxtum.associate.zones import mating, narrowed, narrowest_line, signed_distances
 from juxtum.errors import FitError, InputError
 from juxtum.geometry.arrays import Floats, orthonormal_frame
 from juxtum.geometry.features import Circle, Cone, Feature, Line, Plane, Torus
@@ -62,15 +63,6 @@ def associated(kind: str, points: Floats) -> Associated:
     feature = _fitted(kind, points).feature
     signed = signed_distances(feature, points)
     return Associated(feature, len(points), float(np.sqrt(np.mean(signed**2))), float(np.ptp(signed)))
-
-
-def signed_distances(feature: Feature, points: Floats) -> Floats:
-    """Distances (N,), inside negative; of a circle within its plane, of a line without a sign."""
-    if isinstance(feature, Circle):
-        arms = points - feature.point
-        arms = arms - np.outer(arms @ feature.axis, feature.axis)
-        return np.asarray(np.linalg.norm(arms, axis=1) - feature.radius)
-    return np.asarray(feature.distances(points))
 
 
 def _fitted(kind: str, points: Floats) -> Fit[Any]:
@@ -151,9 +143,9 @@ def _enough(points: Floats, kind: type[Feature]) -> None:
         raise FitError(f"{len(points)} points do not make a {kind.name}", next=f"Give at least {kind.least}")
 
 
-ZONES = ("line2d", "plane", "circle2d")
+ZONES = ("line2d", "plane", "circle2d", "line3d", "sphere", "cylinder", "cone")
 """Kinds of which the minimum zone is found."""
-ROUNDS, FACES = 60, 6
+FACES = 6
 
 
 def zoned(kind: str, points: Floats) -> Associated:
@@ -171,12 +163,16 @@ def zoned(kind: str, points: Floats) -> Associated:
     if kind not in ZONES:
         raise InputError(f"the minimum zone of a {kind} is not found here", "--method", "Use gauss")
     start = associated(kind, points)
+    if kind == "line3d":
+        assert isinstance(start.feature, Line)
+        line, width = narrowest_line(start.feature, points)
+        return Associated(line, len(points), float(np.sqrt(np.mean(line.distances(points) ** 2))), width)
     if kind == "line2d":
         feature: Feature = _narrowest_line(points, start.feature)
     else:
         # Of a plane only the corners of the hull can bear the zone.
         bearing, starts = _near(start.feature, points)
-        feature = min((_narrowed(one, bearing) for one in starts), key=lambda f: np.ptp(signed_distances(f, bearing)))
+        feature = min((narrowed(one, bearing) for one in starts), key=lambda f: np.ptp(signed_distances(f, bearing)))
     signed = signed_distances(feature, points)
     return Associated(feature, len(points), float(np.sqrt(np.mean(signed**2))), float(np.ptp(signed)))
 
@@ -212,39 +208,31 @@ def _near(start: Feature, points: Floats) -> tuple[Floats, list[Feature]]:
     return points[hull.vertices], [start, *(Plane(points.mean(0), normal) for normal in hull.equations[near, :3])]
 
 
-def _narrowed(feature: Feature, points: Floats) -> Feature:
-    """Linear programs on the residuals, each about the answer of the one before, until the width no longer falls."""
-    from scipy.optimize import linprog
+MATING = ("circle2d", "sphere", "cylinder")
 
-    own = [0, 1, 5] if isinstance(feature, Circle) else None
-    reach = 0.2
-    size = float(np.linalg.norm(np.ptp(points, axis=0))) / 2
-    for _ in range(ROUNDS):
-        feature = feature if isinstance(feature, Circle) else feature.anchored(points.mean(0))
-        residuals, jacobian = feature.linearised(points)
-        if own is not None:
-            residuals, jacobian = residuals[:: feature.rows], jacobian[:: feature.rows][:, own]
-        count = jacobian.shape[1]
-        upper = np.column_stack([jacobian, -np.ones(len(residuals))])
-        lower = np.column_stack([-jacobian, -np.ones(len(residuals))])
-        bounds = [(-reach * size, reach * size)] * count + [(0, None)]
-        found = linprog(
-            np.r_[np.zeros(count), 1.0],
-            np.vstack([upper, lower]),
-            np.r_[-residuals, residuals],
-            bounds=bounds,
-            method="highs",
-        )
-        if found.status != 0:
-            return feature
-        step = found.x[:count] if own is None else np.zeros(6)
-        if own is not None:
-            step[own] = found.x[:count]
-        after = feature.stepped(step)
-        if np.abs(signed_distances(after, points)).max() < np.abs(signed_distances(feature, points)).max():
-            feature = after
-        else:
-            reach /= 4
-        if reach < 1e-12:
-            break
-    return feature
+
+def inscribed(kind: str, points: Floats) -> Associated:
+    """The largest feature of a kind that no point lies inside of."""
+    return _mated(kind, points, inside=True)
+
+
+def circumscribed(kind: str, points: Floats) -> Associated:
+    """The smallest feature of a kind that no point lies outside of."""
+    return _mated(kind, points, inside=False)
+
+
+def _mated(kind: str, points: Floats, *, inside: bool) -> Associated:
+    """Begun from the feature of least squares.
+
+    Raises
+    ------
+    InputError
+        For a kind that holds nothing inside.
+    FitError
+    """
+    if kind not in MATING:
+        raise InputError(f"a {kind} has nothing inside it", "--method", "Use gauss or zone")
+    start = associated(kind, points).feature
+    feature = mating(start, points, inside=inside)
+    signed = signed_distances(feature, points)
+    return Associated(feature, len(points), float(np.sqrt(np.mean(signed**2))), float(np.ptp(signed)))

@@ -51,7 +51,12 @@ def _normal(z: float) -> float:
 
 
 def decide(
-    value: float, expanded: float, lower: float | None, upper: float | None, rule: DecisionRule, guard: float = 1.0
+    value: float,
+    expanded: float,
+    lower: float | None,
+    upper: float | None,
+    rule: DecisionRule,
+    guard: float = 1.0,
 ) -> Decision:
     """Hold a value against its limits.
 
@@ -76,7 +81,9 @@ def decide(
         )
     if room < -band:
         return Decision(
-            Verdict.DOES_NOT_CONFORM, probability, f"{-room:.3f} mm beyond {limit}, more than the guard band {band:.3f}"
+            Verdict.DOES_NOT_CONFORM,
+            probability,
+            f"{-room:.3f} mm beyond {limit}, more than the guard band {band:.3f}",
         )
     side = "inside" if room >= 0 else "beyond"
     reason = f"{abs(room):.3f} mm {side} {limit}, less than the guard band {band:.3f}"

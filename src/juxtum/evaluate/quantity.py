@@ -74,6 +74,8 @@ class Line:
     least_seen: float = 0.9
     tag: str = "profile"
     """Its kind as documents call it."""
+    features: str = ""
+    """As a drawing names them; empty where it is enough to name faces."""
 
 
 @dataclass(frozen=True)
@@ -138,6 +140,8 @@ class Measured:
     points: int
     area_seen: float
     meaning: str = ""
+    bonus: float | None = None
+    """What the size of the feature adds to the zone, mm; None where nothing may be added."""
 
 
 @dataclass(frozen=True, eq=False)

@@ -1,11 +1,28 @@
-"""Kinds of characteristics: one module each, one row here."""
+"""Kinds of characteristics: one module a family, one row here."""
 
-from juxtum.evaluate.kinds.base import Characteristic, Given, Strokes
+from juxtum.evaluate.given import Given
+from juxtum.evaluate.kinds.base import Characteristic, Strokes
+from juxtum.evaluate.kinds.between import Angle, Distance, Thickness
 from juxtum.evaluate.kinds.flatness import Flatness
+from juxtum.evaluate.kinds.form import Cylindricity, Roundness, Straightness
+from juxtum.evaluate.kinds.location import Coaxiality, Concentricity, Position, Symmetry
+from juxtum.evaluate.kinds.orientation import Angularity, Parallelism, Perpendicularity
 from juxtum.evaluate.kinds.profile import Profile
+from juxtum.evaluate.kinds.runout import CircularRunOut, TotalRunOut
+from juxtum.evaluate.kinds.size import ConeAngle, Diameter, Radius, Width
+from juxtum.evaluate.kinds.toleranced import Toleranced
+from juxtum.evaluate.kinds.zones import LineProfile, SurfaceProfile
 
-Kind = Profile | Flatness
-KINDS: tuple[type[Kind], ...] = (Profile, Flatness)
+Kind = (
+    Profile | Flatness | Straightness | Roundness | Cylindricity | LineProfile | SurfaceProfile | Parallelism | Perpendicularity | Angularity
+    | Position | Coaxiality | Concentricity | Symmetry | CircularRunOut | TotalRunOut
+    | Diameter | Radius | Width | Distance | Angle | ConeAngle | Thickness
+)  # fmt: skip
+KINDS: tuple[type[Kind], ...] = (
+    Profile, Flatness, Straightness, Roundness, Cylindricity, LineProfile, SurfaceProfile, Parallelism, Perpendicularity, Angularity,
+    Position, Coaxiality, Concentricity, Symmetry, CircularRunOut, TotalRunOut,
+    Diameter, Radius, Width, Distance, Angle, ConeAngle, Thickness,
+)  # fmt: skip
 """In the order in which people choose between them."""
 
 
@@ -14,4 +31,4 @@ def kind_of(tag: str) -> type[Kind]:
     return next(kind for kind in KINDS if kind.tag == tag)
 
 
-__all__ = ["KINDS", "Characteristic", "Flatness", "Given", "Kind", "Profile", "Strokes", "kind_of"]
+__all__ = ["KINDS", "Characteristic", "Flatness", "Given", "Kind", "Profile", "Strokes", "Toleranced", "kind_of"]

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from abc import abstractmethod
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Annotated, ClassVar, Self
 
 from pydantic import BaseModel, ConfigDict, Field
@@ -13,8 +12,8 @@ from pydantic.fields import FieldInfo
 from juxtum.errors import InputError
 from juxtum.evaluate.characteristics import Judgement
 from juxtum.evaluate.decision import Verdict
-from juxtum.evaluate.deviation import Deviation
 from juxtum.evaluate.fields import Finite, Name, Numbers, Title
+from juxtum.evaluate.given import Given
 from juxtum.evaluate.quantity import Aim, Limits, Line, LineResult, Measured, SideMeasured, judged
 from juxtum.evaluate.uncertainty import Budget
 from juxtum.nominal import Nominal
@@ -22,16 +21,9 @@ from juxtum.nominal.fingerprints import Fingerprint, FoundAgain
 
 Strokes = tuple[tuple[tuple[float, float], ...], ...]
 """Lines of a symbol in a square from 0 to 1, y downwards."""
-COMMON = frozenset({"kind", "id", "title", "faces", "least_seen", "lost"})
+COMMON = frozenset({"kind", "id", "title", "faces", "least_seen", "lost", "features", "datums", "nominal"})
+"""What a form asks for in ways of its own, or not at all."""
 NOT_SHOWN = "the scan does not show it"
-
-
-@dataclass(frozen=True, eq=False)
-class Given:
-    """What a characteristic is measured from."""
-
-    deviation: Deviation
-    judgement: Judgement
 
 
 class Characteristic(BaseModel):
@@ -129,7 +121,7 @@ class Characteristic(BaseModel):
     @classmethod
     def own_fields(cls) -> dict[str, FieldInfo]:
         """Parameters that only this kind has, by name: what the form of an editor asks for besides the common ones."""
-        return {name: field for name, field in cls.model_fields.items() if name not in COMMON}
+        return {name: field for name, field in cls.model_fields.items() if name not in COMMON and field.title}
 
 
 def nothing_seen(sides: Sequence[str], area_seen: float, reason: str = NOT_SHOWN) -> Measured:

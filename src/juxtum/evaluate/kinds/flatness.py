@@ -12,7 +12,8 @@ from juxtum.errors import InputError
 from juxtum.evaluate.characteristics import counting_rows, extreme_of, meaning_of_extreme
 from juxtum.evaluate.decision import decide
 from juxtum.evaluate.fields import Finite, Numbers
-from juxtum.evaluate.kinds.base import Characteristic, Given, Strokes, nothing_seen
+from juxtum.evaluate.given import Given
+from juxtum.evaluate.kinds.base import Characteristic, Strokes, nothing_seen
 from juxtum.evaluate.quantity import Aim, Limits, Measured, SideMeasured
 from juxtum.evaluate.tiles import make_tiles, tile_size
 from juxtum.evaluate.uncertainty import Sampling
@@ -49,6 +50,8 @@ class Flatness(Characteristic):
     kind: Literal["flatness"] = "flatness"
     faces: Annotated[Numbers, Field(min_length=1)]
     limit: Annotated[Finite, Field(gt=0)] = Field(0.1, title="Width of the zone")
+    criterion: Literal["zone", "gauss"] = "zone"
+    """Whether the narrowest zone counts, or that about the plane of least squares."""
 
     @property
     def limits(self) -> Limits:
@@ -93,7 +96,8 @@ class Flatness(Characteristic):
         ):
             reason = f"only {len(feet)} tiles of {tile_size(deviation.spacing):.2g} mm lie on it, too few to tell a form: touch it with a probe"
             return nothing_seen((ZONE,), seen, reason)
-        tiles = replace(tiles, means=tiles.means - middle_of_zone(places, tiles.means))
+        middle = _slope if self.criterion == "gauss" else middle_of_zone
+        tiles = replace(tiles, means=tiles.means - middle(places, tiles.means))
         top, bottom = extreme_of(tiles, 1.0, None), extreme_of(tiles, -1.0, None)
         value = max(top.value - bottom.value, 0.0)
         # What is not known of the two corrections is the same: which part of the scatter is shape.
@@ -103,7 +107,12 @@ class Flatness(Characteristic):
         probability = decision.probability if budget.is_known else float("nan")
         place = frozen(feet[top.tile])
         side = SideMeasured(ZONE, value, budget, place, decision.verdict, probability, decision.reason)
-        return Measured((side,), len(rows), seen, f"width of the minimum zone; {meaning_of_extreme(deviation)}")
+        return Measured(
+            (side,),
+            len(rows),
+            seen,
+            f"width of the {'minimum zone' if self.criterion == 'zone' else 'zone about the plane of least squares'}; {meaning_of_extreme(deviation)}",
+        )
 
 
 def _on_the_face(feet: Floats, normal: Floats) -> Floats:

@@ -11,7 +11,8 @@ from juxtum.evaluate.characteristics import Judgement, counting_rows, extreme_of
 from juxtum.evaluate.decision import decide
 from juxtum.evaluate.deviation import Deviation
 from juxtum.evaluate.fields import Finite
-from juxtum.evaluate.kinds.base import Characteristic, Given, Strokes, nothing_seen
+from juxtum.evaluate.given import Given
+from juxtum.evaluate.kinds.base import Characteristic, Strokes, nothing_seen
 from juxtum.evaluate.quantity import LOWER, UPPER, Aim, Limits, Measured, SideMeasured
 from juxtum.evaluate.tiles import Tiles, make_tiles
 from juxtum.evaluate.uncertainty import Sampling, measured_length

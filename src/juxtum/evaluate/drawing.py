@@ -1,0 +1,353 @@
+"""A drawing's characteristics from rows of a table: `id,kind,features,datums,nominal,upper,lower,modifier,title`."""
+
+from __future__ import annotations
+
+import csv
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from enum import StrEnum
+from pathlib import Path
+from typing import Any
+
+from pydantic import ValidationError
+
+from juxtum.errors import InputError
+from juxtum.evaluate.drawn.references import Datum, read_pattern
+from juxtum.evaluate.kinds import KINDS, Characteristic, Kind, kind_of
+from juxtum.evaluate.kinds.size import Sized
+from juxtum.exchange.limits import check_file
+from juxtum.nominal import Nominal
+
+COLUMNS = ("id", "kind", "features", "datums", "nominal", "upper", "lower", "modifier", "title")
+MOST_BYTES, MOST_ROWS = 5_000_000, 5_000
+TAGS = tuple(kind.tag for kind in KINDS if kind.tag != "profile")
+DIRECTIONS = ("x", "y", "z", "3d")
+SIZES = ("gauss", "two-point", "inscribed", "circumscribed")
+
+
+class Rules(StrEnum):
+    """By which rules a drawing is read: each requirement by itself, or sizes with their envelope."""
+
+    ISO = "iso"
+    ASME = "asme"
+
+
+@dataclass(frozen=True)
+class Row:
+    """One row, and the line it stands on."""
+
+    line: int
+    cells: Mapping[str, str]
+
+    def text(self, column: str) -> str:
+        """What stands in a column."""
+        return self.cells.get(column, "").strip()
+
+    def number(self, column: str) -> float | None:
+        """A number; None where nothing stands.
+
+        Raises
+        ------
+        InputError
+        """
+        text = self.text(column)
+        if not text:
+            return None
+        try:
+            value = float(text.replace(",", "."))
+        except ValueError:
+            raise self.problem(column, f"'{text}' is not a number", "Give a number in mm or degrees") from None
+        if not abs(value) < 1e9:
+            raise self.problem(column, f"'{text}' is not a size", "Give a number in mm or degrees")
+        return value
+
+    def problem(self, column: str, what: str, how: str) -> InputError:
+        """A sentence with line and column."""
+        return InputError(what, f"line {self.line}, column {column}", how)
+
+
+@dataclass
+class _Words:
+    """Modifiers of a row that were not taken yet."""
+
+    row: Row
+    left: list[str] = field(default_factory=list)
+
+    def take(self, *options: str) -> str:
+        """The first of some words that is there; empty where none is."""
+        for word in options:
+            if word in self.left:
+                self.left.remove(word)
+                return word
+        return ""
+
+    def after(self, word: str, count: int) -> tuple[float, ...] | None:
+        """The numbers after a word.
+
+        Raises
+        ------
+        InputError
+        """
+        if word not in self.left:
+            return None
+        at = self.left.index(word)
+        texts = self.left[at + 1 : at + 1 + count]
+        try:
+            numbers = tuple(float(text) for text in texts)
+        except ValueError:
+            numbers = ()
+        if len(numbers) < count:
+            raise self.row.problem(
+                "modifier",
+                f"'{word}' wants {count} number{'s' if count > 1 else ''} after it",
+                f"Write {word} 0.3" if count == 1 else f"Write {word} 0 0 1",
+            )
+        del self.left[at : at + 1 + count]
+        return numbers
+
+
+def read_drawing(path: Path, nominal: Nominal, rules: Rules = Rules.ISO) -> tuple[Kind, ...]:
+    """The characteristics of a drawing.
+
+    Parameters
+    ----------
+    nominal : Nominal
+        Gives sizes that the drawing leaves out.
+
+    Raises
+    ------
+    InputError
+        With line and column of what cannot be read.
+    """
+    rows = _rows(path)
+    try:
+        datums = {row.text("id"): _datum(row, rules) for row in rows if row.text("kind") == "datum"}
+        lines = [row for row in rows if row.text("kind") != "datum"]
+        sizes = _sizes(lines, nominal, rules)
+        made = tuple(_characteristic(row, datums, nominal, rules, sizes) for row in lines)
+        _check_ids(lines, made)
+        for row, one in zip(lines, made, strict=True):
+            _check(row, one, nominal)
+    except InputError as problem:
+        raise InputError(problem.what, f"{path.name}, {problem.where}", problem.next) from problem
+    if not made:
+        raise InputError("the drawing has no characteristics", path.name, "Give a row for each")
+    return made
+
+
+def _rows(path: Path) -> list[Row]:
+    if check_file(path) > MOST_BYTES:
+        raise InputError("this is too large to be a drawing's table", path.name, "Give fewer rows")
+    try:
+        text = path.read_text("utf-8-sig")
+    except UnicodeDecodeError:
+        raise InputError("this is no text", path.name, "Save the table as CSV in UTF-8") from None
+    first = text.split("\n", 1)[0]
+    reader = csv.reader(text.splitlines(), delimiter="\t" if "\t" in first else "," if "," in first else ";")
+    try:
+        table = list(reader)
+    except csv.Error as problem:
+        raise InputError(f"this is no table: {problem}", path.name, "Save the table as CSV") from None
+    heads = [cell.strip().lower() for cell in table[0]] if table else []
+    missing = [name for name in ("id", "kind", "features") if name not in heads]
+    if missing:
+        raise InputError(
+            f"there is no column '{missing[0]}'", f"{path.name}, line 1", f"The columns are {','.join(COLUMNS)}"
+        )
+    unknown = [name for name in heads if name and name not in COLUMNS]
+    if unknown:
+        raise InputError(
+            f"column '{unknown[0]}' is not known", f"{path.name}, line 1", f"The columns are {','.join(COLUMNS)}"
+        )
+    if len(table) > MOST_ROWS:
+        raise InputError(f"{len(table)} rows are too many", path.name, f"Give {MOST_ROWS} at most")
+    rows = []
+    for number, cells in enumerate(table[1:], 2):
+        if not any(cell.strip() for cell in cells):
+            continue
+        if len(cells) > len(heads) and any(cell.strip() for cell in cells[len(heads) :]):
+            raise InputError(
+                f"{len(cells)} cells under {len(heads)} columns",
+                f"{path.name}, line {number}",
+                "Put text with a comma in quotes",
+            )
+        rows.append(Row(number, dict(zip(heads, cells, strict=False))))
+    return rows
+
+
+def _pattern(row: Row) -> tuple[tuple[tuple[int, ...], ...], ...]:
+    try:
+        return read_pattern(row.text("features"))
+    except InputError as problem:
+        raise row.problem("features", problem.what, problem.next) from problem
+
+
+def _datum(row: Row, rules: Rules) -> Datum:
+    letter, modifier = row.text("id"), row.text("modifier") or "contacting"
+    del rules
+    if len(letter) != 1 or not letter.isalpha() or not letter.isupper():
+        raise row.problem("id", f"'{letter}' is no letter of a datum", "Give one capital letter")
+    if modifier not in ("gauss", "contacting"):
+        raise row.problem("modifier", f"a datum is not '{modifier}'", "Write gauss or contacting")
+    members = _pattern(row)
+    if len(members) > 1:
+        raise row.problem("features", "a pattern is no datum here", "Name one feature, or two sides as 14|22")
+    return Datum(letter=letter, of=members[0], association=modifier)
+
+
+def _named(row: Row, datums: Mapping[str, Datum]) -> tuple[Datum, ...]:
+    text = row.text("datums")
+    letters = [letter.strip() for letter in text.split("|")] if text else []
+    for letter in letters:
+        if letter not in datums:
+            known = ", ".join(sorted(datums)) or "none"
+            raise row.problem("datums", f"there is no datum '{letter}'", f"Datums of this drawing: {known}")
+    if len(set(letters)) < len(letters):
+        raise row.problem("datums", "a datum is named twice", "Name each once")
+    return tuple(datums[letter] for letter in letters)
+
+
+def _sizes(rows: Sequence[Row], nominal: Nominal, rules: Rules) -> dict[tuple[Any, ...], tuple[float, float]]:
+    """Limits of size of each feature that has a diameter or a width on the drawing."""
+    found: dict[tuple[Any, ...], tuple[float, float]] = {}
+    for row in rows:
+        if row.text("kind") in ("diameter", "width"):
+            made = _characteristic(row, {}, nominal, rules, {})
+            limits = made.limits
+            assert limits.lower is not None and limits.upper is not None
+            for member in _pattern(row):
+                found[member] = (limits.lower, limits.upper)
+    return found
+
+
+def _characteristic(
+    row: Row,
+    datums: Mapping[str, Datum],
+    nominal: Nominal,
+    rules: Rules,
+    sizes: Mapping[tuple[Any, ...], tuple[float, float]],
+) -> Kind:
+    tag = row.text("kind")
+    if tag not in TAGS:
+        raise row.problem("kind", f"'{tag}' is no kind of characteristic", f"Kinds are: {' '.join(TAGS)} datum")
+    kind, pattern = kind_of(tag), _pattern(row)
+    words = _Words(row, row.text("modifier").split())
+    values: dict[str, Any] = {
+        "id": row.text("id"),
+        "title": row.text("title") or f"{kind.short} {row.text('features')}",
+    }
+    if tag == "flatness":
+        if len(pattern) > 1 or len(pattern[0]) > 1:
+            raise row.problem("features", "flatness is of one feature", "Give a row for each")
+        values |= {"faces": pattern[0][0], "limit": _zone(row)}
+    else:
+        values |= {"features": pattern, "datums": _named(row, datums) if datums or row.text("datums") else ()}
+        values |= _sized(row) if issubclass(kind, Sized) else {"limit": _zone(row)}
+    values |= _modified(tag, words, pattern, sizes, rules)
+    if words.left:
+        raise row.problem(
+            "modifier", f"'{' '.join(words.left)}' does not belong to {kind.name}", "See docs/drawing-format.md"
+        )
+    try:
+        made = kind.model_validate(values)
+    except ValidationError as problem:
+        first = problem.errors()[0]
+        column = next((str(part) for part in first["loc"] if str(part) in COLUMNS), "upper")
+        raise row.problem(column, str(first["msg"]).removeprefix("Value error, "), "Change it") from problem
+    if isinstance(made, Sized):
+        try:
+            return made.resolved(nominal)
+        except InputError as problem:
+            raise row.problem("features", problem.what, problem.next) from problem
+    return made
+
+
+def _zone(row: Row) -> float:
+    upper = row.number("upper")
+    if upper is None or upper <= 0:
+        raise row.problem(
+            "upper",
+            "the width of the zone is not above zero" if upper is not None else "the width of the zone is missing",
+            "Give it in mm",
+        )
+    return upper
+
+
+def _sized(row: Row) -> dict[str, Any]:
+    upper, lower = row.number("upper"), row.number("lower")
+    if upper is None or lower is None:
+        raise row.problem(
+            "upper" if upper is None else "lower",
+            "a size needs both deviations",
+            "Give upper and lower, such as 0.1 and -0.1",
+        )
+    if lower >= upper:
+        raise row.problem("lower", f"the lower deviation {lower:g} is not below the upper {upper:g}", "Swap them")
+    return {"nominal": row.number("nominal"), "upper": upper, "lower": lower}
+
+
+def _modified(
+    tag: str,
+    words: _Words,
+    pattern: tuple[Any, ...],
+    sizes: Mapping[tuple[Any, ...], tuple[float, float]],
+    rules: Rules,
+) -> dict[str, Any]:
+    """What the modifiers of a row mean for its kind."""
+    values: dict[str, Any] = {}
+    if tag in ("flatness", "straightness", "roundness", "cylindricity") and (criterion := words.take("zone", "gauss")):
+        values["criterion"] = criterion
+    if tag in ("straightness", "parallelism", "perpendicularity", "angularity"):
+        values["diametral"] = bool(words.take("d"))
+    if tag in ("position", "coaxiality", "concentricity", "symmetry"):
+        words.take("d")
+    if tag == "position":
+        values |= _position(words, pattern, sizes)
+    if tag in ("diameter", "width"):
+        values["size"] = words.take(*SIZES) or "gauss"
+        values["envelope"] = bool(words.take("envelope")) or rules is Rules.ASME
+    if tag == "radius":
+        values["is_minor"] = bool(words.take("minor"))
+    if tag == "distance":
+        along = words.after("along", 3)
+        values["along"] = along or words.take(*DIRECTIONS)
+        words.take("gauss")
+    if tag in ("profile-line", "profile-surface") and (unequal := words.after("unequal", 1)):
+        values["unequal"] = unequal[0]
+    if tag == "angularity" and words.left:
+        try:
+            values["angle"] = float(words.left[0])
+            del words.left[0]
+        except ValueError:
+            pass
+    return values
+
+
+def _position(
+    words: _Words, pattern: tuple[Any, ...], sizes: Mapping[tuple[Any, ...], tuple[float, float]]
+) -> dict[str, Any]:
+    values: dict[str, Any] = {"bonus": {"M": "most", "L": "least", "": ""}[words.take("M", "L")]}
+    known = [sizes[member] for member in pattern if member in sizes]
+    if values["bonus"] and len(known) == len(pattern):
+        values["size_limits"] = known[0]
+    projected = [word for word in words.left if word[:1] == "P" and word[1:].replace(".", "", 1).isdigit()]
+    if projected:
+        words.left.remove(projected[0])
+        values["projected"] = float(projected[0][1:])
+    return values
+
+
+def _check(row: Row, made: Characteristic, nominal: Nominal) -> None:
+    try:
+        made.check(nominal)
+    except InputError as problem:
+        column = "datums" if "datum" in problem.where or "datum" in problem.what else "features"
+        raise row.problem(column, problem.what, problem.next) from problem
+
+
+def _check_ids(rows: Sequence[Row], made: Sequence[Characteristic]) -> None:
+    seen: set[str] = set()
+    for row, one in zip(rows, made, strict=True):
+        if one.id in seen:
+            raise row.problem("id", f"there are two characteristics '{one.id}'", "Give each an id of its own")
+        seen.add(one.id)

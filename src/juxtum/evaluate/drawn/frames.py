@@ -1,0 +1,94 @@
+"""The frame that the datums of a characteristic make, and what it leaves free."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from juxtum.align import Alignment
+from juxtum.align.datums import AssociatedDatum, left_free, locked_to, touched_by
+from juxtum.evaluate.drawn.references import Datum
+from juxtum.evaluate.drawn.taken import Situation, situated
+from juxtum.evaluate.given import Given
+from juxtum.geometry import RigidTransform
+from juxtum.geometry.arrays import Floats, unit
+from juxtum.geometry.features import Feature
+
+
+@dataclass(frozen=True, eq=False)
+class Frame:
+    """Where the datums put the part.
+
+    Parameters
+    ----------
+    move : RigidTransform
+        From the alignment in force into the frame of the datums.
+    alignment : Alignment
+        With its covariance.
+    datums : tuple of Situation
+    free : array (K, 6)
+        Motions that the datums leave free.
+    """
+
+    move: RigidTransform
+    alignment: Alignment
+    datums: tuple[Situation, ...]
+    free: Floats
+
+    @property
+    def leaves_turns(self) -> bool:
+        """Whether some turn is left free."""
+        return bool(np.abs(self.free[:, 3:]).max(initial=0.0) > 1e-9)
+
+    def leaves(self, feature: Feature) -> bool:
+        """Whether a motion that is left free moves a drawn feature."""
+        return touched_by(feature, self.free, self.alignment.centre)
+
+    def length_to(self, place: Floats) -> float:
+        """From the datums to a place, mm."""
+        anchors = [datum.nominal.holds().brought_to(place) for datum in self.datums]
+        middles = [np.mean([part.places.mean(0) for part in datum.parts], axis=0) for datum in self.datums]
+        return float(max((np.linalg.norm(place - m) for m in (*anchors, *middles)), default=0.0))
+
+    def spread(self, place: Floats, direction: Floats) -> float:
+        """Standard uncertainty of where the frame puts a place, along a direction, mm."""
+        return float(self.alignment.point_uncertainty(place[None], direction[None])[0])
+
+    def direction_for(self, nominal: Floats, measured: Floats) -> Floats:
+        """The direction (3,) that the datums prescribe for something that was drawn along `nominal`.
+
+        Where they leave a turn free, it is the one under the drawn angle to the first datum that lies nearest to what was
+        measured: the zone may turn with the part about what the datum does not hold.
+        """
+        primary = self.datums[0].nominal.holds().direction if self.datums else None
+        if not self.leaves_turns or primary is None:
+            return nominal
+        share = float(np.clip(nominal @ primary, -1.0, 1.0))
+        across = measured - float(measured @ primary) * primary
+        if np.linalg.norm(across) < 1e-12 or abs(share) > 1 - 1e-12:
+            return np.asarray(np.sign(share) * primary)
+        found = share * primary + np.sqrt(1 - share * share) * unit(across[None])[0]
+        return np.asarray(found if found @ measured >= 0 else -found)
+
+
+def frame_of(given: Given, datums: tuple[Datum, ...], where: str) -> Frame:
+    """The frame of some datums in their order; that of the alignment in force where there are none.
+
+    Raises
+    ------
+    InputError
+        When a datum is not seen, or its faces cannot be one.
+    """
+    nominal, judgement = given.deviation.nominal, given.judgement
+    still = RigidTransform.identity()
+    if not datums:
+        return Frame(still, judgement.alignment, (), np.zeros((0, 6)))
+    found = [situated(given, datum.of, f"datum {datum.letter}", datum.association) for datum in datums]
+    associated = [
+        AssociatedDatum(datum.letter, s.nominal, s.measured, s.count, 0.0, s.covariance, "")
+        for datum, s in zip(datums, found, strict=True)
+    ]
+    alignment = locked_to(associated, nominal, still)
+    free = left_free([s.nominal for s in found], alignment.centre, nominal.diagonal / 2)
+    return Frame(alignment.transform, alignment, tuple(found), free)

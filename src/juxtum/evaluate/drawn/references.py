@@ -1,0 +1,76 @@
+"""How a drawing names features: `14`, `14+15` for one feature of several faces, `14|22` for two, `31;32;33` for a pattern."""
+
+from __future__ import annotations
+
+import re
+from typing import Annotated, Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from juxtum.errors import InputError
+from juxtum.nominal.fingerprints import FoundAgain
+
+Faces = tuple[Annotated[int, Field(ge=1)], ...]
+"""One feature: numbers of the faces that make it, from 1."""
+Reference = Annotated[tuple[Faces, ...], Field(min_length=1, max_length=2)]
+"""One feature, or two: the sides of a slot, or from where to where."""
+Pattern = Annotated[tuple[Reference, ...], Field(max_length=500)]
+"""Several alike, each of which has to conform."""
+
+
+class Datum(BaseModel):
+    """A datum of a drawing."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    letter: Annotated[str, Field(pattern="^[A-Z]$")]
+    of: Reference
+    association: Literal["gauss", "contacting"] = "contacting"
+
+
+def read_pattern(text: str) -> tuple[tuple[Faces, ...], ...]:
+    """Features as a drawing names them.
+
+    Raises
+    ------
+    InputError
+        When the text names none.
+
+    Examples
+    --------
+    >>> read_pattern("14+15|22")
+    (((14, 15), (22,)),)
+    >>> read_pattern("31;32")
+    (((31,),), ((32,),))
+    """
+    if not re.fullmatch(r"\s*\d+(\s*[+|;]\s*\d+)*\s*", text):
+        raise InputError(
+            f"'{text}' names no features",
+            next="Give numbers of faces: 14, 14+15 for one feature, 14|22 for two, 31;32 for a pattern",
+        )
+    members = tuple(
+        tuple(tuple(int(face) for face in feature.split("+")) for feature in member.split("|"))
+        for member in text.split(";")
+    )
+    if any(len(member) > 2 for member in members):
+        raise InputError(f"'{text}' names more than two features", next="Give two at most: 14|22")
+    if any(0 in feature for member in members for feature in member):
+        raise InputError(f"'{text}' names a face 0", next="Faces are numbered from 1")
+    return members
+
+
+def pattern_words(pattern: tuple[tuple[Faces, ...], ...]) -> str:
+    """As a drawing names them.
+
+    Examples
+    --------
+    >>> pattern_words((((14, 15), (22,)),))
+    '14+15|22'
+    """
+    return ";".join("|".join("+".join(map(str, faces)) for faces in member) for member in pattern)
+
+
+def renumbered(pattern: tuple[tuple[Faces, ...], ...], found: FoundAgain) -> tuple[tuple[Faces, ...], ...]:
+    """The same on another revision of the nominal; what is lost there drops out."""
+    members = (tuple(found.renumbered(faces)[0] for faces in member) for member in pattern)
+    return tuple(member for member in members if all(member))

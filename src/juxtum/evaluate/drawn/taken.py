@@ -1,0 +1,267 @@
+"""What the scan shows of a feature: its points, their means over tiles, and the feature that fits them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from juxtum.associate import without_outliers
+from juxtum.associate.solve import Fit
+from juxtum.associate.zones import contacting_plane, mating
+from juxtum.errors import FitError, InputError
+from juxtum.evaluate.characteristics import counting_rows
+from juxtum.evaluate.deviation import Deviation
+from juxtum.evaluate.drawn.references import Faces
+from juxtum.evaluate.given import Given
+from juxtum.evaluate.tiles import Tiles, make_tiles
+from juxtum.geometry.arrays import Floats, Ints, unit
+from juxtum.geometry.features import Cone, Cylinder, Feature, Plane, Sphere
+from juxtum.nominal.common import common_feature
+
+MOST = 20_000
+"""Points that a feature is fitted to."""
+FEW = 12
+"""A feature with fewer tiles is looked at point by point."""
+LEAST = 12
+"""With fewer points on it a feature is not seen."""
+
+
+class NotSeenError(InputError):
+    """The scan shows too little of a feature."""
+
+
+@dataclass(frozen=True, eq=False)
+class Taken:
+    """One feature as the scan shows it, in the frame of the alignment in force.
+
+    Parameters
+    ----------
+    faces : tuple of int
+    nominal : Feature
+    points : array (N, 3)
+        Clear of edges, without the coat that was on them, mm.
+    fit : Fit
+        Of least squares, strays left out.
+    tiles : Tiles
+        Means of how far points lie out of the fitted feature: what varies within a tile is small then.
+    places : array (K, 3)
+        Of the tiles: their feet on the nominal.
+    facing : array (K, 3)
+        Out of the material there.
+    spots : array (K, 3)
+        Where the tiles were measured.
+    reach : tuple of float
+        From where to where it was drawn along its axis, from the feature's point, mm.
+    """
+
+    faces: Faces
+    nominal: Feature
+    points: Floats
+    fit: Fit[Feature]
+    tiles: Tiles
+    places: Floats
+    facing: Floats
+    spots: Floats
+    reach: tuple[float, float]
+
+    @property
+    def deviations(self) -> Floats:
+        """How far each measured place lies out of the drawn surface (K,), mm."""
+        return np.asarray(np.einsum("ij,ij->i", self.spots - self.places, self.facing))
+
+    @property
+    def is_inside(self) -> bool:
+        """Whether it is a hole, a socket, a bore: material lies outside of it."""
+        if isinstance(self.nominal, Plane):
+            return False
+        away = self.nominal.distances(self.places + 0.01 * self.facing) - self.nominal.distances(self.places)
+        return bool(np.median(away) < 0)
+
+    @cached_property
+    def touching(self) -> Feature:
+        """As the part would touch its counterpart: a plane that it stands on, the largest pin in a hole, the smallest ring round a pin."""
+        measured = self.fit.feature
+        if isinstance(measured, Plane):
+            return contacting_plane(self.spots, self.nominal.normal)  # type: ignore[attr-defined]
+        if isinstance(measured, Cylinder | Sphere):
+            return mating(measured, self.spots, inside=self.is_inside)
+        return measured
+
+    @property
+    def ends(self) -> Floats:
+        """The ends (2, 3) of its nominal axis as drawn; its middle twice where it has none."""
+        axis = getattr(self.nominal, "axis", None)
+        if axis is None:
+            return np.tile(self.places.mean(0), (2, 1))
+        return np.array([self.nominal.point + t * axis for t in self.reach])
+
+    @property
+    def size(self) -> float:
+        """From one end of what was seen to the other, mm."""
+        return float(np.linalg.norm(np.ptp(self.places, axis=0)))
+
+    @property
+    def words(self) -> str:
+        """For sentences."""
+        return f"face {self.faces[0]}" if len(self.faces) == 1 else f"faces {', '.join(map(str, self.faces))}"
+
+
+def take(given: Given, faces: Faces, where: str) -> Taken:
+    """What the scan shows of the feature that some faces make.
+
+    Raises
+    ------
+    InputError
+        When they make none.
+    NotSeenError
+        When the scan shows too little of it.
+    """
+    deviation = given.deviation
+    nominal = common_feature(deviation.nominal, faces, where)
+    rows = counting_rows(deviation, faces)
+    what = f"the scan shows too little of face {faces[0]}"
+    if len(rows) < LEAST:
+        raise NotSeenError(what, where, "Scan more of it")
+    coat = given.judgement.chain.thickness_on(deviation.faces[rows])
+    normals = deviation.normals[rows]
+    points = deviation.points[rows] - normals * coat[:, None]
+    try:
+        fit: Fit[Feature] = without_outliers(nominal, points[:: max(1, len(points) // MOST)])
+    except FitError as problem:
+        raise NotSeenError(f"face {faces[0]}: {problem.what}", where, problem.next) from problem
+    off = _outwards(fit.feature, points, normals)
+    tiles = make_tiles(deviation, rows, off)
+    if len(tiles.rows) < FEW:
+        tiles = _single(deviation, rows, off)
+    at = np.searchsorted(rows, tiles.rows) if np.all(np.diff(rows) > 0) else _found_in(rows, tiles.rows)
+    spots = points[at] + normals[at] * (tiles.means - off[at])[:, None]
+    axis = getattr(nominal, "axis", None)
+    along = (deviation.nominal.face_mesh(faces).points - nominal.point) @ (np.zeros(3) if axis is None else axis)
+    return Taken(
+        faces,
+        nominal,
+        points,
+        fit,
+        tiles,
+        deviation.feet[tiles.rows],
+        normals[at],
+        spots,
+        (float(along.min()), float(along.max())),
+    )
+
+
+def _outwards(feature: Feature, points: Floats, normals: Floats) -> Floats:
+    """How far (N,) points lie out of the material from a feature, mm."""
+    off = feature.distances(points)
+    ahead = feature.distances(points + 0.01 * normals)
+    return off if np.median(ahead - off) > 0 else -off
+
+
+def _found_in(rows: Ints, wanted: Ints) -> Ints:
+    order = np.argsort(rows)
+    return np.asarray(order[np.searchsorted(rows[order], wanted)])
+
+
+def _single(deviation: Deviation, rows: Ints, heights: Floats) -> Tiles:
+    """Each point for itself, where a feature is too small for tiles."""
+    spread = np.full(len(rows), np.nan_to_num(deviation.noise))
+    apart = 10 * np.arange(len(rows))[:, None] * np.ones((1, 3), dtype=np.int64)
+    return Tiles(heights, np.ones(len(rows), dtype=np.int64), rows, apart, deviation.faces[rows], spread)
+
+
+@dataclass(frozen=True, eq=False)
+class Situation:
+    """Where a feature, or the middle of two, was drawn and lies: a plane, an axis or a point.
+
+    Parameters
+    ----------
+    nominal, measured : Feature
+    covariance : array (P, P)
+        Of a step of the measured one.
+    parts : tuple of Taken
+    """
+
+    nominal: Feature
+    measured: Feature
+    covariance: Floats
+    parts: tuple[Taken, ...]
+
+    @property
+    def count(self) -> int:
+        """Points behind it."""
+        return sum(len(part.points) for part in self.parts)
+
+
+def situated(given: Given, of: tuple[Faces, ...], where: str, association: str = "gauss") -> Situation:
+    """The situation of a feature, or of the plane in the middle of two.
+
+    Raises
+    ------
+    InputError
+        When two features have no plane in their middle.
+    """
+    parts = tuple(take(given, faces, where) for faces in of)
+    measured = [part.fit.feature if association == "gauss" else part.touching for part in parts]
+    if len(parts) == 1:
+        return Situation(parts[0].nominal, measured[0], parts[0].fit.covariance, parts)
+    drawn = middle_of([part.nominal for part in parts], [part.places for part in parts], where)
+    found = middle_of(measured, [part.places for part in parts], where)
+    if found.normal @ drawn.normal < 0:
+        found = found.flipped()
+    return Situation(drawn, found, (parts[0].fit.covariance + parts[1].fit.covariance) / 4, parts)
+
+
+def middle_of(features: list[Feature], places: list[Floats], where: str) -> Plane:
+    """The plane in the middle of two that face each other, or look away from each other.
+
+    Raises
+    ------
+    InputError
+        When they are not two planes about parallel.
+    """
+    one, two = features
+    if not isinstance(one, Plane) or not isinstance(two, Plane) or abs(one.normal @ two.normal) < 0.9:
+        raise InputError(
+            "two features that are not parallel planes have no plane in their middle",
+            where,
+            "Name two sides of a slot or rib",
+        )
+    centre = (places[0].mean(0) + places[1].mean(0)) / 2
+    normal = (
+        unit((one.normal - two.normal)[None])[0]
+        if one.normal @ two.normal < 0
+        else unit((one.normal + two.normal)[None])[0]
+    )
+    feet = [plane.anchored(centre).point for plane in (one, two)]
+    return Plane((feet[0] + feet[1]) / 2, normal)
+
+
+def width_between(one: Taken, two: Taken) -> tuple[float, bool]:
+    """Distance of two parallel planes of least squares, mm, and whether it is that of a slot: material lies outside of it.
+
+    From the middle of each to the other, and the mean of both, so that a tilt between them leans neither way.
+    """
+    planes = one.fit.feature, two.fit.feature
+    assert isinstance(planes[0], Plane) and isinstance(planes[1], Plane)
+    middles = one.places.mean(0), two.places.mean(0)
+    mine = abs(float(planes[0].distances(planes[1].anchored(middles[1]).point[None])[0]))
+    other = abs(float(planes[1].distances(planes[0].anchored(middles[0]).point[None])[0]))
+    is_slot = float(planes[0].normal @ (middles[1] - middles[0])) > 0
+    return (mine + other) / 2, is_slot
+
+
+def radius_of(feature: Feature, *, is_minor: bool = False) -> float:
+    """The radius of what is round, mm.
+
+    Raises
+    ------
+    InputError
+        When it has none.
+    """
+    if is_minor and hasattr(feature, "minor_radius"):
+        return float(feature.minor_radius)
+    if isinstance(feature, Cone) or not hasattr(feature, "radius"):
+        raise InputError(f"a {feature.name} has no radius", next="Name a cylinder, a sphere or a torus")
+    return float(feature.radius)

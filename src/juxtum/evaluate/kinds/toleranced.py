@@ -1,0 +1,260 @@
+"""What characteristics of a drawing share: features by number, datums, a zone or a size, and how a value is judged."""
+
+from __future__ import annotations
+
+from abc import abstractmethod
+from dataclasses import dataclass
+from typing import Annotated, Any, ClassVar, Self
+
+import numpy as np
+from pydantic import Field, model_validator
+
+from juxtum.errors import FitError, InputError
+from juxtum.evaluate.characteristics import extreme_of
+from juxtum.evaluate.decision import decide
+from juxtum.evaluate.drawn.frames import Frame, frame_of
+from juxtum.evaluate.drawn.references import Datum, Faces, Pattern, pattern_words, renumbered
+from juxtum.evaluate.drawn.taken import NotSeenError, Situation, Taken, situated, take
+from juxtum.evaluate.fields import Finite
+from juxtum.evaluate.given import Given
+from juxtum.evaluate.kinds.base import Characteristic, nothing_seen
+from juxtum.evaluate.quantity import Aim, Limits, Line, Measured, SideMeasured
+from juxtum.evaluate.tiles import Tiles
+from juxtum.evaluate.uncertainty import Budget, Sampling
+from juxtum.geometry.arrays import Floats, frozen
+from juxtum.nominal import Nominal
+from juxtum.nominal.common import common_feature
+from juxtum.nominal.fingerprints import FoundAgain
+
+TWO_THIRDS = 2 / 3
+NO_TURN = "the datums hold no direction"
+
+
+@dataclass(frozen=True, eq=False)
+class Found:
+    """One value and what stands behind it.
+
+    Parameters
+    ----------
+    value : float
+        mm, or degrees.
+    standard : float
+        Standard uncertainty by the data and the datums, in the unit of the value.
+    length : float
+        Over which it is measured, mm.
+    place : array (3,)
+    meaning : str
+        What it is, in words.
+    allowed : float
+        What the size of the feature adds to the zone, mm.
+    freedom : float
+        Degrees of freedom of the standard uncertainty.
+    depends : str
+        Why nothing can be decided; empty where something can.
+    """
+
+    value: float
+    standard: float
+    length: float
+    place: Floats
+    meaning: str
+    allowed: float | None = None
+    freedom: float = np.inf
+    depends: str = ""
+
+
+class Toleranced(Characteristic):
+    """A characteristic of one feature, of two, or of a pattern of several alike, of which the worst counts."""
+
+    features: Pattern = ()
+    """As the drawing names them; from the faces where it names none."""
+    datums: Annotated[tuple[Datum, ...], Field(max_length=6)] = ()
+    """In their order; without any, the alignment in force counts."""
+    least_seen: Annotated[Finite, Field(ge=0, le=1)] = TWO_THIRDS
+
+    needs_faces: ClassVar[bool] = True
+    pairs: ClassVar[bool] = False
+    """Whether it is about two features."""
+    unit: ClassVar[str] = "mm"
+
+    @model_validator(mode="before")
+    @classmethod
+    def _named_once(cls, values: Any) -> Any:
+        """Faces follow from the features where these are named."""
+        if isinstance(values, dict) and values.get("features") and not values.get("faces"):
+            try:
+                named = [face for member in values["features"] for feature in member for face in feature]
+            except TypeError:
+                return values
+            values = values | {"faces": tuple(dict.fromkeys(named))}
+        return values
+
+    @property
+    def members(self) -> tuple[tuple[Faces, ...], ...]:
+        """Each of the pattern; of faces that nobody grouped, two are two features and all others one."""
+        if self.features:
+            return self.features
+        if self.pairs:
+            return (tuple((face,) for face in self.faces),)
+        return ((self.faces,),)
+
+    def on_faces(self, found: FoundAgain) -> Self:
+        """The same on another revision of the nominal."""
+        made = super().on_faces(found)
+        datums = [(datum, renumbered((datum.of,), found)) for datum in self.datums]
+        kept = tuple(datum.model_copy(update={"of": of[0]}) for datum, of in datums if of)
+        return made.model_copy(update={"features": renumbered(self.features, found), "datums": kept})
+
+    @property
+    def faces_named(self) -> tuple[int, ...]:
+        """Those of its datums as well."""
+        return (*self.faces, *(face for datum in self.datums for feature in datum.of for face in feature))
+
+    def check(self, nominal: Nominal) -> None:
+        """See that its features are there and of a kind that it can be measured on.
+
+        Raises
+        ------
+        InputError
+        """
+        super().check(nominal)
+        if not self.faces:
+            raise InputError("no face is named", f"characteristic {self.id}", "Name its faces")
+        self.check_members()
+        for member in self.members:
+            for faces in member:
+                self.check_feature(common_feature(nominal, faces, f"characteristic {self.id}"), faces)
+        for datum in self.datums:
+            for faces in datum.of:
+                common_feature(nominal, faces, f"datum {datum.letter}")
+
+    def check_members(self) -> None:
+        """See that it names one feature, or two where it is about two.
+
+        Raises
+        ------
+        InputError
+        """
+        for member in self.members:
+            if self.pairs != (len(member) == 2):
+                what = f"{self.name} is about {'two features' if self.pairs else 'one feature'}"
+                how = "Name them as 14|22" if self.pairs else "Name one, as 14 or 14+15"
+                raise InputError(what, f"characteristic {self.id}", how)
+
+    def check_feature(self, feature: Any, faces: Faces) -> None:
+        """See that a feature as drawn is of a kind that it can be measured on.
+
+        Raises
+        ------
+        InputError
+        """
+
+    @property
+    def line(self) -> Line:
+        """As the ledger has it."""
+        words = pattern_words(self.features) if self.features else ""
+        return Line(self.id, self.title, self.name, self.limits, self.faces, self.least_seen, self.tag, words)
+
+    @abstractmethod
+    def found(self, given: Given, member: tuple[Faces, ...], frame: Frame) -> Found:
+        """The value of one of its pattern.
+
+        Raises
+        ------
+        InputError
+            When the scan shows too little of it, or it cannot be measured on its faces.
+        """
+
+    def measure(self, given: Given) -> Measured:
+        """The worst of its pattern."""
+        where = f"characteristic {self.id}"
+        seen = min(given.deviation.area_seen_of(faces) for member in self.members for faces in member)
+        try:
+            frame = frame_of(given, self.datums, where)
+            every = [self.found(given, member, frame) for member in self.members]
+        except (InputError, FitError) as problem:
+            words = problem.what if problem.where in ("", where) else f"{problem.where}: {problem.what}"
+            return nothing_seen((self.tag,), seen, words)
+        sides = [self._side(given, one) for one in every]
+        worst = min(range(len(every)), key=lambda k: self._room(every[k]))
+        meaning = every[worst].meaning + (f"; the worst of {len(every)}" if len(every) > 1 else "")
+        rows = sum(len(faces) for member in self.members for faces in member)
+        return Measured((sides[worst],), rows, seen, meaning, every[worst].allowed)
+
+    def _room(self, found: Found) -> float:
+        return self.limits.room(found.value) + (found.allowed or 0.0)
+
+    def _side(self, given: Given, found: Found) -> SideMeasured:
+        judgement, limits = given.judgement, self.limits
+        sampling = Sampling(found.standard, 0, found.freedom)
+        budget = self.budget(given, found, sampling)
+        upper = None if limits.upper is None else limits.upper + (found.allowed or 0.0)
+        decision = decide(found.value, budget.usable, limits.lower, upper, judgement.rule, judgement.guard)
+        probability = decision.probability if budget.is_known else float("nan")
+        verdict, reason = (
+            decision.verdict,
+            decision.reason.replace(" mm ", " mm " if self.unit == "mm" else f"{self.unit} "),
+        )
+        if found.depends:
+            from juxtum.evaluate.decision import Verdict
+
+            verdict, reason = Verdict.NOT_DECIDED, found.depends
+        return SideMeasured(self.tag, found.value, budget, frozen(found.place), verdict, probability, reason)
+
+    def budget(self, given: Given, found: Found, sampling: Sampling) -> Budget:
+        """The uncertainty of a value."""
+        return given.judgement.chain.form_budget(found.length, sampling, self.faces[0])
+
+    def take(self, given: Given, faces: Faces) -> Taken:
+        """What the scan shows of a feature."""
+        return take(given, faces, f"characteristic {self.id}")
+
+    def situated(self, given: Given, member: tuple[Faces, ...]) -> Situation:
+        """Where a feature lies, or the middle of two."""
+        return situated(given, member, f"characteristic {self.id}")
+
+
+class Zoned(Toleranced):
+    """One with a zone of a width that its value may not exceed."""
+
+    limit: Annotated[Finite, Field(gt=0)] = Field(0.1, title="Width of the zone")
+
+    @property
+    def limits(self) -> Limits:
+        """At most the width of the zone."""
+        return Limits(None, self.limit)
+
+    @property
+    def aim(self) -> Aim:
+        """The width of its zone."""
+        return Aim(self.id, self.title, self.limit, self.faces, within=not self.datums)
+
+
+def width_of(tiles: Tiles, heights: Floats) -> tuple[float, float, int]:
+    """Width between the highest and the lowest of some heights (K,) over tiles, what noise adds by their choice taken off.
+
+    Returns
+    -------
+    width, standard : float
+        mm, with its standard uncertainty.
+    highest : int
+        Which tile is the highest.
+    """
+    from dataclasses import replace
+
+    made = replace(tiles, means=heights)
+    top, bottom = extreme_of(made, 1.0, None), extreme_of(made, -1.0, None)
+    return max(top.value - bottom.value, 0.0), top.standard + bottom.standard, top.tile
+
+
+def farthest_of(tiles: Tiles, heights: Floats) -> tuple[float, float, int]:
+    """The largest of some heights (K,), either way, without sign; with its standard uncertainty and which tile it is."""
+    from dataclasses import replace
+
+    made = replace(tiles, means=heights)
+    top, bottom = extreme_of(made, 1.0, None), extreme_of(made, -1.0, None)
+    worse = top if top.value >= -bottom.value else bottom
+    return max(abs(worse.value), 0.0), worse.standard, worse.tile
+
+
+__all__ = ["Found", "NotSeenError", "Toleranced", "Zoned", "farthest_of", "width_of"]
