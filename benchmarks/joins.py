@@ -112,6 +112,7 @@ def joins() -> Iterator[str]:
     """A ring of twelve patches round BC-220 that drifts, and eight views of each of five parts from anywhere, by shape."""
     from juxtum.align.scans.join import join
     from juxtum.align.scans.sheet import make_sheet
+    from juxtum.align.scans.work import Joining
     from juxtum.demo.world import nominal_path
     from juxtum.errors import AlignmentError
     from juxtum.job.inputs import load_nominal
@@ -134,7 +135,7 @@ def joins() -> Iterator[str]:
         scans, truths = views(nominal, 5)
         began = time.perf_counter()
         try:
-            made = join([make_sheet(scan, str(k)) for k, scan in enumerate(scans)], by_shape=True)
+            made = join([make_sheet(scan, str(k)) for k, scan in enumerate(scans)], (), Joining(by_shape=True))
         except AlignmentError as problem:
             yield f"{name}: {problem.sentence}"
             continue

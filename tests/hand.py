@@ -202,3 +202,16 @@ def evaluation_of(desk: Hand) -> Evaluation:
     found = desk.window.session.derived.evaluation
     assert found is not None
     return found
+
+
+def answer_unit() -> None:
+    """A file without a unit is asked about; millimetres are taken."""
+
+    def accept() -> None:
+        dialog = QApplication.activeModalWidget()
+        if dialog is None:
+            QTimer.singleShot(50, accept)
+        else:
+            dialog.accept()  # type: ignore[attr-defined]
+
+    QTimer.singleShot(50, accept)

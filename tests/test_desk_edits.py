@@ -5,10 +5,10 @@ from __future__ import annotations
 from pathlib import Path
 
 import pytest
-from PyQt6.QtCore import Qt, QTimer
-from PyQt6.QtWidgets import QApplication, QComboBox, QLineEdit
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QComboBox, QLineEdit
 
-from hand import Hand, evaluation_of
+from hand import Hand, answer_unit, evaluation_of
 from helpers import HOLES, bracket_mesh, hole_at, plate
 from juxtum.evaluate.kinds import Profile
 from juxtum.exchange.cad import write_step
@@ -90,7 +90,7 @@ def test_a_second_scan_is_measured_beside_the_first(desk: Hand, tmp_path: Path) 
     desk.go(Key.ASSEMBLE)
     assert not [w for w in window.findChildren(QComboBox) if w.accessibleName() == "Scan in force" and w.isVisible()]
     window.bringing.further_scan(tmp_path / "raised.ply")
-    answer_unit(desk)
+    answer_unit()
     desk.wait(lambda: window.session.derived.job.scan_in_force == "scan 2")
     assert [held.name for held in window.session.job.scans] == ["scan", "scan 2"]
     assert evaluation_of(desk).statistics.mean != before
@@ -112,19 +112,6 @@ def test_a_second_scan_is_measured_beside_the_first(desk: Hand, tmp_path: Path) 
     ] and window.session.job.scan_in_force == "scan 2"
     window.session.undo()
     desk.wait(lambda: window.session.job.scan_in_force == "scan")
-
-
-def answer_unit(desk: Hand) -> None:
-    """A file without a unit is asked about; millimetres are taken."""
-
-    def accept() -> None:
-        dialog = QApplication.activeModalWidget()
-        if dialog is None:
-            QTimer.singleShot(50, accept)
-        else:
-            dialog.accept()  # type: ignore[attr-defined]
-
-    QTimer.singleShot(50, accept)
 
 
 def test_a_new_revision_of_the_nominal_keeps_its_faces(desk: Hand, tmp_path: Path) -> None:

@@ -41,6 +41,7 @@ from juxtum.job.readiness import Policy, Readiness, Tick
 from juxtum.logbook import Logbook
 from juxtum.logbook.book import Entry
 from juxtum.logbook.go_list import KNOCK, go_list, is_go
+from juxtum.logbook.register import Register
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import Finish
 from juxtum.plan.cost.preparing import coat_window, soak_minutes, surface_advice
@@ -198,6 +199,9 @@ def test_an_old_logbook_is_brought_forward_and_a_newer_one_is_told(tmp_path: Pat
         )
     old = Logbook(url)
     assert old.instrument(MODEL, "7").name == "Old scanner" and list(old.exercises()) == []
+    listed = Register(old).listed()
+    assert [r.title for r in listed] == ["Old scanner, 7"], "what a person certified is the shop's"
+    assert [c.number for c in Register(old).history(listed[0].row)] == ["C-1"]
     old.close()
     with sqlite3.connect(tmp_path / "old.sqlite") as raw:
         raw.execute("update alembic_version set version_num = '9999'")

@@ -4,28 +4,32 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from enum import StrEnum
 
 import numpy as np
 
-from juxtum.align.samples import scan_sample
 from juxtum.align.scans.join import Joined, join
 from juxtum.align.scans.sheet import Sheet, make_sheet
 from juxtum.align.scans.ties import Tie
+from juxtum.align.scans.work import Joining
 from juxtum.assemble.holes import Filled, Hole, closed, holes_of
 from juxtum.assemble.surfacing import finest_spacing, make_surface
-from juxtum.assemble.trim import find_flat, outreach, trim
+from juxtum.assemble.table import could_be_the_part
+from juxtum.assemble.trim import find_flat, trim
 from juxtum.errors import InputError, JuxtumError
 from juxtum.geometry import RigidTransform, TriangleMesh
 from juxtum.geometry.arrays import Floats
 from juxtum.geometry.mesh import Scan
+from juxtum.nominal import Nominal
+from juxtum.nominal.model import sample_surface
 from juxtum.progress import Progress, silent
 
 ABOVE = 2.0
 """Points nearer to the table than so many times its own thickness are cut off with it."""
-CERTAIN = 2.0
-"""A flat so many times as large as the outline of what stands on it is a table."""
-DENSE, MOST_POINTS = 0.45, 4_000_000
-"""Points of a mesh lie no farther apart than this share of the surface's spacing, as far as memory allows."""
+EVEN, SPLIT, MOST_POINTS = 1.5, 0.8, 4_000_000
+"""Triangles with edges longer than so many spacings of the surface are split, more finely where the scan is coarser than the surface."""
+OVERHANG = 0.9
+"""The surface goes no farther beyond the points than this share of its spacing."""
 TWICE = 0.98
 """Scans that have so much in common and agree this well (mm) are one and the same."""
 
@@ -45,7 +49,15 @@ class Brought:
     scan: Scan
 
 
-@dataclass(frozen=True)
+class Trim(StrEnum):
+    """Whether a table is cut off: where that is certain, never, or wherever a flat with all else on it is found."""
+
+    AUTO = "auto"
+    NONE = "none"
+    TABLE = "table"
+
+
+@dataclass(frozen=True, eq=False)
 class Wanted:
     """How scans are assembled.
 
@@ -55,16 +67,40 @@ class Wanted:
         Of the surface, mm; the finest of the scans' own when not given.
     is_watertight : bool
         Whether its borders are closed with invented faces.
-    trims : bool
-        Whether a table is looked for in each scan.
+    trim : Trim
+        Whether a table is cut off each scan.
+    nominal : Nominal, optional
+        Tells a table from a face of the part.
     by_shape : bool
         Whether scans that nothing else ties are proposed a place by their shape.
     """
 
     spacing: float | None = None
     is_watertight: bool = False
-    trims: bool = True
+    trim: Trim = Trim.AUTO
+    nominal: Nominal | None = None
     by_shape: bool = False
+
+
+@dataclass(frozen=True, eq=False)
+class Tied:
+    """Scans that know where they lie, before a surface is made of them.
+
+    Parameters
+    ----------
+    scans : tuple of Brought
+        Cleaned, each in its own frame.
+    sheets : tuple of Sheet
+        The same as joining looks at them.
+    joined : Joined
+    notes : tuple of str
+        What is to be looked at.
+    """
+
+    scans: tuple[Brought, ...]
+    sheets: tuple[Sheet, ...]
+    joined: Joined
+    notes: tuple[str, ...]
 
 
 @dataclass(frozen=True, eq=False)
@@ -106,26 +142,45 @@ def assemble(
     progress = progress or silent()
     notes: list[str] = []
     cleaned = tuple(_cleaned(brought, wanted, notes) for brought in scans)
-    sheets = []
-    for index, brought in enumerate(cleaned):
-        progress.phase(f"looking at {brought.name}", 0.1 * index / len(cleaned))
-        sheets.append(make_sheet(brought.scan, brought.name))
-    joined = join(sheets, given, by_shape=wanted.by_shape, progress=progress.part(0.1, 0.7))
-    notes += _doubts(cleaned, joined)
-    surface = _surfaced(cleaned, sheets, joined, wanted.spacing, progress.part(0.7, 0.97))
+    made = tie(cleaned, given, Joining(by_shape=wanted.by_shape), progress.part(0.0, 0.7))
+    surface = surface_of(made, wanted.spacing, progress.part(0.7, 0.97))
     holes = holes_of(surface)
     filled = closed(surface) if wanted.is_watertight else None
-    return Assembly(cleaned, joined, surface, filled, holes, tuple(notes))
+    return Assembly(cleaned, made.joined, surface, filled, holes, (*notes, *made.notes))
+
+
+def tie(
+    scans: Sequence[Brought],
+    given: Sequence[Tie] = (),
+    how: Joining | None = None,
+    progress: Progress | None = None,
+) -> Tied:
+    """Lay clean scans into one frame.
+
+    Raises
+    ------
+    JuxtumError
+        When no two of them can be tied.
+    """
+    progress = progress or silent()
+    sheets = []
+    for index, brought in enumerate(scans):
+        progress.phase(f"looking at {brought.name}", 0.15 * index / len(scans))
+        sheets.append(make_sheet(brought.scan, brought.name))
+    joined = join(sheets, given, how, progress=progress.part(0.15, 1.0))
+    return Tied(tuple(scans), tuple(sheets), joined, tuple(_doubts(scans, joined)))
 
 
 def _cleaned(brought: Brought, wanted: Wanted, notes: list[str]) -> Brought:
-    """Without the table it stands on, where one is certain."""
-    flat = find_flat(brought.scan) if wanted.trims else None
+    """Without the table it stands on, where that is certain: where a person says that there is one, or the nominal tells it from the part."""
+    flat = find_flat(brought.scan) if wanted.trim is not Trim.NONE else None
     if flat is None:
         return brought
-    if outreach(brought.scan, flat) < CERTAIN:
+    if wanted.trim is Trim.AUTO and (
+        wanted.nominal is None or could_be_the_part(brought.scan, flat, wanted.nominal, silent())
+    ):
         notes.append(
-            f"{brought.name}: its largest flat may be its table or a face of the part, and was left; cut it before if it is the table"
+            f"{brought.name}: its largest flat may be its table or a face of the part, and was left; --trim table cuts it off"
         )
         return brought
     try:
@@ -144,17 +199,26 @@ def _doubts(scans: Sequence[Brought], joined: Joined) -> list[str]:
         one, two = scans[tie.first], scans[tie.second]
         if tie.overlap.share > TWICE and len(one.scan.points) == len(two.scan.points) and tie.overlap.rms < 1e-4:
             said.append(f"{one.name} and {two.name} are the same scan twice: it counts double")
-        if tie.is_used and tie.free:
-            said.append(f"{one.name} on {two.name}: their overlap is {' and '.join(tie.free)}")
     said += [f"{b.name}: {r}" for b, r in zip(scans, joined.reasons, strict=True) if r]
     return said
 
 
-def _surfaced(
-    scans: Sequence[Brought], sheets: Sequence[Sheet], joined: Joined, spacing: float | None, progress: Progress
-) -> TriangleMesh:
-    """One mesh of all scans that are tied."""
-    laid = [(b, s, pose) for b, s, pose in zip(scans, sheets, joined.poses, strict=True) if pose is not None]
+def surface_of(made: Tied, spacing: float | None = None, progress: Progress | None = None) -> TriangleMesh:
+    """One mesh of all scans that are tied, in the frame of the anchor.
+
+    Parameters
+    ----------
+    spacing : float, optional
+        mm; the middle of the scans' own when not given.
+
+    Raises
+    ------
+    InputError
+        When the spacing is too fine for so large an assembly.
+    """
+    progress = progress or silent()
+    triples = zip(made.scans, made.sheets, made.joined.poses, strict=True)
+    laid = [(b, s, pose) for b, s, pose in triples if pose is not None]
     corners = np.concatenate([pose.apply(b.scan.bounds) for b, _, pose in laid])
     finest = finest_spacing(np.ptp(corners, axis=0))
     if spacing is not None and spacing < finest:
@@ -166,22 +230,21 @@ def _surfaced(
         points, facing = _dense(brought.scan, sheet, chosen)
         places.append(pose.apply(points))
         normals.append(pose.turn(facing))
-    return make_surface(np.concatenate(places), np.concatenate(normals), chosen, progress)
+    return make_surface(np.concatenate(places), np.concatenate(normals), chosen, progress, overhang=OVERHANG)
 
 
 def _dense(scan: Scan, sheet: Sheet, spacing: float) -> tuple[Floats, Floats]:
     """Points and directions (N, 3) of a scan, so dense that a surface of a spacing can be made of them.
 
-    A mesh is more than its corners: where these are farther apart than the surface wants, places on its triangles count
-    too. A cloud has only its points, with the directions of the nearest of those that joining looked at.
+    A mesh is more than its corners: triangles that are larger than the surface wants are split. A cloud has only its
+    points, with the directions of the nearest of those that joining looked at.
     """
     if isinstance(scan, TriangleMesh):
-        if scan.spacing < DENSE * spacing:
-            return scan.points, scan.normals
-        count = int(min(scan.area / (DENSE * spacing) ** 2, MOST_POINTS))
-        sample = scan_sample(scan, max(count, len(scan.points) + 1))
-        assert sample.normals is not None
-        return sample.points, sample.normals
+        # Middles of triangles, not corners: at an edge of the part no direction is right for a corner.
+        longest = EVEN if scan.spacing < 1.1 * spacing else SPLIT
+        size = max(longest * spacing, float(np.sqrt(scan.area / MOST_POINTS)))
+        split = sample_surface(scan, np.arange(len(scan.triangles)), size)
+        return split.mesh.corners.mean(1), scan.triangle_normals[split.faces]
     if scan.normals is not None:
         return scan.points, scan.normals
     return scan.points, np.asarray(sheet.normals[sheet.tree.query(scan.points, workers=-1)[1]])

@@ -17,11 +17,18 @@ ROUGH = 4.0
 """A point farther from the plane of its neighbours than so many times the usual is left out."""
 
 
-def make_surface(points: Floats, normals: Floats, spacing: float, progress: Progress | None = None) -> TriangleMesh:
+def make_surface(
+    points: Floats, normals: Floats, spacing: float, progress: Progress | None = None, *, overhang: float = 1.8
+) -> TriangleMesh:
     """Mesh points (N, 3) with outward normals (N, 3) at a spacing in mm; holes stay open.
 
     The field of signed distances and its surface come from VTK; each vertex is then moved along its normal onto the
     plane that its neighbouring points make, so that the grid leaves no trace.
+
+    Parameters
+    ----------
+    overhang : float
+        How far, in spacings, the surface may reach beyond the points at its borders.
 
     Raises
     ------
@@ -42,7 +49,7 @@ def make_surface(points: Floats, normals: Floats, spacing: float, progress: Prog
         raise InputError("the points make no surface", "surface", "Capture more, or choose a wider spacing")
     progress.phase("putting the surface onto the points", 0.6)
     mesh = TriangleMesh(raw_points, triangles)
-    settled, near = _settled(mesh, points, normals, spacing)
+    settled, near = _settled(mesh, points, normals, spacing, overhang)
     progress.phase("dropping what has no points", 0.95)
     return TriangleMesh(settled, triangles).kept(near)
 
@@ -109,7 +116,9 @@ def _zero_level(points: Floats, normals: Floats, spacing: float) -> tuple[Floats
     return vertices, triangles
 
 
-def _settled(mesh: TriangleMesh, points: Floats, normals: Floats, spacing: float) -> tuple[Floats, Bools]:
+def _settled(
+    mesh: TriangleMesh, points: Floats, normals: Floats, spacing: float, overhang: float
+) -> tuple[Floats, Bools]:
     """Vertices put onto the surface of their neighbours, and which of them have neighbours at all.
 
     A chord of a circle is perpendicular to the sum of the normals at its ends, so heights are taken along that sum:
@@ -117,7 +126,8 @@ def _settled(mesh: TriangleMesh, points: Floats, normals: Floats, spacing: float
     """
     from scipy.spatial import cKDTree
 
-    distances, rows = cKDTree(points).query(mesh.points, k=NEIGHBOURS, distance_upper_bound=1.8 * spacing, workers=-1)
+    tree = cKDTree(points)
+    distances, rows = tree.query(mesh.points, k=NEIGHBOURS, distance_upper_bound=1.8 * spacing, workers=-1)
     found = np.isfinite(distances)
     rows = np.where(found, rows, 0)
     own = mesh.normals
@@ -129,4 +139,6 @@ def _settled(mesh: TriangleMesh, points: Floats, normals: Floats, spacing: float
     offset = np.einsum("vk,vkd,vkd->v", weights, points[rows] - mesh.points[:, None], both) / np.maximum(reach, 1e-12)
     offset = np.where(np.abs(offset) < spacing, offset, 0.0)
     near = (weights > 0).sum(1) >= 3
-    return mesh.points + facing * np.where(near, offset, 0.0)[:, None], np.asarray(near)
+    settled = mesh.points + facing * np.where(near, offset, 0.0)[:, None]
+    beside = tree.query(settled, distance_upper_bound=overhang * spacing, workers=-1)[0]
+    return settled, np.asarray(near & np.isfinite(beside))

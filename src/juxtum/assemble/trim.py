@@ -156,16 +156,6 @@ def _faces_part(flat: Flat, points: Floats, normals: Floats | None, on: Bools) -
     return bool(side * (normals[on] @ flat.plane.normal).sum() > 0)
 
 
-def outreach(scan: Scan, flat: Flat) -> float:
-    """How many times as large as the outline of all else a flat region is: a table reaches out, a base plate hardly."""
-    points, _, _ = _flat_samples(scan)
-    heights = flat.plane.distances(points)
-    level = points - np.outer(heights, flat.plane.normal)
-    away = np.abs(heights) > 2 * flat.thickness
-    rest = _hull_area(_without_outliers(level[away]), flat.plane)
-    return _hull_area(level[np.abs(heights) < flat.thickness], flat.plane) / max(rest, 1e-12)
-
-
 def _without_outliers(points: Floats) -> Floats:
     """Without the farthest half per cent, so that stray fragments do not stretch the outline."""
     distance = np.linalg.norm(points - np.median(points, axis=0), axis=1)

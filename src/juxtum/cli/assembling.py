@@ -13,7 +13,7 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 
 from juxtum.align.scans.ties import Tie
-from juxtum.assemble.assembling import Assembly, Brought, Wanted, assemble, ties_from_pairs, ties_from_targets
+from juxtum.assemble.assembling import Assembly, Brought, Trim, Wanted, assemble, ties_from_pairs, ties_from_targets
 from juxtum.cli.progress import end_progress, show_progress
 from juxtum.errors import InputError
 from juxtum.exchange.documents import Form, read_document
@@ -55,7 +55,7 @@ def assemble_command(options: argparse.Namespace) -> int:
         raise InputError("the folder for the surface is not there", str(options.out), "Make it, or choose another")
     scans = brought(options.scans, options.scan_unit)
     given = _given(options, scans)
-    wanted = Wanted(options.spacing, options.watertight, options.trim == "auto", options.by_shape)
+    wanted = Wanted(options.spacing, options.watertight, Trim(options.trim), by_shape=options.by_shape)
     made = assemble(scans, wanted, given, show_progress())
     end_progress()
     _write(options.out, made)

@@ -14,10 +14,12 @@ from pydantic import BaseModel, ConfigDict
 from juxtum.cli.progress import end_progress, show_progress
 from juxtum.errors import AlignmentError, InputError
 from juxtum.evaluate import DecisionRule, Verdict
+from juxtum.evaluate.drawing import Rules, read_drawing
 from juxtum.evaluate.kinds import Profile
 from juxtum.exchange.documents import Form, read_document
 from juxtum.exchange.limits import check_file, content_hash
 from juxtum.folders import cache_folder
+from juxtum.geometry import TriangleMesh
 from juxtum.guide.verdicts import headline
 from juxtum.instruments import Circumstances, Environment
 from juxtum.instruments.circumstances import for_other_parts
@@ -25,12 +27,14 @@ from juxtum.instruments.materials import material_named
 from juxtum.instruments.models import stated_instrument
 from juxtum.job import Evaluation, FileStore, Job, Procedure, Runner, load_job
 from juxtum.job.document import usual_alignment, usual_cleaning
-from juxtum.job.roles import inputs_of
+from juxtum.job.joins import measured_title
+from juxtum.job.roles import Input, Role, free_name, inputs_of
 from juxtum.job.steps import (
     AsScanned,
     DatumChoice,
     Datums,
     Decide,
+    Join,
     Measure,
     Step,
 )
@@ -63,50 +67,65 @@ def inspect(options: argparse.Namespace) -> int:
     if options.expansion is not None:
         room = Environment(expansion=options.expansion)
     room = room.model_copy(update={"temperature": options.temperature})
-    steps = [*_cleaning(options.trim), *_alignment(options.align)]
+    check_folder(options.out)
+    files = FileStore()
+    scans, steps = _several(options, files)
+    laid = Join.model_fields["name"].default if options.more else scans[0].name
+    steps += [step.model_copy(update={"scan": laid}) for step in _alignment(options.align)]
     frame = steps[-1].name  # type: ignore[union-attr]
     steps += [
         Measure(lower=options.lower, upper=options.upper),
         Decide(alignment=frame, rule=DecisionRule(options.rule)),
-        Profile(
-            id="1",
-            title="Profile of the whole part",
-            lower=options.lower,
-            upper=options.upper,
-            least_seen=options.least_seen,
-        ),
     ]
-    check_folder(options.out)
-    if options.more:
-        _join_first(options)
-    files = FileStore()
+    if options.drawing is None:
+        whole = {"id": "1", "title": "Profile of the whole part", "least_seen": options.least_seen}
+        steps.append(Profile.model_validate(whole | {"lower": options.lower, "upper": options.upper}))
     job = Job(
         circumstances=Circumstances(instrument=instrument, environment=room),
-        inputs=inputs_of(
-            files.adopt(options.nominal, options.nominal_unit), files.adopt(options.scan, options.scan_unit)
-        ),
+        inputs=(*inputs_of(files.adopt(options.nominal, options.nominal_unit)), *scans),
         procedure=Procedure(steps=tuple(steps)),
     )
-    evaluation = _replay(job, Runner(files, lean=True), options.out)
+    runner = Runner(files, lean=True)
+    if options.drawing is not None:
+        drawn = read_drawing(options.drawing, runner.nominal(job, show_progress()), Rules(options.rules))
+        job = job.model_copy(update={"procedure": Procedure(steps=(*steps, *drawn))})
+    _check_tied(job, runner, options.out)
+    evaluation = _replay(job, runner, options.out)
     return _finish([(job, evaluation)], options)
 
 
-def _join_first(options: argparse.Namespace) -> None:
-    """Several scans become one, in a file beside the result, which is then inspected."""
-    from juxtum.assemble.assembling import Wanted, assemble
-    from juxtum.cli.assembling import brought
-    from juxtum.exchange.mesh_writing import write_mesh
+def _several(options: argparse.Namespace, files: FileStore) -> tuple[tuple[Input, ...], list[Step]]:
+    """The scans under names of their own, each with its cleaning, and what joins them where there are several."""
+    scans: list[Input] = []
+    given = (options.scan, *options.more)
+    for index, path in enumerate(given):
+        if path.resolve() in {other.resolve() for other in given[:index]}:
+            raise InputError("one file is given twice", str(path), "Name each scan once")
+        name = free_name(Role.SCAN, tuple(held.name for held in scans))
+        scans.append(Input(name=name, role=Role.SCAN, file=files.adopt(path, options.scan_unit)))
+    steps = [step for held in scans for step in _cleaning(options.trim, held.name)]
+    if len(scans) > 1:
+        steps.append(Join(scans=tuple(held.name for held in scans)))
+    return tuple(scans), steps
 
-    scans = brought([options.scan, *options.more], options.scan_unit)
-    made = assemble(scans, Wanted(trims=options.trim == "auto"), progress=show_progress())
-    if not made.joined.is_whole:
-        lost = [b.name for b, pose in zip(scans, made.joined.poses, strict=True) if pose is None]
+
+def _check_tied(job: Job, runner: Runner, folder: Path) -> None:
+    """Say which of several scans is not tied; keep the surface that is made of all."""
+    join = job.join_in_force
+    if join is None:
+        return
+    from juxtum.exchange.mesh_writing import write_mesh
+    from juxtum.job.outcomes import tied
+
+    made = runner.outcome(job, tied(join.name), show_progress())
+    names = {held.name: held.file.name for held in job.scans}
+    lost = [names[b.name] for b, pose in zip(made.scans, made.joined.poses, strict=True) if pose is None]
+    if lost:
         raise InputError(f"{', '.join(lost)} is not tied to the others", "scans", "Tie it with 'juxtum assemble' first")
-    for note in made.notes:
-        print(f"note: {note}", file=sys.stderr)
-    options.out.mkdir(parents=True, exist_ok=True)
-    options.scan, options.scan_unit = options.out / "assembled.ply", None
-    write_mesh(options.scan, made.surface)
+    folder.mkdir(parents=True, exist_ok=True)
+    surface = runner.loaded_scan(job, show_progress()).scan
+    assert isinstance(surface, TriangleMesh)
+    write_mesh(folder / "assembled.ply", surface)
 
 
 def run(options: argparse.Namespace) -> int:
@@ -120,14 +139,28 @@ def run(options: argparse.Namespace) -> int:
     check_folder(options.out)
     runner = Runner(files, lean=True)
     results = []
-    for scan, folder in zip(options.scans, _folders(options.out, options.scans), strict=True):
-        unit = options.scan_unit or (known.scan.unit if known.scan else None)
+    joined = known.join_in_force
+    groups = _groups(options.scans, joined)
+    for scans, folder in zip(groups, _folders(options.out, [group[0] for group in groups]), strict=True):
+        unit = options.scan_unit or (known.measured[0].unit if known.measured else None)
         how = for_other_parts(known.circumstances)
         if options.instrument:
             how = how.model_copy(update={"instrument": stated_instrument(options.instrument, options.chain or "")})
-        job = known.with_scan(FileStore.adopt(files, scan, unit)).model_copy(update={"circumstances": how})
+        names = joined.used if joined is not None else (known.scan_in_force,)
+        job = known.model_copy(update={"circumstances": how})
+        for name, scan in zip(names, scans, strict=True):
+            job = job.with_file(name, FileStore.adopt(files, scan, unit))
         results.append((job, _replay(job, runner, folder)))
     return _finish(results, options)
+
+
+def _groups(scans: list[Path], joined: Join | None) -> list[list[Path]]:
+    """The scans of each part: one, or as many as the procedure joins, in its order."""
+    count = 1 if joined is None else len(joined.used)
+    if len(scans) % count:
+        what = f"the procedure joins {count} scans of each part, and {len(scans)} were given"
+        raise InputError(what, "run", f"Give {count} scans for each part, in the order of the procedure")
+    return [scans[k : k + count] for k in range(0, len(scans), count)]
 
 
 def _open_procedure(path: Path, files: FileStore) -> Job:
@@ -159,8 +192,8 @@ def _is_free(folder: Path, digest: str) -> bool:
     return not isinstance(found, dict) or found.get("scan_sha256") in (None, digest)
 
 
-def _cleaning(trim: str) -> list[Step]:
-    return list(usual_cleaning()) if trim == "auto" else []
+def _cleaning(trim: str, scan: str = "scan") -> list[Step]:
+    return list(usual_cleaning(scan)) if trim == "auto" else []
 
 
 def _alignment(choice: str) -> list[Step]:
@@ -198,7 +231,7 @@ def _check_same_part(job: Job, evaluation: Evaluation) -> None:
     share = float(d.weights[d.found].sum() / max(d.weights.sum(), 1e-12))
     if share < LEAST_NEAR:
         what = f"only {100 * share:.0f} % of the scan lies within {job.procedure.measure.limit:g} mm of the nominal"
-        where = job.scan.name if job.scan else "scan"
+        where = measured_title(job) or "scan"
         raise AlignmentError(what, where, "Check that it is a scan of this part, its unit and its alignment")
 
 
@@ -206,13 +239,13 @@ def _finish(results: list[tuple[Job, Evaluation]], options: argparse.Namespace) 
     documents = [result_document(job, evaluation) for job, evaluation in results]
     for job, evaluation in results:
         for note in evaluation.warnings:
-            print(f"note: {job.scan.name if job.scan else job.title}: {note}", file=sys.stderr)
+            print(f"note: {measured_title(job) or job.title}: {note}", file=sys.stderr)
     if options.json:
         print(json.dumps(documents[0] if len(documents) == 1 else documents, indent=1, allow_nan=False))
     else:
         for job, evaluation in results:
             s = evaluation.statistics
-            name = job.scan.name if job.scan else ""
+            name = measured_title(job)
             print(f"{name}: {headline(evaluation)}; RMS {s.rms:.4f} mm, {100 * s.area_seen:.1f} % of the area seen")
         print(f"written to {options.out}")
     failed = any(c.verdict is not Verdict.CONFORMS for _, evaluation in results for c in evaluation.ledger)

@@ -12,7 +12,10 @@ from juxtum.exchange.cad import CAD_SUFFIXES
 from juxtum.exchange.limits import JOB_SUFFIX, check_file
 from juxtum.exchange.meshes import read_mesh
 from juxtum.geometry import TriangleMesh
+from juxtum.geometry.features import Cone, Cylinder, Plane, Sphere, Torus
 from juxtum.geometry.topology import closure
+from juxtum.nominal import Nominal
+from juxtum.nominal.model import NominalFace
 from juxtum.units import Unit
 
 
@@ -112,6 +115,7 @@ def _face_count(mesh: TriangleMesh) -> int:
 def _job_facts(path: Path) -> dict[str, Any]:
     from juxtum.folders import cache_folder
     from juxtum.job import FileStore, load_job
+    from juxtum.job.joins import measured_title
 
     job = load_job(path, FileStore(), cache_folder() / "inputs")
     return {
@@ -120,19 +124,69 @@ def _job_facts(path: Path) -> dict[str, Any]:
         "part": job.brief.part,
         "serial": job.brief.serial,
         "nominal": job.nominal.name if job.nominal else None,
-        "scan": job.scan.name if job.scan else None,
+        "scan": measured_title(job) or None,
         "steps": [step.kind for step in job.procedure.steps],
     }
+
+
+def face_facts(path: Path) -> list[dict[str, Any]]:
+    """Number, kind, area (mm2), bounds (mm) and feature of each face of a nominal, as characteristics name them.
+
+    Raises
+    ------
+    InputError
+        When the file cannot be a nominal.
+    """
+    from juxtum.job.inputs import load_nominal
+    from juxtum.progress import silent
+
+    nominal = load_nominal(path, None, silent())
+    facts = []
+    for face in nominal.faces:
+        bounds = nominal.face_mesh((face.number,)).bounds
+        known = {"number": face.number, "kind": KIND_WORDS.get(str(face.kind), "freeform"), "name": face.title}
+        facts.append(known | {"area": face.area, "bounds": bounds.tolist()} | _feature_facts(nominal, face))
+    return facts
+
+
+KIND_WORDS = {kind: kind for kind in ("plane", "cylinder", "cone", "sphere", "torus")}
+
+
+def _feature_facts(nominal: Nominal, face: NominalFace) -> dict[str, Any]:
+    """What tells a face's feature: a plane's normal looks out of the material."""
+    feature = face.feature
+    if isinstance(feature, Plane):
+        return {"point": feature.anchored(face.centre).point.tolist(), "normal": (feature.normal + 0.0).tolist()}
+    if isinstance(feature, Cylinder):
+        point = feature.anchored(face.centre).point
+        row = int((nominal.triangle_faces == face.number - 1).argmax())
+        middle, normal = nominal.mesh.corners[row].mean(0), nominal.mesh.triangle_normals[row]
+        inside = bool(feature.radial(middle[None])[0] @ normal < 0)
+        return {"point": point.tolist(), "direction": feature.axis.tolist(), "radius": feature.radius, "inside": inside}
+    if isinstance(feature, Cone):
+        half = math.degrees(abs(feature.half_angle))
+        return {"point": feature.apex.tolist(), "direction": feature.axis.tolist(), "half_angle_deg": half}
+    if isinstance(feature, Sphere):
+        return {"centre": feature.point.tolist(), "radius": feature.radius}
+    if isinstance(feature, Torus):
+        sizes = {"radius": feature.radius, "minor_radius": feature.minor_radius}
+        return {"centre": feature.point.tolist(), "direction": feature.axis.tolist()} | sizes
+    return {}
 
 
 def info(options: argparse.Namespace) -> int:
     """`juxtum info`."""
     facts = file_facts(options.file)
+    if options.faces:
+        facts["faces"] = face_facts(options.file)
     if options.json:
         print(json.dumps(facts, indent=1, allow_nan=False))
     else:
         for name, value in facts.items():
-            print(f"{name:12} {_plain(value)}")
+            if name != "faces" or not options.faces:
+                print(f"{name:12} {_plain(value)}")
+        for face in facts["faces"] if options.faces else ():
+            print("; ".join(f"{name} {_plain(value)}" for name, value in face.items()))
     return 0
 
 

@@ -8,13 +8,13 @@ from typing import Any
 
 import numpy as np
 
-from juxtum.associate.from_points import FLAT, Associated, associated, zoned
+from juxtum.associate.from_points import FLAT, Associated, associated, circumscribed, inscribed, zoned
 from juxtum.errors import InputError, JuxtumError
 from juxtum.exchange.limits import check_file
 from juxtum.geometry.arrays import Floats
 from juxtum.geometry.features import Circle, Cone, Cylinder, Line, Plane, Sphere, Torus
 
-METHODS = {"gauss": associated, "zone": zoned}
+METHODS = {"gauss": associated, "zone": zoned, "inscribed": inscribed, "circumscribed": circumscribed}
 MOST_BYTES = 500_000_000
 
 

@@ -54,11 +54,15 @@ def make_parser() -> argparse.ArgumentParser:
     fit.add_argument("kind", choices=FEATURES, metavar="|".join(FEATURES))
     fit.add_argument("file", type=Path, metavar="FILE.csv", help="rows X,Y[,Z] in mm")
     fit.add_argument(
-        "--method", default="gauss", choices=("gauss", "zone"), help="zone: of a line2d, plane or circle2d"
+        "--method",
+        default="gauss",
+        choices=("gauss", "zone", "inscribed", "circumscribed"),
+        help="zone: not of a circle3d or torus; inscribed, circumscribed: circle2d, sphere, cylinder",
     )
     fit.add_argument("--json", action="store_true", help="print JSON")
     info = commands.add_parser("info", help="what a file holds")
     info.add_argument("file", type=Path, metavar="FILE")
+    info.add_argument("--faces", action="store_true", help="each face of a nominal, with its size and place")
     info.add_argument("--json", action="store_true", help="print JSON")
     opened = commands.add_parser("open", help="open the desk")
     opened.add_argument("files", type=Path, nargs="*", metavar="FILE")
@@ -91,6 +95,13 @@ def _add_inspect(commands: argparse._SubParsersAction[_Parser]) -> None:
     inspect.add_argument(
         "--least-seen", type=_share, default=0.9, metavar="SHARE", help="of the area, before it is decided"
     )
+    inspect.add_argument(
+        "--drawing",
+        type=Path,
+        metavar="FILE.csv",
+        help="its characteristics, in place of the profile of the whole part",
+    )
+    inspect.add_argument("--rules", default="iso", choices=("iso", "asme"), help="by which the drawing is read")
     inspect.add_argument("--rule", default="guarded", choices=("simple", "guarded"))
     _add_output(inspect)
 
@@ -301,7 +312,9 @@ def _add_assemble(commands: argparse._SubParsersAction[_Parser]) -> None:
     assemble.add_argument("--by-shape", action="store_true", help="propose a place for scans that nothing else ties")
     assemble.add_argument("--spacing", type=_positive, metavar="MM", help="of the surface")
     assemble.add_argument("--watertight", action="store_true", help="close open borders with invented faces")
-    assemble.add_argument("--trim", default="auto", choices=("auto", "none"), help="look for a table in each scan")
+    assemble.add_argument(
+        "--trim", default="auto", choices=("auto", "none", "table"), help="table: each scan stands on one, cut it off"
+    )
     assemble.add_argument("--scan-unit", type=_unit, metavar="mm|cm|m|in")
     assemble.add_argument("--json", action="store_true", help="print the result document and nothing else")
     assemble.add_argument("--strict", action="store_true", help="exit status 1 when a scan is not tied")

@@ -61,12 +61,11 @@ class Asking:
             QFileDialog.getOpenFileName(self._window, "Import CAD model", self._folder, f"Nominals ({kinds})")[0]
         )
 
-    def scan(self) -> Path | None:
-        """A scan."""
+    def scans(self) -> list[Path]:
+        """One scan or several."""
         kinds = " ".join(f"*{s}" for s in SCAN_SUFFIXES)
-        return self._remember(
-            QFileDialog.getOpenFileName(self._window, "Import scan", self._folder, f"Scans ({kinds})")[0]
-        )
+        names = QFileDialog.getOpenFileNames(self._window, "Import scan", self._folder, f"Scans ({kinds})")[0]
+        return [found for found in map(self._remember, names) if found is not None]
 
     def instrument(self) -> Path | None:
         """An instrument document."""

@@ -50,6 +50,8 @@ class Bringing:
             Action("open demo", "Open the demo job", "File/1", self.open_demo, "", "sparkles", "BC-220 bearing carrier with its scan"),
             Action("open demo beam", "Open the demo beam", "File/1", lambda: self.open_demo("HB-36"), "", "sparkles",
                    "HB-36 sluice hinge beam, to be planned"),
+            Action("open demo pieces", "Open the demo in pieces", "File/1", lambda: self.open_demo("pieces"), "", "sparkles",
+                   "BC-220 scanned in six pieces, to be joined"),
             Action("save", "Save", "File/2", self.save, "Ctrl+S", "save", "Save the job into its file"),
             Action("save as", "Save as\u2026", "File/2", self.ask_save, "Ctrl+Shift+S", "save"),
             Action("export procedure", "Export the procedure\u2026", "File/2", self.ask_procedure, "", "scroll-text",
@@ -64,7 +66,10 @@ class Bringing:
     def bring(self, paths: list[Path]) -> None:
         """Take files to where they belong, one after another: CAD first, so that a scan beside it finds its nominal."""
         waiting = sorted(paths, key=lambda p: p.suffix.lower() not in CAD_SUFFIXES)
-        if waiting:
+        is_scan = self._session.job.nominal is not None and all(p.suffix.lower() in SCAN_SUFFIXES for p in waiting)
+        if len(waiting) > 1 and is_scan:
+            self.several_scans(waiting)
+        elif waiting:
             self._bring_one(waiting[0], lambda: self.bring(waiting[1:]))
 
     def _bring_one(self, path: Path, then: Callable[[], None]) -> None:
@@ -133,7 +138,7 @@ class Bringing:
 
         def add(job: Job, file: InputFile) -> Job:
             more = job.with_further(file) if job.scans else job.with_scan(file)
-            return more.on_scan(more.scans[-1].name)
+            return more if more.join_in_force is not None else more.on_scan(more.scans[-1].name)
 
         def told() -> None:
             if picked:
@@ -141,6 +146,20 @@ class Bringing:
 
         picked = self._session.job.picked_for("")
         self._scan(path, told, add)
+
+    def several_scans(self, paths: list[Path]) -> None:
+        """Put several scans to those that the job has; a unit that is asked for counts for all of them."""
+
+        def add(job: Job, file: InputFile) -> Job:
+            for other in paths:
+                unit = file.unit if other != paths[0] else None
+                job = job.with_further(file if other == paths[0] else self._session.files.adopt(other, unit))
+            return job
+
+        def told() -> None:
+            self._desk.announce(f"{len(self._session.job.scans)} scans are here: clean them, then join them.")
+
+        self._scan(paths[0], told, add)
 
     def _scan(self, path: Path, then: Callable[[], None], put: Callable[[Job, InputFile], Job]) -> None:
         def take(unit: Unit | None) -> None:
@@ -213,7 +232,13 @@ class Bringing:
         from juxtum.demo.beam_job import beam_job
         from juxtum.demo.capture import with_capture
         from juxtum.demo.job import demo_job
+        from juxtum.demo.views import views_job
 
+        if part == "pieces":
+            self._session.compute(
+                lambda progress: views_job(self._session.files, progress), lambda job: self._start(job)
+            )
+            return
         if part == "HB-36":
             self._session.compute(lambda _: beam_job(self._session.files), lambda job: self._start(job))
             return
@@ -238,10 +263,16 @@ class Bringing:
 
     def ask_scan(self) -> None:
         """Ask for a scan and bring it."""
-        if (path := self._asking.scan()) is not None:
-            self.scan(path)
+        found = self._asking.scans()
+        if len(found) > 1:
+            self.several_scans(found)
+        elif found:
+            self.scan(found[0])
 
     def ask_further_scan(self) -> None:
         """Ask for a scan and put it to those of the job."""
-        if (path := self._asking.scan()) is not None:
-            self.further_scan(path)
+        found = self._asking.scans()
+        if len(found) > 1:
+            self.several_scans(found)
+        elif found:
+            self.further_scan(found[0])

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
 from juxtum.assemble import find_fragments, find_table
+from juxtum.assemble.assembling import Tied
 from juxtum.capture.ways.probing import can_be_probed
 from juxtum.errors import JuxtumError
 from juxtum.evaluate import Histogram, histogram
@@ -16,9 +17,11 @@ from juxtum.geometry.arrays import Floats, orthonormal_frame
 from juxtum.geometry.mesh import Scan, TriangleMesh
 from juxtum.job import Evaluation, Job, Runner
 from juxtum.job.inputs import LoadedScan
+from juxtum.job.outcomes import tied
 from juxtum.job.planning import task_of
 from juxtum.job.runner import Comparison
 from juxtum.job.steps import Trim
+from juxtum.job.steps.base import surface
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import known_spots, methods
 from juxtum.plan.grounds import Grounds
@@ -36,6 +39,8 @@ from juxtum.scene.map_layers import MapGiven, draw_map
 from juxtum.scene.palette import MapScale
 
 T = TypeVar("T")
+MOST_KEPT = 240
+"""Drawables and the like that are kept: some for each of very many scans."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -43,6 +48,27 @@ class Pieces:
     """Connected pieces of a scan: their areas in mm2, falling."""
 
     areas: Floats
+
+
+@dataclass(frozen=True, eq=False)
+class BroughtScan:
+    """One of several scans as the stage shows it.
+
+    Parameters
+    ----------
+    name, file : str
+    scan : Scan
+        As its cleaning left it.
+    surface : Surface
+    pose : RigidTransform, optional
+        Into the assembly; None for one that is not tied or not joined.
+    """
+
+    name: str
+    file: str
+    scan: Scan
+    surface: Surface
+    pose: RigidTransform | None
 
 
 @dataclass(frozen=True, eq=False)
@@ -68,6 +94,10 @@ class Derived:
     """From scan coordinates to a display in which the scan stands on its table."""
     table: Plane | None = None
     pieces: Pieces | None = None
+    brought: tuple[BroughtScan, ...] = ()
+    """Every scan, where there are several."""
+    tied: Tied | None = None
+    """Where they lie, where the scan in force is joined of them."""
     in_force: str = ""
     """The name of the alignment whose map is shown."""
     evaluation: Evaluation | None = None
@@ -111,7 +141,7 @@ class Deriver:
             return self._kept[key][1]  # type: ignore[no-any-return]
         made = make()
         self._kept[key] = (source, made)
-        while len(self._kept) > 40:
+        while len(self._kept) > MOST_KEPT:
             self._kept.popitem(last=False)
         return made
 
@@ -133,11 +163,13 @@ class Deriver:
                 "methods": self._methods(job, nominal),
                 "probed": self._probed(job, nominal),
             }
-        if job.scan:
+        if job.measured:
             values |= self._scan(job, progress)
+        if len(job.scans) > 1:
+            values |= self._several(job, progress)
         if job.nominal is None and job.plan is not None and isinstance(values.get("scan"), TriangleMesh):
             values |= self._stand_in(values["scan"], values["upright"])
-        if job.nominal and job.scan and job.procedure.alignments:
+        if job.nominal and job.measured and job.procedure.alignments:
             values |= self._map(job, progress)
         return Derived(**values)
 
@@ -183,6 +215,20 @@ class Deriver:
         return {
             "loaded": loaded, "scan": scan, "scan_surface": surface, "table": table, "pieces": pieces, "upright": upright
         }  # fmt: skip
+
+    def _several(self, job: Job, progress: Progress) -> dict[str, Any]:
+        """Each scan by itself, and where it lies."""
+        join = job.join_in_force
+        made: Tied | None = None if join is None else self.runner.outcome(job, tied(join.name), progress)
+        used = () if join is None else join.used
+        poses = {} if made is None else dict(zip(used, made.joined.poses, strict=True))
+        several = []
+        for held in job.scans:
+            progress.phase(f"preparing the picture of {held.name}", 0.3)
+            scan = self.runner.outcome(job, surface(held.name), progress)
+            drawn = self._of(f"scan {held.name}", scan, lambda scan=scan: scan_surface(scan))  # type: ignore[misc]
+            several.append(BroughtScan(held.name, held.file.name, scan, drawn, poses.get(held.name)))
+        return {"brought": tuple(several), "tied": made}
 
     def _map(self, job: Job, progress: Progress) -> dict[str, Any]:
         laid = job.procedure.in_force

@@ -209,7 +209,7 @@ class StageView(FittingView):
 
     def hit(self, here: QPointF) -> Hit | None:
         """What lies under a place of the widget."""
-        return self.stage.pick(here.x(), here.y(), self.width(), self.height(), PICKED_FROM)
+        return self.stage.pick(here.x(), here.y(), self.width(), self.height(), (*PICKED_FROM, *self.stage.pieces))
 
     def project(self, places: Floats) -> Floats:
         """Places (N, 3) in widget coordinates (N, 2)."""

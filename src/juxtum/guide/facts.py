@@ -5,6 +5,7 @@ from __future__ import annotations
 from juxtum.evaluate.foreign import ForeignPatch, PassedPatch
 from juxtum.geometry import TriangleMesh
 from juxtum.geometry.arrays import Floats
+from juxtum.geometry.mesh import Scan
 from juxtum.guide.known import Known
 from juxtum.wording import percent, signed
 
@@ -32,14 +33,17 @@ def scan_facts(d: Known) -> list[tuple[str, str]]:
     """Numbers of the scan as it is now."""
     if d.scan is None:
         return []
-    facts = [("points", thousands(len(d.scan.points))), ("spacing", f"{d.scan.spacing:.2f} mm")]
-    if isinstance(d.scan, TriangleMesh):
-        facts += [
-            ("triangles", thousands(len(d.scan.triangles))),
-            ("area", f"{thousands(round(d.scan.area))} mm\u00b2"),
-        ]
+    facts = facts_of(d.scan)
     if d.pieces is not None:
         facts.append(("fragments", thousands(len(d.pieces.areas))))
+    return facts
+
+
+def facts_of(scan: Scan) -> list[tuple[str, str]]:
+    """Numbers of a scan."""
+    facts = [("points", thousands(len(scan.points))), ("spacing", f"{scan.spacing:.2f} mm")]
+    if isinstance(scan, TriangleMesh):
+        facts += [("triangles", thousands(len(scan.triangles))), ("area", f"{thousands(round(scan.area))} mm\u00b2")]
     return facts
 
 

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Protocol
 
+from juxtum.assemble.assembling import Tied
 from juxtum.geometry import Plane
 from juxtum.geometry.arrays import Floats
 from juxtum.geometry.mesh import Scan
 from juxtum.job import Evaluation, Job
+from juxtum.job.inputs import LoadedScan
 from juxtum.nominal import Nominal
 
 
@@ -17,6 +20,22 @@ class KnownPieces(Protocol):
     @property
     def areas(self) -> Floats:
         """Their areas, falling, mm2."""
+
+
+class KnownScan(Protocol):
+    """One of several scans."""
+
+    @property
+    def name(self) -> str:
+        """What steps call it by."""
+
+    @property
+    def file(self) -> str:
+        """The name of its file."""
+
+    @property
+    def scan(self) -> Scan:
+        """As its cleaning left it."""
 
 
 class Known(Protocol):
@@ -45,6 +64,18 @@ class Known(Protocol):
     @property
     def pieces(self) -> KnownPieces | None:
         """Its connected pieces."""
+
+    @property
+    def loaded(self) -> LoadedScan | None:
+        """The scan in force as it was brought or joined."""
+
+    @property
+    def brought(self) -> Sequence[KnownScan]:
+        """Every scan, where there are several."""
+
+    @property
+    def tied(self) -> Tied | None:
+        """Where they lie, where the scan in force is joined of them."""
 
     @property
     def in_force(self) -> str:

@@ -87,6 +87,8 @@ def _next_capture(d: Known) -> NextAction:
 def _next_assemble(d: Known) -> NextAction:
     if d.scan is None:
         return NextAction("bring the scan", "there is nothing to clean yet", "bring scan", "Choose a file")
+    if len(d.brought) > 1 and not d.job.procedure.alignments and (action := _next_joining(d)) is not None:
+        return action
     if d.table is not None:
         return NextAction(
             "trim off the table",
@@ -111,6 +113,23 @@ def _next_assemble(d: Known) -> NextAction:
     return NextAction(
         "put it into part coordinates", "the table and the loose fragments are gone", "go align", "Go to Align"
     )
+
+
+def _next_joining(d: Known) -> NextAction | None:
+    """Several scans are cleaned, each by itself, then joined."""
+    count = len(d.brought)
+    if all(not d.job.procedure.cleaning_of(brought.name) for brought in d.brought):
+        return NextAction(
+            "clean every scan",
+            f"the table and loose fragments of each of the {count} would be joined as well",
+            "clean scans",
+            "Clean them all",
+        )
+    if not d.job.procedure.joins:
+        return NextAction(
+            "join the scans", f"{count} scans are here, each in a place of its own", "join scans", "Join the scans"
+        )
+    return None
 
 
 def _next_align(d: Known) -> NextAction:

@@ -3,37 +3,34 @@
 from __future__ import annotations
 
 import uuid
-from typing import Annotated, Literal, TypeVar
+from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from juxtum.capture.kept.document import CaptureRecord
 from juxtum.errors import JobError
-from juxtum.evaluate.kinds import KINDS, Kind, Profile
+from juxtum.evaluate.kinds import Profile
 from juxtum.exchange.inputfile import InputFile
 from juxtum.instruments import Circumstances
+from juxtum.job.procedure import Procedure
 from juxtum.job.readiness import Readiness, Tick
 from juxtum.job.roles import Input, Role, free_name
 from juxtum.job.steps import (
     AlignModel,
-    AlignStep,
     BestFit,
     CleaningModel,
     CleaningStep,
     Decide,
     Fragments,
+    Join,
     Measure,
-    ReadingStep,
     Rough,
     Step,
-    StepModel,
-    TakingStep,
     Trim,
 )
 from juxtum.plan.document import Plan
 
 Text = Annotated[str, Field(max_length=500)]
-StepType = TypeVar("StepType", bound=StepModel)
 LOOSE_SHARE = 0.002
 """Pieces smaller than this share of the largest are taken for loose fragments."""
 
@@ -52,139 +49,6 @@ class Brief(BaseModel):
     material: Annotated[str, Field(max_length=60)] = ""
     """Of the part, by its name in the table of materials; empty while nobody chose one."""
     note: Text = ""
-
-
-class Procedure(BaseModel):
-    """An ordered list of steps that can be replayed on other inputs."""
-
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
-    steps: Annotated[tuple[Step, ...], Field(max_length=5000)] = ()
-
-    @property
-    def cleaning(self) -> tuple[CleaningStep, ...]:
-        """What is done to scans, in order."""
-        return tuple(s for s in self.steps if isinstance(s, CleaningModel))
-
-    def cleaning_of(self, scan: str) -> tuple[CleaningStep, ...]:
-        """What is done to the scan of a name, in order."""
-        return tuple(s for s in self.cleaning if s.scan == scan)
-
-    @property
-    def alignments(self) -> tuple[AlignStep, ...]:
-        """All alignments, in order."""
-        return tuple(s for s in self.steps if isinstance(s, AlignModel))
-
-    @property
-    def characteristics(self) -> tuple[Kind, ...]:
-        """The lines of the drawing, in order."""
-        return tuple(s for s in self.steps if isinstance(s, KINDS))
-
-    @property
-    def next_number(self) -> str:
-        """The number of the next characteristic when nobody chooses one."""
-        used = [int(c.id) for c in self.characteristics if c.id.isdigit()]
-        return str(max(used, default=0) + 1)
-
-    @property
-    def judging(self) -> tuple[Step, ...]:
-        """All that is said of a map: its limits, the decision rule, characteristics and readings."""
-        return (self.measure, self.decide, *self.characteristics, *self.readings)
-
-    @property
-    def readings(self) -> tuple[TakingStep, ...]:
-        """Single readings and grids, in order."""
-        return tuple(s for s in self.steps if isinstance(s, TakingStep))
-
-    def of(self, kind: type[StepType]) -> tuple[StepType, ...]:
-        """All steps of one kind."""
-        return tuple(s for s in self.steps if isinstance(s, kind))
-
-    @property
-    def measure(self) -> Measure:
-        """How deviations are taken; the last such step counts."""
-        return (self.of(Measure) or (Measure(),))[-1]
-
-    @property
-    def decide(self) -> Decide:
-        """Alignment in force and decision rule; the last such step counts."""
-        return (self.of(Decide) or (Decide(),))[-1]
-
-    def alignment(self, name: str) -> AlignStep:
-        """The alignment of a name.
-
-        Raises
-        ------
-        JobError
-            When there is none.
-        """
-        for step in self.alignments:
-            if step.name == name:
-                return step
-        known = ", ".join(s.name for s in self.alignments) or "none yet"
-        raise JobError(f"there is no alignment called '{name}'", "procedure", f"Alignments are: {known}")
-
-    @property
-    def in_force(self) -> AlignStep | None:
-        """The alignment in force; the last one where what decides names none that there is."""
-        named = [s for s in self.alignments if s.name == self.decide.alignment]
-        return (named or self.alignments or (None,))[-1]
-
-    def with_step(self, step: Step) -> Procedure:
-        """With a step added; settings and alignments of the same name are replaced where they stand."""
-        for index, old in enumerate(self.steps):
-            if _same_slot(old, step):
-                return Procedure(steps=(*self.steps[:index], step, *self.steps[index + 1 :]))
-        return Procedure(steps=(*self.steps, step))
-
-    def with_scan_renamed(self, old: str, new: str) -> Procedure:
-        """With all cleaning and aligning of one scan done to another."""
-        mine = (isinstance(s, CleaningModel | AlignModel) and s.scan == old for s in self.steps)
-        moved = (
-            s.model_copy(update={"scan": new}) if is_mine else s for s, is_mine in zip(self.steps, mine, strict=True)
-        )
-        return Procedure(steps=tuple(moved))
-
-    def without(self, step: Step) -> Procedure:
-        """With a step taken out."""
-        return Procedure(steps=tuple(s for s in self.steps if s != step))
-
-    def with_characteristic_changed(self, name: str, made: Kind) -> Procedure:
-        """With the characteristic of a number replaced where it stands.
-
-        Raises
-        ------
-        JobError
-            When another one has its new number.
-        """
-        if made.id != name and any(p.id == made.id for p in self.characteristics):
-            raise JobError(f"there is a characteristic {made.id} already", "characteristic", "Choose another number")
-        return Procedure(steps=tuple(made if isinstance(s, KINDS) and s.id == name else s for s in self.steps))
-
-    def with_characteristic_earlier(self, name: str) -> Procedure:
-        """With the characteristic of a number one place earlier among the characteristics."""
-        places = [k for k, s in enumerate(self.steps) if isinstance(s, KINDS)]
-        order = [self.steps[k] for k in places]
-        row = next((k for k, s in enumerate(order) if isinstance(s, KINDS) and s.id == name), 0)
-        if row == 0:
-            return self
-        order[row - 1], order[row] = order[row], order[row - 1]
-        steps = list(self.steps)
-        for place, step in zip(places, order, strict=True):
-            steps[place] = step
-        return Procedure(steps=tuple(steps))
-
-
-def _same_slot(old: Step, new: Step) -> bool:
-    if isinstance(old, Measure | Decide):
-        return type(old) is type(new)
-    if isinstance(old, AlignModel) and isinstance(new, AlignModel):
-        return bool(old.name == new.name)
-    if isinstance(old, KINDS) and isinstance(new, KINDS):
-        return old.id == new.id
-    if isinstance(old, ReadingStep) and isinstance(new, ReadingStep):
-        return old.label == new.label
-    return False
 
 
 class Job(BaseModel):
@@ -233,10 +97,29 @@ class Job(BaseModel):
     @property
     def scan_in_force(self) -> str:
         """The name of the scan that is shown and judged: the one which the alignment in force lays."""
-        names, laid = [held.name for held in self.scans], self.procedure.in_force
+        names, laid = list(self.scan_names), self.procedure.in_force
         if laid is not None and (laid.scan in names or not names):
             return laid.scan
-        return names[0] if names else str(Role.SCAN)
+        # Where nothing is aligned yet: what was joined last, or the first that was brought.
+        return names[-1 if self.procedure.joins else 0] if names else str(Role.SCAN)
+
+    @property
+    def scan_names(self) -> tuple[str, ...]:
+        """All that can be in force: what was measured, and what is joined of it."""
+        return (*(held.name for held in self.scans), *(step.name for step in self.procedure.joins))
+
+    @property
+    def join_in_force(self) -> Join | None:
+        """What makes the scan in force, where that is joined of several."""
+        name = self.scan_in_force
+        return next((step for step in self.procedure.joins if step.name == name), None)
+
+    @property
+    def measured(self) -> tuple[InputFile, ...]:
+        """The file of the scan in force, or those that it is joined of."""
+        joined = self.join_in_force
+        names = (self.scan_in_force,) if joined is None else joined.used
+        return tuple(held.file for held in self.scans if held.name in names)
 
     @property
     def scan(self) -> InputFile | None:
@@ -245,22 +128,33 @@ class Job(BaseModel):
 
     def with_nominal(self, file: InputFile | None) -> Job:
         """With another nominal, or with none."""
-        first = () if file is None else (Input(name=free_name(Role.NOMINAL, self.scans), role=Role.NOMINAL, file=file),)
+        first = (
+            ()
+            if file is None
+            else (Input(name=free_name(Role.NOMINAL, self.scan_names), role=Role.NOMINAL, file=file),)
+        )
         return self.model_copy(update={"inputs": (*first, *self.scans)})
 
     def with_scan(self, file: InputFile | None) -> Job:
-        """With another file for the scan in force, or without it."""
+        """With another file for the scan in force, or without it; beside the others where that is joined of several."""
+        if self.join_in_force is not None and file is not None:
+            return self.with_further(file)
         name = self.scan_in_force
-        kept = tuple(held for held in self.inputs if held.name != name)
         if file is None:
-            return self.model_copy(update={"inputs": kept})
+            return self.model_copy(update={"inputs": tuple(held for held in self.inputs if held.name != name)})
+        return self.with_file(name, file)
+
+    def with_file(self, name: str, file: InputFile) -> Job:
+        """With another file for the scan of a name; a new scan where there is none of it."""
+        kept = tuple(held for held in self.inputs if held.name != name)
         made = Input(name=name, role=Role.SCAN, file=file)
         at = next((k for k, held in enumerate(self.inputs) if held.name == name), len(kept))
         return self.model_copy(update={"inputs": (*kept[:at], made, *kept[at:])})
 
     def with_further(self, file: InputFile, role: Role = Role.SCAN) -> Job:
         """With one more input beside those it has."""
-        made = Input(name=free_name(role, self.inputs), role=role, file=file)
+        taken = (*(held.name for held in self.inputs), *(step.name for step in self.procedure.joins))
+        made = Input(name=free_name(role, taken), role=role, file=file)
         return self.model_copy(update={"inputs": (*self.inputs, made)})
 
     def without_input(self, name: str) -> Job:
@@ -271,11 +165,23 @@ class Job(BaseModel):
         JobError
             When there is none of that name.
         """
+        if any(step.name == name for step in self.procedure.joins):
+            return self._without_join(name)
         if name not in {held.name for held in self.inputs}:
             raise JobError(f"there is no input called '{name}'", self.title, "Choose one of the inputs of the job")
+        for step in self.procedure.joins:
+            if name in step.scans:
+                left = step.without_scan(name)
+                return (self._without_join(step.name) if left is None else self.with_step(left)).without_input(name)
         others = [held.name for held in self.scans if held.name != name]
         moved = self.on_scan(others[0]) if others and name == self.scan_in_force else self
         return moved.model_copy(update={"inputs": tuple(held for held in self.inputs if held.name != name)})
+
+    def _without_join(self, name: str) -> Job:
+        """With the scans of a join by themselves again; the procedure goes on with the first of them."""
+        step = next(step for step in self.procedure.joins if step.name == name)
+        apart = self.without(step)
+        return apart.model_copy(update={"procedure": apart.procedure.with_scan_renamed(name, step.scans[0])})
 
     def on_scan(self, name: str) -> Job:
         """With the scan of a name in force: by an alignment that lays it, or else by the procedure of the one in force so far."""

@@ -8,6 +8,7 @@ from functools import partial
 import numpy as np
 
 from juxtum.align import Alignment
+from juxtum.assemble.assembling import Tied
 from juxtum.errors import JobError
 from juxtum.evaluate import (
     Deviation,
@@ -28,8 +29,10 @@ from juxtum.job.doubts import Doubts, doubts_about_inputs, doubts_about_scan
 from juxtum.job.files import FileStore
 from juxtum.job.graph import Graph, Node, under_their_names
 from juxtum.job.inputs import LoadedScan, load_nominal, load_scan
+from juxtum.job.steps import Join
 from juxtum.job.steps.base import NOMINAL, Coat, Outcomes, Source, alignment, surface
 from juxtum.progress import Progress
+from juxtum.units import Unit
 
 
 @dataclass(frozen=True, eq=False)
@@ -54,6 +57,11 @@ class Evaluation:
 def loaded(scan: str) -> Source:
     """A scan as it was brought."""
     return Source("scan", scan)
+
+
+def tied(scan: str) -> Source:
+    """Where the scans lie of which one is joined."""
+    return Source("tied", scan)
 
 
 def facts(scan: str) -> Source:
@@ -102,7 +110,7 @@ class Families:
     def __init__(self, files: FileStore) -> None:
         self._files = files
         self.all = {
-            "nominal": self._nominal, "scan": self._scan, "surface": _surface, "facts": _facts, "coats": _coats, "alignment": _alignment,
+            "nominal": self._nominal, "scan": self._scan, "tied": _tied, "surface": _surface, "facts": _facts, "coats": _coats, "alignment": _alignment,
             "map": _map, "suspicion": _suspicion, "doubts": _doubts,
             "spread": _spread, "statistics": _statistics, "line": _line, "reading": _reading, "evaluation": _evaluation,
         }  # fmt: skip
@@ -119,10 +127,13 @@ class Families:
     def _scan(self, graph: Graph, source: Source) -> Node:
         """Whether there is a nominal decides what is asked about units, not what the numbers are."""
         job = graph.job
+        joined = _join(graph, source.name)
+        if joined is not None:
+            return _joined(joined)
         file = next((held.file for held in job.scans if held.name == source.name), None)
         if file is None:
             what = f"the job has no scan called '{source.name}'" if job.scans else "the job has no scan"
-            known = ", ".join(held.name for held in job.scans)
+            known = ", ".join(job.scan_names)
             raise JobError(what, job.title, f"Scans are: {known}" if known else "Bring one in Assemble")
         factor = job.circumstances.environment.to_reference
 
@@ -130,6 +141,32 @@ class Families:
             return load_scan(self._files.checked(file), file.unit, outcomes.nominal_if_any, factor, progress)
 
         return Node((file.sha256, file.unit, factor), {}, run, _if_any(job))
+
+
+def _join(graph: Graph, name: str) -> Join | None:
+    return next((step for step in graph.job.procedure.joins if step.name == name), None)
+
+
+def _joined(step: Join) -> Node:
+    """The surface of scans that are tied; those that are not are told."""
+    made = tied(step.name)
+
+    def run(outcomes: Outcomes, progress: Progress) -> LoadedScan:
+        found: Tied = outcomes.of(made)
+        return LoadedScan(step.surface(found, progress), Unit.MILLIMETRE, found.notes)
+
+    return Node((step.spacing,), under_their_names(made), run)
+
+
+def _tied(graph: Graph, source: Source) -> Node:
+    step = _join(graph, source.name)
+    if step is None:
+        raise JobError(f"nothing joins '{source.name}'", graph.job.title, "Join scans in Assemble")
+    missing = [name for name in step.used if name not in {held.name for held in graph.job.scans}]
+    if missing:
+        raise JobError(f"'{step.name}' is joined of '{missing[0]}', which the job does not have", graph.job.title,
+                       "Bring that scan, or join those that there are")  # fmt: skip
+    return Node((step.tying,), under_their_names(*step.reads()), step.run)
 
 
 def _if_any(job: Job) -> tuple[Source, ...]:
@@ -149,12 +186,16 @@ def _surface(graph: Graph, source: Source) -> Node:
 
 
 def _facts(graph: Graph, source: Source) -> Node:
-    reach = graph.job.procedure.measure.limit
+    reach, joined = graph.job.procedure.measure.limit, _join(graph, source.name)
+    parts = () if joined is None else tuple(facts(name) for name in joined.used)
 
     def run(outcomes: Outcomes, progress: Progress) -> tuple[str, ...]:
-        return doubts_about_inputs(outcomes.nominal, outcomes.of(loaded(source.name)), reach)
+        brought: LoadedScan = outcomes.of(loaded(source.name))
+        notes = [note for part in parts for note in outcomes.of(part)]
+        notes += brought.problems if joined is not None else ()
+        return tuple(dict.fromkeys((*notes, *doubts_about_inputs(outcomes.nominal, brought, reach))))
 
-    return Node((reach,), under_their_names(NOMINAL, loaded(source.name)), run)
+    return Node((reach,), under_their_names(NOMINAL, loaded(source.name), *parts), run)
 
 
 def _coats(graph: Graph, source: Source) -> Node:

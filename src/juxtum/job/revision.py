@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from juxtum.instruments import Circumstances, Coating
-from juxtum.job.document import Job, Procedure
+from juxtum.job.document import Job
+from juxtum.job.procedure import Procedure
 from juxtum.job.steps import GridStep
 from juxtum.nominal import Nominal
 from juxtum.nominal.fingerprints import Fingerprint, FoundAgain, find_again, fingerprints

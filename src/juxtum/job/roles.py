@@ -49,7 +49,7 @@ def inputs_of(nominal: InputFile | None = None, scan: InputFile | None = None) -
     return nominals if scan is None else (*nominals, Input(name=SCAN, role=Role.SCAN, file=scan))
 
 
-def free_name(role: Role, taken: tuple[Input, ...]) -> str:
+def free_name(role: Role, taken: tuple[str, ...]) -> str:
     """The name of a further input of a role.
 
     Examples
@@ -57,6 +57,6 @@ def free_name(role: Role, taken: tuple[Input, ...]) -> str:
     >>> free_name(Role.SCAN, ())
     'scan'
     """
-    used = {held.name for held in taken}
+    used = set(taken)
     numbered = (f"{role} {number}" for number in range(2, len(used) + 3))
     return str(role) if str(role) not in used else next(name for name in numbered if name not in used)

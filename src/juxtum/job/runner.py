@@ -21,7 +21,7 @@ from juxtum.job.steps.base import NOMINAL, Outcomes, Source, alignment, surface
 from juxtum.nominal import Nominal
 from juxtum.progress import Progress, silent
 
-MAKING = {"nominal": 0.2, "scan": 0.2, "surface": 0.3, "alignment": 1.0, "map": 1.0, "suspicion": 0.5}
+MAKING = {"nominal": 0.2, "scan": 0.3, "tied": 2.0, "surface": 0.3, "alignment": 1.0, "map": 1.0, "suspicion": 0.5}
 """How long outcomes of a family take beside each other; all others take next to nothing."""
 QUICK = 0.02
 

@@ -19,9 +19,10 @@ from juxtum.exchange.inputfile import InputFile
 from juxtum.exchange.limits import JOB_SUFFIX, MAX_FILE_BYTES, check_file, content_hash
 from juxtum.exchange.writing import write_atomically
 from juxtum.instruments.circumstances import Circumstances, for_other_parts
-from juxtum.job.document import Brief, Job, Procedure
+from juxtum.job.document import Brief, Job
 from juxtum.job.files import FileStore
 from juxtum.job.inputs import load_nominal
+from juxtum.job.procedure import Procedure
 from juxtum.job.revision import faces_named, revised
 from juxtum.job.roles import inputs_of
 from juxtum.nominal.fingerprints import Fingerprint

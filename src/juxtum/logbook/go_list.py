@@ -60,7 +60,21 @@ def go_list(
     job: Job, planner: Planner, calibrations: Sequence[CalibrationRow], now: datetime | None = None
 ) -> tuple[GoItem, ...]:
     """Everything, in the order in which it is done."""
-    now = now or datetime.now()
+    items = [*_prepared(job, planner)]
+    room = job.circumstances.environment.instrument_temperature
+    items += _calibrations(planner.model, calibrations, now or datetime.now(), room)
+    items.append(_ticked(job, "safe", "cautions read and site rules followed"))
+    ready = job.readiness
+    if ready.policy is not Policy.NONE:
+        said = f"{ready.reason}; overridden by {ready.by}: {ready.note}"
+        words = said if ready.note and not ready.objection else ready.reason
+        standing = Standing.MISSING if ready.objection else Standing.DONE
+        items.append(GoItem("", f"instrument: {ready.policy}", standing, words))
+    return tuple(items)
+
+
+def _prepared(job: Job, planner: Planner) -> list[GoItem]:
+    """Plan, part, coat, targets, equipment and bars."""
     plan = planner.plan
     items = [
         GoItem(
@@ -89,17 +103,7 @@ def go_list(
         items.append(_ticked(job, "equipment", "part put down on its equipment", names))
     if planner.model.chain(plan.chain).needs == "bars":
         items.append(_ticked(job, "bars", f"{plan.bars} scale bars laid out"))
-    room = job.circumstances.environment.instrument_temperature
-    items += _calibrations(planner.model, calibrations, now, room)
-    items.append(_ticked(job, "safe", "cautions read and site rules followed"))
-    ready = job.readiness
-    if ready.policy is not Policy.NONE:
-        said = f"{ready.reason}; overridden by {ready.by}: {ready.note}"
-        words = said if ready.note and not ready.objection else ready.reason
-        items.append(
-            GoItem("", f"instrument: {ready.policy}", Standing.MISSING if ready.objection else Standing.DONE, words)
-        )
-    return tuple(items)
+    return items
 
 
 def is_go(items: Sequence[GoItem]) -> bool:

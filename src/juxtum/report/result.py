@@ -11,6 +11,7 @@ from juxtum.evaluate import Deviation, LineResult, Reading
 from juxtum.evaluate.quantity import SideMeasured
 from juxtum.evaluate.readings import standing
 from juxtum.job import Evaluation, Job
+from juxtum.job.joins import measured_title
 
 SCHEMA = "juxtum-result-2"
 
@@ -25,8 +26,9 @@ def result_document(job: Job, evaluation: Evaluation) -> dict[str, Any]:
         "serial": job.brief.serial,
         "readiness": json.loads(job.readiness.model_dump_json()),
         "nominal": job.nominal.name if job.nominal else None,
-        "scan": job.scan.name if job.scan else None,
+        "scan": measured_title(job) or None,
         "scan_sha256": job.scan.sha256 if job.scan else None,
+        "scans": [{"file": file.name, "sha256": file.sha256} for file in job.measured],
         "notes": list(evaluation.doubts.notes),
         "alignment": {
             "method": alignment.method,
@@ -69,13 +71,16 @@ def _characteristic(c: LineResult) -> dict[str, Any]:
     return {
         "id": c.line.id,
         "title": c.line.title,
-        "kind": c.line.kind,
+        "kind": c.line.kind if c.line.tag == "profile" else c.line.tag,
+        "features": c.line.features or "+".join(map(str, c.line.faces)),
         "faces": list(c.line.faces),
         "nominal": c.line.limits.nominal,
-        "upper": c.line.limits.upper,
-        "lower": c.line.limits.lower,
+        "upper": None if c.line.limits.upper is None else round(c.line.limits.upper - c.line.limits.nominal, 12),
+        "lower": None if c.line.limits.lower is None else round(c.line.limits.lower - c.line.limits.nominal, 12),
         "unit": c.line.limits.unit,
         "value": c.value,
+        "deviation": c.value - c.line.limits.nominal,
+        "bonus": c.measured.bonus,
         "side": c.side.side,
         "expanded_uncertainty": c.expanded if c.points else None,
         "k": c.k,
@@ -87,6 +92,7 @@ def _characteristic(c: LineResult) -> dict[str, Any]:
         "reason": c.reason,
         "points": c.points,
         "area_seen": c.area_seen,
+        "seen": c.area_seen,
         "place": None if c.place is None else c.place.tolist(),
         "budget": [{"source": line.source, "standard_uncertainty": line.standard} for line in c.budget.contributions],
     }

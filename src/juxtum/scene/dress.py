@@ -30,6 +30,7 @@ STYLES = {
     "unseen": Style("hatch", ambient=0.5),
     "foreign": Style("foreign", ambient=0.35),
     "passed": Style("missing", ambient=0.5),
+    "laid": Style("accent", opacity=0.55),
     "marked": Style("accent", opacity=0.75, ambient=0.5),
     **{
         f"band {name}": Style(f"band_{name}", ambient=0.4)
@@ -45,9 +46,30 @@ STYLES = {
     "section nominal": Style("ink", width=2.0),
     "section scan": Style("accent", width=2.0),
 }
+PIECES = ("data", "band_many", "band_three", "band_two", "band_good", "nominal")
+"""Tokens of several scans beside each other, in turn."""
 UNDRAWN = ("ghost",)
 """Layers that are only picked: what is drawn in their place has no rays of its own."""
 UNCUT = ("section nominal", "section scan")
+
+
+def piece(number: int) -> str:
+    """The layer of one of several scans, counted from 0.
+
+    Examples
+    --------
+    >>> piece(2)
+    'piece 2'
+    """
+    return f"piece {number}"
+
+
+def style_of(layer: str) -> Style:
+    """How a layer is dressed."""
+    kind, _, number = layer.partition(" ")
+    if kind == "piece":
+        return Style(PIECES[int(number) % len(PIECES)])
+    return STYLES.get(layer, Style("data"))
 
 
 def hatching(look: Look) -> Any:

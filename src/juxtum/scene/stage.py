@@ -15,7 +15,7 @@ from juxtum.look import LIGHT, Look, rgb
 from juxtum.scene.actors import Shown, light, line_actor, paint, surface_actor
 from juxtum.scene.camera import Eye, View
 from juxtum.scene.drawables import DENSE, Lines, Surface
-from juxtum.scene.dress import STYLES, UNCUT, UNDRAWN, Style
+from juxtum.scene.dress import UNCUT, UNDRAWN, style_of
 from juxtum.scene.offscreen import make_window
 from juxtum.scene.palette import MapScale, colours
 from juxtum.scene.picking import Hit, first_seen
@@ -156,7 +156,7 @@ class Stage:
 
     def _paint(self, name: str) -> None:
         for actor in self._all_of(name):
-            paint(actor, STYLES.get(name, Style("data")), self.shown(name), self.look)
+            paint(actor, style_of(name), self.shown(name), self.look)
 
     def cut(self, plane: Plane | None) -> None:
         """Show only what lies behind a plane (against its normal), or everything."""
@@ -273,6 +273,11 @@ class Stage:
             held.caster, placement, (start, end), lambda spot: clip is None or clip.EvaluateFunction(*spot) >= 0
         )
         return None if seen is None else Hit(name, *seen)
+
+    @property
+    def pieces(self) -> tuple[str, ...]:
+        """The layers of several scans beside each other."""
+        return tuple(name for name in self._surfaces if name.startswith("piece "))
 
     def visible(self, places: Floats, layers: tuple[str, ...], clearance: float = 1.5) -> Bools:
         """Which places (N, 3) no layer hides from the eye."""

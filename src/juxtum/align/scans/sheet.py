@@ -12,7 +12,7 @@ from juxtum.align.samples import scan_sample
 from juxtum.errors import AlignmentError
 from juxtum.geometry.arrays import Bools, Floats, frozen, orthonormal_frame, unit
 from juxtum.geometry.kdtree import kd_tree
-from juxtum.geometry.mesh import Scan, TriangleMesh
+from juxtum.geometry.mesh import PointCloud, Scan, TriangleMesh
 from juxtum.geometry.topology import border_points
 
 if TYPE_CHECKING:
@@ -24,6 +24,8 @@ LEAST = 200
 """Fewer points than this are no scan that could be joined."""
 SIDES, ONE_SIDED = 400, 0.1
 """Directions that are tried, and the least cosine to all but a few axes with which a scan counts as seen from one side."""
+TRIANGLES, CALM = 200_000, 40
+"""Of a mesh that are looked at, and over how many of them a direction is averaged."""
 AROUND = 24
 GAP = np.radians(115.0)
 """A point round which so much of the horizon is empty lies at the border."""
@@ -90,7 +92,7 @@ def make_sheet(scan: Scan, name: str) -> Sheet:
     else:
         assert sample.axes is not None
         normals = outward(points, sample.axes, near)
-    normals = calmed(normals, near)
+    normals = calmed(normals, near) if isinstance(scan, PointCloud) else _of_triangles(scan, points, normals)
     border = _at_border(scan, points, normals, near, spacing)
     return Sheet(name, frozen(points), frozen(normals), frozen(border, bool), max(spacing, 1e-9))
 
@@ -141,6 +143,23 @@ def even_directions(count: int) -> Floats:
     z, turn = 1 - 2 * k / count, np.pi * (1 + np.sqrt(5)) * k
     r = np.sqrt(1 - z * z)
     return np.column_stack([r * np.cos(turn), r * np.sin(turn), z])
+
+
+def _of_triangles(scan: TriangleMesh, points: Floats, normals: Floats) -> Floats:
+    """Directions (N, 3) averaged over the nearest triangles that face alike: over the mesh's own spacing, however dense the points are.
+
+    Noise turns each triangle by more than it turns the surface, and what is turned seems to hold motions that nothing holds.
+    """
+    step = max(1, len(scan.triangles) // TRIANGLES)
+    centres, facing = scan.corners[::step].mean(1), scan.triangle_normals[::step]
+    _, near = kd_tree(centres).query(points, k=min(CALM, len(centres)), workers=-1)
+    around = facing[near]
+    made = normals
+    for _ in range(2):
+        agree = np.einsum("nkd,nd->nk", around, made) > 0.85
+        mean = np.einsum("nk,nkd->nd", agree, around)
+        made = np.where(agree.any(1)[:, None], unit(mean), made)
+    return made
 
 
 def calmed(normals: Floats, near: Floats) -> Floats:

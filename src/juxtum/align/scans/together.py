@@ -16,9 +16,9 @@ from juxtum.progress import Progress, silent
 COARSE, FINE = 1500, 6000
 """Points of each scan in the first rounds and in the last."""
 LEAST = 30
-TIGHT = 0.02
+TIGHT = 60.0
 CALMER = 0.8
-"""From round to round partners are sought so much nearer, and strays are taken for such so much sooner."""
+"""From round to round partners are sought so much nearer, and strays are taken for such so much sooner: at last `TIGHT` times."""
 THREAD = 1e-3
 """Weight of where a scan began, for each point that is looked at: noise in the directions of points seems to hold as much."""
 
@@ -72,9 +72,7 @@ def settle_together(
     least = max(2.0 * max(s.spacing for s in sheets), 1e-9)
     size = max(s.size for s in sheets)
     # What counts as a stray is tightened slowly: the few points that hold a loose motion must not be lost on the way.
-    rounds = (
-        4 + int(np.ceil(np.log(max(reach / least, 1.0) * least / TIGHT) / np.log(1 / CALMER))) if least > TIGHT else 12
-    )
+    rounds = int(np.ceil(np.log(TIGHT * max(reach / least, 1.0)) / np.log(1 / CALMER)))
     matrix, noise = np.eye(6 * len(now)), 0.0
     for index in range(rounds + 6):
         progress.phase("tying all scans together", index / (rounds + 6))

@@ -7,6 +7,7 @@ from PyQt6.QtWidgets import QComboBox, QVBoxLayout, QWidget
 
 from juxtum.assemble import Prism, inside_prism
 from juxtum.desk.action import Action
+from juxtum.desk.joining.panel import JoinPanel
 from juxtum.desk.overlays import Pin
 from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.stations.base import Station
@@ -14,9 +15,10 @@ from juxtum.desk.widgets import Choice, Facts, LengthField, button, form, label,
 from juxtum.errors import InputError
 from juxtum.geometry import Plane, TriangleMesh
 from juxtum.geometry.arrays import Floats
-from juxtum.guide.facts import loose_pieces, scan_facts, thousands
+from juxtum.geometry.mesh import Scan
+from juxtum.guide.facts import facts_of, loose_pieces, scan_facts, thousands
 from juxtum.guide.findings import Key
-from juxtum.job.steps import Fragments, PlaneChoice, Selection, Trim
+from juxtum.job.steps import CleaningStep, Fragments, PlaneChoice, Selection, Trim
 from juxtum.scene.actors import Shown
 from juxtum.scene.drawables import plain_surface
 from juxtum.scene.map_layers import MAP_LAYERS
@@ -44,17 +46,18 @@ class AssembleStation(Station):
         self._points: list[Floats] = []
         self._selection: Selection | None = None
         self._facts = Facts("Scan")
-        self.body.addWidget(self._facts)
+        self.panel = JoinPanel(self.desk, self.dress)
+        self.panel.scans.chosen.connect(self._follow_target)
         self._scans = Choice("Scan in force")
-        self._scans.setToolTip("Which scan the procedure is carried out on; all cleaning and aligning goes to it")
+        self._scans.setToolTip("Which scan the procedure is carried out on; all aligning goes to it")
         self._scans.picked.connect(self.take_scan)
-        self._remove = button("Remove it", self.remove_scan, tip="Take the scan in force out of the job")
-        self._several = QWidget()
-        several = QVBoxLayout(self._several)
-        several.setContentsMargins(0, 0, 0, 0)
-        several.addLayout(form([("Scan in force", self._scans)]))
-        several.addLayout(row(self._remove))
-        self.body.addWidget(self._several)
+        self._in_force = QWidget()
+        lines = QVBoxLayout(self._in_force)
+        lines.setContentsMargins(0, 0, 0, 0)
+        lines.addLayout(form([("Scan in force", self._scans)]))
+        self.body.addWidget(self.panel)
+        self.body.addWidget(self._facts)
+        self.body.addWidget(self._in_force)
         self.body.addWidget(line())
         self.body.addWidget(label("Trim by a plane", "heading"))
         self._offset = LengthField("Offset", 0.5, "What lies less than this above the plane goes too")
@@ -90,6 +93,10 @@ class AssembleStation(Station):
         """Cleaning that needs no choice."""
         return (
             Action("trim table", "Trim off the table", "Job/Assemble/1", self.trim_table, "Ctrl+T", "scissors", "", lambda: self.derived.table is not None),
+            Action("join scans", "Join the scans", "Job/Assemble/2", self.panel.join, "Ctrl+J", "", "Several scans become one surface",
+                   lambda: len(self.derived.brought) > 1, at=self.key),
+            Action("clean scans", "Clean all scans", "Job/Assemble/2", self.panel.clean_all, "", "", "Table and loose fragments of each",
+                   lambda: len(self.derived.brought) > 1, at=self.key),
             Action("drop pieces", "Remove loose fragments", "Job/Assemble/1", self.drop_pieces, "Ctrl+D", "sparkles", "",
                    lambda: loose_pieces(self.derived) > 0),
         )  # fmt: skip
@@ -97,12 +104,36 @@ class AssembleStation(Station):
     def show_results(self) -> None:
         """Facts of the scan; the selection belonged to the scan as it was."""
         job = self.derived.job
-        self._facts.show_facts(scan_facts(self.derived))
+        self.panel.show_job()
         self._scans.show_options(
             [(held.name, f"{held.name}: {held.file.name}") for held in job.scans], job.scan_in_force
         )
-        self._several.setVisible(len(job.scans) > 1)
+        self._in_force.setVisible(len(job.scans) > 1 and not job.procedure.joins)
+        self._follow_target()
+
+    def _follow_target(self) -> None:
+        """Facts of the scan that is worked on; the selection belonged to the scan as it was."""
+        d, scan = self.derived, self._scan
+        self._facts.show_facts(scan_facts(d) if scan is d.scan or scan is None else facts_of(scan))
         self._set_selection(None)
+
+    @property
+    def _scan(self) -> Scan | None:
+        """The scan that is worked on, as its cleaning left it."""
+        return self.panel.scan_of(self.panel.target) or self.derived.scan
+
+    def _clean(self, step: CleaningStep) -> None:
+        """Clean the scan that is worked on."""
+        name, before = self.panel.target, self._scan
+        made = step.model_copy(update={"scan": name})
+
+        def told() -> None:
+            after = self.panel.scan_of(name)
+            if before is not None and after is not None and len(self.derived.brought) > 1:
+                gone = len(before.points) - len(after.points)
+                self.desk.announce(f"{thousands(gone)} points of {name} went." if gone else f"Nothing of {name} went.")
+
+        self.session.edit(step.title, lambda job: job.with_step(made), then=told)
 
     def take_scan(self, name: str) -> None:
         """Carry the procedure out on another scan of the job."""
@@ -115,18 +146,12 @@ class AssembleStation(Station):
         if kinds:
             self.desk.announce(carried_over_words(kinds))
 
-    def remove_scan(self) -> None:
-        """Take the scan in force out of the job; the procedure goes on with another one."""
-        name = self.session.job.scan_in_force
-        self.session.edit(f"remove {name}", lambda job: job.without_input(name))
-
     def trim_table(self) -> None:
         """Trim along the largest flat region under the part."""
-        if self.derived.table is None:
+        if self.derived.table is None and self._scan is self.derived.scan:
             self.desk.tell("no table was found in the scan", "trim", "Pick three points on the plane instead")
             return
-        step = Trim(offset=self._offset.value, keep=self._keep.currentData())
-        self.session.add(step, step.title)
+        self._clean(Trim(offset=self._offset.value, keep=self._keep.currentData()))
 
     def drop_pieces(self) -> None:
         """Drop everything but the largest piece."""
@@ -134,12 +159,10 @@ class AssembleStation(Station):
 
     def keep_largest(self) -> None:
         """Keep the largest connected piece."""
-        step = Fragments()
-        self.session.add(step, step.title)
+        self._clean(Fragments())
 
     def _drop_small(self) -> None:
-        step = Fragments(smallest=max(self._smallest.value, 0.0))
-        self.session.add(step, step.title)
+        self._clean(Fragments(smallest=max(self._smallest.value, 0.0)))
 
     def _toggle_pick(self) -> None:
         self._points = []
@@ -152,12 +175,12 @@ class AssembleStation(Station):
 
     def picked(self, hit: Hit) -> None:
         """Gather three places, then trim through them."""
-        if not self._pick.isChecked() or hit.layer != "scan":
+        if self.panel.picked(hit) or not self._pick.isChecked() or hit.layer != self.panel.layer:
             return
         self._points.append(hit.place)
         self.view.set_pins([Pin(p, str(k + 1)) for k, p in enumerate(self._points)])
         if len(self._points) == 3:
-            points = self.derived.upright.inverse.apply(np.array(self._points))
+            points = self.panel.placement.inverse.apply(np.array(self._points))
             self.leave()
             try:
                 self._trim_through(Plane.through(points))
@@ -165,14 +188,13 @@ class AssembleStation(Station):
                 self.session.failed.emit(problem)
 
     def _trim_through(self, plane: Plane) -> None:
-        scan = self.derived.scan
+        scan = self._scan
         assert scan is not None
         # "Above" is the side with more of the scan, whichever way the points were picked.
         if np.median(plane.distances(scan.points[:: max(1, len(scan.points) // 10_000)])) < 0:
             plane = plane.flipped()
         choice = PlaneChoice(point=_triple(plane.point), normal=_triple(plane.normal))
-        step = Trim(plane=choice, offset=self._offset.value, keep=self._keep.currentData())
-        self.session.add(step, step.title)
+        self._clean(Trim(plane=choice, offset=self._offset.value, keep=self._keep.currentData()))
 
     def _toggle_outline(self) -> None:
         self._pick.setChecked(False)
@@ -183,13 +205,13 @@ class AssembleStation(Station):
 
     def outlined(self, outline: Floats, matrix: Floats) -> None:
         """Select what the outline holds, right through the part."""
-        view = matrix @ self.derived.upright.matrix
+        view = matrix @ self.panel.placement.matrix
         corners = tuple((float(x), float(y)) for x, y in outline)
         self._set_selection(Selection(view=tuple(float(v) for v in view.ravel()), outline=corners))
 
     def _set_selection(self, selection: Selection | None) -> None:
         self._selection = selection
-        scan = self.derived.scan
+        scan = self._scan
         marked, count = None, 0
         if selection is not None and scan is not None:
             inside = inside_prism(
@@ -199,7 +221,7 @@ class AssembleStation(Station):
             count = int(chosen.sum())
             if count and isinstance(scan, TriangleMesh) and chosen[scan.triangles].all(1).any():
                 marked = plain_surface(scan.kept(chosen))
-        self.view.put("marked", marked, self.derived.upright)
+        self.view.put("marked", marked, self.panel.placement)
         self._invert.setEnabled(count > 0)
         self._delete.setEnabled(count > 0)
         words = "Draw an outline round what does not belong."
@@ -216,18 +238,27 @@ class AssembleStation(Station):
         if self._selection is not None:
             step = self._selection
             self.leave()
-            self.session.add(step, step.title)
+            self._clean(step)
+
+    def escape(self) -> None:
+        """End picking and show the stage as it was."""
+        self.leave()
+        self.dress()
 
     def leave(self) -> None:
         """Let picks and outlines go."""
         super().leave()
+        self.panel.leave()
+        self.panel.take_off()
         self._pick.setChecked(False)
         self._outline.setChecked(False)
         self._points = []
         self._set_selection(None)
 
     def dress(self) -> None:
-        """The scan alone, standing on its table."""
+        """The scan alone, standing on its table; or several, each in a colour of its own."""
+        if self.panel.dress():
+            return
         d, view = self.derived, self.view
         for name in (*MAP_LAYERS, "nominal", "edges"):
             view.put(name, None)

@@ -10,6 +10,7 @@ from juxtum.desk.widgets import Facts, button, line, row
 from juxtum.evaluate.kinds import Profile
 from juxtum.guide.facts import short, thousands
 from juxtum.guide.findings import Key
+from juxtum.job.joins import measured_title
 from juxtum.scene.actors import Shown
 from juxtum.scene.map_layers import MAP_LAYERS
 from juxtum.scene.picking import Hit
@@ -71,8 +72,11 @@ class BriefStation(Station):
                 ("faces", f"{len(d.nominal.faces)} {exact}"),
                 ("size", f"{size} mm"),
             ]
-        if d.scan is not None and job.scan is not None and d.loaded is not None:
-            facts += [("scan", short(job.scan.name)), ("as scanned", f"{thousands(len(d.loaded.scan.points))} points")]
+        if d.scan is not None and job.measured and d.loaded is not None:
+            facts += [
+                ("scan", short(measured_title(job))),
+                ("as scanned", f"{thousands(len(d.loaded.scan.points))} points"),
+            ]
         self._files.show_facts(facts)
         self._cover.show_job(job)
         self._characteristics.show_job()

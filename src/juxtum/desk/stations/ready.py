@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from datetime import datetime
+from functools import partial
 from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import Qt
@@ -70,34 +70,15 @@ class ReadyStation(Station):
         self.body.addWidget(self._logbook)
 
     def own_actions(self) -> tuple[Action, ...]:
-        """Calibrations, checks, the go list."""
-
-        def has_part() -> bool:
-            return self.derived.part is not None
-
-        def with_book(work: Callable[[], None]) -> Callable[[], None]:
-            return lambda: self.desk.shop.open(work)
-
-        from juxtum.desk.readying.register_dialog import RegisterDialog
-
-        def show_register() -> None:
-            assert self.desk.shop.book is not None
-            made = RegisterDialog(self, self.session, self.desk.shop.book, self.derived.job.brief.operator)
-            made.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-            made.changed.connect(self._register_changed)
-            made.show()
-
+        """Calibrations, checks, the go list, the register."""
+        board = partial(
+            Action, menu="Job/Ready/1", icon="ruler", enabled=lambda: self.derived.part is not None, at=self.key
+        )
         begin, check = self.calibrating.begin_chosen, self.calibrating.check_on_artefact
+        tip = "Instruments, artefacts and equipment with their certificates"
+        show = partial(self.desk.shop.open, self._show_register)
         return (
-            Action(
-                "register",
-                "Register of the shop",
-                "Tools/1",
-                with_book(show_register),
-                "",
-                "list-checks",
-                "Instruments, artefacts and equipment with their certificates",
-            ),
+            Action("register", "Register of the shop", "Tools/1", show, icon="list-checks", tip=tip),
             Action(
                 "tick next",
                 "Tick the next thing off the list",
@@ -105,29 +86,27 @@ class ReadyStation(Station):
                 self.tick_next,
                 enabled=lambda: self.is_here,
             ),
-            Action(
+            board(
                 "calibrate",
                 "Calibrate",
-                "Job/Ready/1",
-                with_book(begin),
-                "",
-                "ruler",
-                "Guided by poses before the board",
-                has_part,
-                at=self.key,
+                run=partial(self.desk.shop.open, begin),
+                tip="Guided by poses before the board",
             ),
-            Action(
-                "check artefact",
-                "Check on an artefact",
-                "Job/Ready/1",
-                with_book(check),
-                "",
-                "ruler",
-                "Size and length",
-                has_part,
-                at=self.key,
+            board(
+                "check artefact", "Check on an artefact", run=partial(self.desk.shop.open, check), tip="Size and length"
             ),
         )
+
+    def _show_register(self) -> None:
+        from juxtum.desk.readying.register_dialog import RegisterDialog
+
+        assert self.desk.shop.book is not None
+        made = RegisterDialog(self, self.session, self.desk.shop.book, self.derived.job.brief.operator)
+        made.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        made.changed.connect(self._register_changed)
+        # Another job may have another logbook: nothing is entered into the one that is no longer shown.
+        self.session.replaced.connect(made.close)
+        made.show()
 
     def _register_changed(self) -> None:
         """Show what the shop has now, wherever that is looked at."""

@@ -8,16 +8,17 @@ from juxtum.evaluate.kinds import Kind
 from juxtum.job.steps.aligning import AlignModel, AsScanned, BestFit, DatumChoice, Datums, Pairs, Rough
 from juxtum.job.steps.base import Coat, Outcomes, Source, StepModel
 from juxtum.job.steps.cleaning import CleaningModel, Fragments, PlaneChoice, Selection, Trim
+from juxtum.job.steps.joining import Join, PickedPairs
 from juxtum.job.steps.measuring import Decide, GridStep, Measure, ReadingStep
 
 CleaningStep = Trim | Fragments | Selection
 AlignStep = AsScanned | Rough | Pairs | BestFit | Datums
 TakingStep = ReadingStep | GridStep
 MeasureStep = Measure | TakingStep | Decide
-Step = Annotated[CleaningStep | AlignStep | MeasureStep | Kind, Field(discriminator="kind")]
+Step = Annotated[CleaningStep | Join | AlignStep | MeasureStep | Kind, Field(discriminator="kind")]
 
 STEPS: tuple[type[StepModel], ...] = (
-    Trim, Fragments, Selection, AsScanned, Rough, Pairs, BestFit, Datums, Measure, ReadingStep, GridStep, Decide
+    Trim, Fragments, Selection, Join, AsScanned, Rough, Pairs, BestFit, Datums, Measure, ReadingStep, GridStep, Decide
 )  # fmt: skip
 """All kinds but those of characteristics, which have a registry of their own."""
 
@@ -35,10 +36,12 @@ __all__ = [
     "Decide",
     "Fragments",
     "GridStep",
+    "Join",
     "Measure",
     "MeasureStep",
     "Outcomes",
     "Pairs",
+    "PickedPairs",
     "PlaneChoice",
     "ReadingStep",
     "Rough",

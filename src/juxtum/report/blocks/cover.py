@@ -9,6 +9,7 @@ from reportlab.platypus import HRFlowable, Spacer
 from juxtum.evaluate import Histogram, Verdict, histogram
 from juxtum.guide.verdicts import headline
 from juxtum.job import Evaluation, Job
+from juxtum.job.joins import measured_title
 from juxtum.job.readiness import Policy
 from juxtum.look import LIGHT
 from juxtum.report import drawing as d
@@ -71,7 +72,7 @@ def _fields(job: Job) -> Any:
         ("Instrument", f"{instrument.name} {instrument.serial}".strip() if instrument else "not stated"),
         ("Length error", f"{instrument.a:.3f} + {instrument.b:.3f} L mm (L in m)" if instrument else "not known"),
         ("Environment", "not stated" if warm is None else f"{warm:.1f} \u00b1 {room.temperature_u:.1f} \u00b0C"),
-        ("Nominal", job.nominal.name if job.nominal else ""), ("Scan", job.scan.name if job.scan else ""),
+        ("Nominal", job.nominal.name if job.nominal else ""), ("Scan", measured_title(job)),
         ("Note", brief.note), *_readiness_rows(job),
     ]  # fmt: skip
     cells = [(words(name, 8, LIGHT.ink_soft), words(value or "\u2013", 9)) for name, value in facts]

@@ -29,6 +29,12 @@ def upgrade() -> None:
         sa.Column("file_hash", sa.String(64), nullable=False, server_default=""),
         sa.Column("file", sa.LargeBinary),
     )
+    # What a person certified is the shop's, and its certificate the first of its history.
+    op.execute(sa.text("update instruments set owned = true where certificate <> ''"))
+    for table, column in (("instruments", "instrument_id"), ("artefacts", "artefact_id")):
+        rows = f"select id, certificate, due, current_timestamp, '', '', '' from {table} where certificate <> ''"  # noqa: S608
+        into = f"insert into certificates ({column}, number, due, entered, entered_by, file_name, file_hash) {rows}"
+        op.execute(sa.text(into))
 
 
 def downgrade() -> None:

@@ -1,0 +1,329 @@
+"""Joining at Assemble: the list of scans, what ties them, and what can be done about it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+from PyQt6.QtWidgets import QPushButton, QVBoxLayout, QWidget
+
+from juxtum.desk.derived import Derived
+from juxtum.desk.joining.pairing import Pairing
+from juxtum.desk.joining.ring import ClosureRing
+from juxtum.desk.joining.scan_list import ScanList
+from juxtum.desk.stage_pointer import Mode
+from juxtum.desk.widgets import Choice, LengthField, button, form, label, row
+from juxtum.geometry import RigidTransform
+from juxtum.geometry.mesh import Scan
+from juxtum.guide.joining import about_words, joined_words, scan_rows, tie_rows
+from juxtum.job import Job
+from juxtum.job.document import usual_cleaning
+from juxtum.job.joins import join_of_all, with_join
+from juxtum.job.steps import Join
+from juxtum.scene.actors import Shown
+from juxtum.scene.dress import piece
+from juxtum.scene.map_layers import MAP_LAYERS
+from juxtum.scene.picking import Hit
+
+if TYPE_CHECKING:
+    from juxtum.desk.desk import Desk
+
+
+class JoinPanel(QWidget):
+    """What the station Assemble shows when a job has several scans.
+
+    Parameters
+    ----------
+    desk : Desk
+    dress : callable
+        Puts the station's layers on the stage anew.
+    """
+
+    def __init__(self, desk: Desk, dress: Callable[[], None]) -> None:
+        super().__init__()
+        self._desk, self._dress = desk, dress
+        self._pairing: Pairing | None = None
+        lines = QVBoxLayout(self)
+        lines.setContentsMargins(0, 0, 0, 0)
+        lines.setSpacing(8)
+        self.scans = ScanList()
+        self.scans.chosen.connect(self._chose)
+        self.scans.shown_changed.connect(dress)
+        lines.addWidget(self.scans)
+        self._doubt = label("", "soft", wrap=True)
+        self._doubt.setAccessibleName("About the chosen scan")
+        lines.addWidget(self._doubt)
+        self._join = button(
+            "Join the scans", self.join, tip="Lay all scans into one frame and make one surface of them"
+        )
+        self._leave_out = button(
+            "Leave it out", self.toggle_left_out, tip="Join without the chosen scan, or with it again"
+        )
+        self._remove = button("Remove it", self.remove, tip="Take the chosen scan out of the job")
+        self._clean = button(
+            "Clean them all", self.clean_all, tip="Table and loose fragments of every scan that was not cleaned yet"
+        )
+        lines.addLayout(row(self._clean, self._join))
+        self._ring = ClosureRing()
+        self._ring.picked_scan.connect(self.scans.choose)
+        self._ring.picked_tie.connect(self._chose_tie)
+        lines.addWidget(self._ring)
+        self._words = label("", "soft", wrap=True)
+        self._words.setAccessibleName("What ties the scans")
+        lines.addWidget(self._words)
+        self._cut = button("Leave the tie out", self.toggle_cut)
+        lines.addLayout(row(self._cut))
+        lines.addLayout(row(self._leave_out, self._remove))
+        self._partner = Choice("Pick pairs with")
+        self._pick = button(
+            "Pick pairs", self.pick_pairs, tip="Click the same place on both scans, three times or more"
+        )
+        self._pick.setCheckable(True)
+        self._partners = form([("Pairs with", self._partner)])
+        lines.addLayout(self._partners)
+        self._use = button("Use the pairs", self.use_pairs)
+        self._back = button("Take one back", self._take_back)
+        lines.addLayout(row(self._pick, self._back, self._use))
+        self._said = label("", "soft", wrap=True)
+        self._said.setAccessibleName("Picked pairs")
+        lines.addWidget(self._said)
+        self._spacing = LengthField("Spacing of the surface", 0.0, "mm; as fine as the scans where nothing is chosen")
+        self._spacing.missing = "as scanned"
+        self._spacing.chosen.connect(self._set_spacing)
+        self._surface = form([("Surface spacing, mm", self._spacing)])
+        lines.addLayout(self._surface)
+
+    @property
+    def derived(self) -> Derived:
+        """What is known of the job."""
+        return self._desk.session.derived
+
+    @property
+    def target(self) -> str:
+        """The scan that is cleaned: the chosen one, or the one in force."""
+        return self.scans.target or self.derived.job.scan_in_force
+
+    @property
+    def join_step(self) -> Join | None:
+        """What joins the scans, where they are joined."""
+        return self.derived.job.join_in_force
+
+    def scan_of(self, name: str) -> Scan | None:
+        """A scan by its name; what is joined as well."""
+        d = self.derived
+        return d.scan if name == d.job.scan_in_force else next((b.scan for b in d.brought if b.name == name), None)
+
+    @property
+    def layer(self) -> str:
+        """The layer of the stage on which the chosen scan is shown."""
+        names = [b.name for b in self.derived.brought]
+        return piece(names.index(self.target)) if self.target in names else "scan"
+
+    @property
+    def placement(self) -> RigidTransform:
+        """Where the chosen scan is shown."""
+        d = self.derived
+        shown = next((b for b in d.brought if b.name == self.target), None)
+        return d.upright if shown is None else d.upright @ (shown.pose or RigidTransform.identity())
+
+    def show_job(self) -> None:
+        """Show the job as it is now."""
+        d = self.derived
+        self.setVisible(len(d.brought) > 1)
+        self._clean.setVisible(any(not d.job.procedure.cleaning_of(held.name) for held in d.job.scans))
+        if len(d.brought) < 2:
+            return
+        join = self.join_step
+        self.scans.show_rows(tuple(scan_rows(d)), join.name if join else "")
+        left = join_of_all(d.job) if join is not None else None
+        _rename(self._join, "Join the scans" if join is None else "Join those too")
+        self._join.setVisible(join is None or left != join)
+        self._spacing.set_value(join.spacing if join else None)
+        for widget in (self._ring, self._words, self._cut, self._spacing):
+            widget.setVisible(d.tied is not None)
+        if d.tied is not None:
+            names = tuple(brought.name for brought in d.tied.scans)
+            self._ring.show_ring(names, tuple(tie_rows(d.tied)))
+            self._words.setText(joined_words(d.tied))
+        self._cut.setVisible(self._ring.tie is not None and d.tied is not None)
+        self._chose(self.scans.target)
+
+    def _chose(self, name: str) -> None:
+        join, held = self.join_step, {b.name: b for b in self.derived.brought}
+        is_scan = name in held
+        chosen = self.scans.row_chosen
+        self._doubt.setText(about_words(chosen) if chosen else "")
+        self._leave_out.setVisible(join is not None)
+        self._leave_out.setEnabled(is_scan and join is not None)
+        _rename(self._leave_out, "Take it in" if join is not None and name in join.left_out else "Leave it out")
+        self._partner.show_options([(n, f"{n}: {b.file}") for n, b in held.items() if n != name], self._likely(name))
+        for widget in (self._partner, self._pick, self._use, self._back):
+            widget.setEnabled(is_scan)
+        self._use.setEnabled(self._pairing is not None and self._pairing.move()[0] is not None)
+        self._back.setEnabled(self._pairing is not None)
+        self._ring.choose(name)
+
+    def _likely(self, name: str) -> str:
+        """What a scan is most likely to be paired with: one that is tied."""
+        others = [b for b in self.derived.brought if b.name != name]
+        tied = [b.name for b in others if b.pose is not None]
+        return (tied or [b.name for b in others] or [""])[0]
+
+    def _chose_tie(self, first: str, second: str) -> None:
+        tie, join = self._ring.tie, self.join_step
+        if tie is None or join is None:
+            return
+        self._words.setText(f"{tie.words}.")
+        is_cut = any({*pair} == {first, second} for pair in join.cut)
+        _rename(self._cut, "Use the tie again" if is_cut else "Leave the tie out")
+        self._cut.setVisible(True)
+
+    def join(self) -> None:
+        """Join all scans."""
+        self._edit("join the scans", lambda step: step)
+
+    def clean_all(self) -> None:
+        """Off with the table and loose fragments of every scan that was not cleaned yet."""
+
+        def change(job: Job) -> Job:
+            for held in job.scans:
+                for step in usual_cleaning(held.name) if not job.procedure.cleaning_of(held.name) else ():
+                    job = job.with_step(step)
+            return job
+
+        self._desk.session.edit("clean all scans", change)
+
+    def toggle_left_out(self) -> None:
+        """Join without the chosen scan, or with it again."""
+        name, join = self.scans.target, self.join_step
+        if join is not None and name in join.scans:
+            words = "take in" if name in join.left_out else "leave out"
+            self._edit(f"{words} {name}", lambda step: step.with_left_out(name))
+
+    def toggle_cut(self) -> None:
+        """Join without the chosen tie, or with it again."""
+        tie = self._ring.tie
+        if tie is not None:
+            first, second = tie.first, tie.second
+            self._edit(f"tie of {first} and {second}", lambda step: step.with_cut(first, second))
+
+    def remove(self) -> None:
+        """Take the chosen scan out of the job, or the scans apart again."""
+        name = self.target
+        self._desk.session.edit(f"remove {name}", lambda job: job.without_input(name))
+
+    def _set_spacing(self, value: float) -> None:
+        chosen = value if value > 0 else None
+        self._edit("spacing of the surface", lambda step: step.model_copy(update={"spacing": chosen}))
+
+    def _edit(self, label: str, change: Callable[[Join], Join]) -> None:
+        self._desk.session.edit(label, lambda job: with_join(job, change(join_of_all(job))), then=self._desk.look_home)
+
+    # -- picking pairs ----------------------------------------------------------------------------------------
+
+    def pick_pairs(self) -> None:
+        """Begin to pick pairs on the chosen scan and its partner, or stop."""
+        wanted = self._pick.isChecked()
+        self.leave()
+        self._pick.setChecked(wanted)
+        held = {b.name: b for b in self.derived.brought}
+        first, second = held.get(self._partner.currentData() or ""), held.get(self.scans.target)
+        if not wanted or first is None or second is None:
+            self._pick.setChecked(False)
+            self._dress()
+            return
+        self._pairing = Pairing(first, second, self.derived.upright, self._desk.view.stage.eye.right)
+        self._desk.view.set_mode(Mode.PICK, "Click the same place on both scans; Esc ends")
+        self._dress()
+        self._desk.view.fit()
+        self._show_pairing()
+
+    def picked(self, hit: Hit) -> bool:
+        """A click on the stage; whether it was for this panel."""
+        if self._pairing is None:
+            return False
+        layers = self._pair_layers(self._pairing)
+        if hit.layer in layers:
+            self._pairing.take(layers.index(hit.layer), hit.place)
+            self._show_pairing()
+        return True
+
+    def _pair_layers(self, pairing: Pairing) -> tuple[str, ...]:
+        names = [b.name for b in self.derived.brought]
+        return tuple(piece(names.index(scan.name)) for scan in (pairing.first, pairing.second))
+
+    def _take_back(self) -> None:
+        if self._pairing is not None:
+            self._pairing.take_back()
+            self._show_pairing()
+
+    def _show_pairing(self) -> None:
+        pairing = self._pairing
+        if pairing is None:
+            return
+        move, words = pairing.move()
+        self._desk.view.set_pins(pairing.pins)
+        self._said.setText(words)
+        self._said.setVisible(True)
+        self._use.setEnabled(move is not None)
+        self._use.setText(f"Use {pairing.count} pairs" if pairing.count else "Use the pairs")
+        # The second lies on the first as it would be joined, see-through, as soon as that is known.
+        laid = None if move is None else pairing.placements[0] @ move
+        self._desk.view.put("laid", pairing.second.surface if laid is not None else None, laid)
+
+    def use_pairs(self) -> None:
+        """Join with the pairs that were picked."""
+        if self._pairing is None:
+            return
+        picked = self._pairing.step()
+        self.leave()
+        self._edit(f"pairs on {picked.first} and {picked.second}", lambda step: step.with_pairs(picked))
+
+    def leave(self) -> None:
+        """Let picks go."""
+        self._pairing = None
+        self._pick.setChecked(False)
+        self._said.setText("")
+        self._said.setVisible(False)
+        self._use.setText("Use the pairs")
+        self._use.setEnabled(False)
+        self._back.setEnabled(False)
+        self._desk.view.put("laid", None)
+
+    # -- the stage --------------------------------------------------------------------------------------------
+
+    def take_off(self) -> None:
+        """Take the scans off the stage."""
+        for layer in (*self._desk.view.stage.pieces, "laid"):
+            self._desk.view.put(layer, None)
+
+    def dress(self) -> bool:
+        """Put the scans on the stage; whether there are several."""
+        d, view = self.derived, self._desk.view
+        self.take_off()
+        if len(d.brought) < 2:
+            return False
+        for name in (*MAP_LAYERS, "nominal", "edges"):
+            view.put(name, None)
+        view.set_legend(None, None)
+        view.set_readings(())
+        join, pairing = self.join_step, self._pairing
+        if pairing is not None:
+            view.put("scan", None)
+            scans = (pairing.first, pairing.second)
+            for layer, scan, place in zip(self._pair_layers(pairing), scans, pairing.placements, strict=True):
+                view.put(layer, scan.surface, place)
+            return True
+        shows_surface = join is not None and self.scans.is_shown(join.name)
+        view.put("scan", d.scan_surface if shows_surface else None, d.upright)
+        view.show_layer("scan", Shown.SOLID)
+        for index, scan in enumerate(d.brought):
+            if self.scans.is_shown(scan.name):
+                view.put(piece(index), scan.surface, d.upright @ (scan.pose or RigidTransform.identity()))
+        return True
+
+
+def _rename(what: QPushButton, text: str) -> None:
+    """Another text, for ears as well."""
+    what.setText(text)
+    what.setAccessibleName(text)
