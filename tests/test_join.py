@@ -184,9 +184,9 @@ def pair_up(desk: Hand, name: str) -> None:
     window, panel = desk.window, desk.window.assemble.panel
     assert panel.target == name
     desk.click("Pick pairs")
-    assert panel._pairing is not None and panel._pairing.first.name == "scan"
-    one, two = panel._pairing.placements
-    mesh = panel._pairing.first.scan
+    assert panel.pairs.pairing is not None and panel.pairs.pairing.first.name == "scan"
+    one, two = panel.pairs.pairing.placements
+    mesh = panel.pairs.pairing.first.scan
     assert isinstance(mesh, TriangleMesh)
     chosen: list[tuple[QPointF, QPointF]] = []
     away = np.array([900.0, 0, 0])
@@ -214,10 +214,10 @@ def test_picking_can_be_given_up_and_cleaning_goes_to_the_chosen_scan(desk: Hand
     window = desk.window
     window.assemble.panel.scans.choose("scan 2")
     desk.click("Pick pairs")
-    assert window.view.stage.pieces == ("piece 0", "piece 1")
+    assert window.view.pieces == ("piece 0", "piece 1")
     desk.press(Qt.Key.Key_Escape)
-    assert len(window.view.stage.pieces) == 3
+    assert len(window.view.pieces) == 3
     desk.click("Keep the largest")
     assert [s.scan for s in window.session.job.procedure.cleaning] == ["scan 2"]
     desk.go(Key.ALIGN)
-    assert not window.view.stage.pieces, "other stations do not show them"
+    assert not window.view.pieces, "other stations do not show them"

@@ -208,3 +208,30 @@ def test_flatness_from_picking_a_face_to_undo(small_desk: Hand) -> None:
     window.hub.perform("redo")
     desk.wait()
     assert desk.ledger()[made.id] == (value, verdict)
+
+
+def test_a_drawing_is_taken_in_the_window_and_given_back(small_desk: Hand, tmp_path: Path) -> None:
+    desk, window = small_desk, small_desk.window
+    window.session.edit("instrument", lambda job: with_circumstances(job, instrument=STATED.instrument))
+    foot = next(
+        f.number for f in window.session.derived.nominal.faces if f.area > 2000 and abs(f.centre[2] - 10) < 1e-6
+    )  # type: ignore[union-attr]
+    other = next(f.number for f in window.session.derived.nominal.faces if f.area > 2000 and abs(f.centre[2]) < 1e-6)  # type: ignore[union-attr]
+    drawing = tmp_path / "d.csv"
+    drawing.write_text(f"id,kind,features,upper,lower\nF1,flatness,{foot},0.1,\nH1,distance,{foot}|{other},0.1,-0.05\n")
+    assert window.menus.actions["bring drawing"].isEnabled()
+    before = list(desk.ledger())
+    window.bringing.drawing(drawing)
+    desk.wait(lambda: list(desk.ledger()) == ["F1", "H1"])
+    assert "2 characteristics from d.csv; 1 that was there went, undo brings them back." in window.notice.text
+    value, verdict = desk.ledger()["H1"]
+    assert (value, verdict) == ("10.000", "conforms")
+    assert "10 +0.1 / \u22120.05" in window.ledger.as_text()
+    window.selecting.select_line("H1")
+    assert any("shortest distance" in text.lower() for text in window.measure._detail.texts)
+    window.session.undo()
+    desk.wait(lambda: list(desk.ledger()) == before)
+    drawing.write_text("id,kind,features,upper\nF1,flatness,99,0.1\n")
+    window.bringing.drawing(drawing)
+    desk.wait()
+    assert ".csv, line 2, column features" in window.notice.text and list(desk.ledger()) == before

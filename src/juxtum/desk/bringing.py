@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QWidget
 
 from juxtum.desk.action import Action
 from juxtum.desk.asking import NOMINAL_SUFFIXES, SCAN_SUFFIXES, Asking, UnitDialog, look_at
+from juxtum.desk.demos import bring_drawing, open_demo
 from juxtum.desk.session import fresh_job
 from juxtum.desk.stations.assemble import carried_over_words
 from juxtum.errors import InputError, JuxtumError
@@ -59,6 +60,8 @@ class Bringing:
             Action("bring nominal", "Import CAD model\u2026", "File/3", self.ask_nominal, "Ctrl+Shift+N", "import",
                    "STEP, IGES, STL, PLY, OBJ, OFF or 3MF"),
             Action("bring scan", "Import scan\u2026", "File/3", self.ask_scan, "Ctrl+Shift+I", "scan-line", "STL, PLY, OBJ, 3MF, OFF, XYZ or CSV"),
+            Action("bring drawing", "Import drawing\u2026", "File/3", self.ask_drawing, "", "scroll-text",
+                   "Its characteristics as a table, see docs/drawing-format.md", lambda: session.derived.nominal is not None),
             Action("add scan", "Add another scan\u2026", "File/3", self.ask_further_scan, "", "scan-line",
                    "Beside the scan in force; the procedure is then carried out on it", lambda: bool(session.job.scans)),
         )  # fmt: skip
@@ -229,27 +232,7 @@ class Bringing:
 
     def open_demo(self, part: str = "BC-220") -> None:
         """A demo job; the scan of BC-220 is made on first use."""
-        from juxtum.demo.beam_job import beam_job
-        from juxtum.demo.capture import with_capture
-        from juxtum.demo.job import demo_job
-        from juxtum.demo.views import views_job
-
-        if part == "pieces":
-            self._session.compute(
-                lambda progress: views_job(self._session.files, progress), lambda job: self._start(job)
-            )
-            return
-        if part == "HB-36":
-            self._session.compute(lambda _: beam_job(self._session.files), lambda job: self._start(job))
-            return
-        self._session.compute(
-            lambda progress: with_capture(demo_job(self._session.files, progress), self._session.files, progress),
-            lambda job: self._start(job),
-        )
-
-    def _start(self, job: object) -> None:
-        assert isinstance(job, Job)
-        self._session.start(job, then=self._desk.look_home)
+        open_demo(self._desk, part)
 
     def ask_open(self) -> None:
         """Ask for a job and open it."""
@@ -260,6 +243,15 @@ class Bringing:
         """Ask for a nominal and bring it."""
         if (path := self._asking.nominal()) is not None:
             self.nominal(path)
+
+    def ask_drawing(self) -> None:
+        """Ask for a drawing's table and take its characteristics."""
+        if (path := self._asking.point_list()) is not None:
+            self.drawing(path)
+
+    def drawing(self, path: Path) -> None:
+        """Take the characteristics of a drawing in place of those that there are."""
+        bring_drawing(self._desk, path)
 
     def ask_scan(self) -> None:
         """Ask for a scan and bring it."""

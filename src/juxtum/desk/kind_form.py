@@ -21,6 +21,8 @@ class KindForm(QWidget):
         super().__init__()
         self._choice = QComboBox()
         self._choice.setAccessibleName("Kind of characteristic")
+        self._choice.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self._choice.setMinimumContentsLength(16)
         for kind in KINDS:
             self._choice.addItem(kind.name[:1].upper() + kind.name[1:], kind.tag)
         self._fields: dict[str, LengthField] = {}

@@ -19,11 +19,12 @@ from juxtum.desk.marks import paint_mark, paint_ruler, symbol_path, verdict_colo
 from juxtum.desk.style import THEME, colour, font
 from juxtum.evaluate import Line, LineResult
 from juxtum.evaluate.kinds import Strokes, kind_of
+from juxtum.guide.verdicts import limit_words, value_words
 from juxtum.look import BODY
-from juxtum.wording import DASH, measured, signed, tolerance, uncertainty
+from juxtum.wording import DASH, signed, uncertainty
 
 COLUMNS = ("No.", "Characteristic", "Nominal", "Limit", "Measured", "\u00b1 U", "Ruler", "Verdict", "Method")
-WIDTHS = (38, 226, 60, 62, 80, 66, 106, 128, 84)
+WIDTHS = (38, 200, 60, 96, 80, 66, 106, 128, 84)
 RULER, VERDICT, METHOD = 6, 7, 8
 LEAST_NAME = 140
 SPARED = (2, 8, 6, 3, 5)
@@ -89,7 +90,7 @@ def cell_text(line: Line, result: LineResult | None, column: int) -> str:
     value = result.value if result is not None else math.nan
     expanded = result.expanded if result is not None and result.points else math.nan
     texts = (
-        line.id, line.title, f"{line.limits.nominal:g}", tolerance(line.limits.lower, line.limits.upper), measured(value, expanded),
+        line.id, line.title, f"{line.limits.nominal:g}", limit_words(line.limits), value_words(line.limits, value, expanded),
         uncertainty(expanded), "",
         "not measured" if result is None else str(result.verdict), "",
     )  # fmt: skip

@@ -59,6 +59,8 @@ class StageView(FittingView):
         self.legend: Legend | None = None
         self.cards = Cards()
         self.legend_top = TOP
+        self.pieces: tuple[str, ...] = ()
+        """Layers of several scans beside each other."""
         self.pins: list[Pin] = []
         self.handles: Handles | None = None
         self.caption = ""
@@ -78,6 +80,9 @@ class StageView(FittingView):
 
     def put(self, name: str, what: Surface | Lines | None, placement: RigidTransform | None = None) -> None:
         """Put a layer on the stage; see `Stage.put`."""
+        if name.startswith("piece "):
+            others = tuple(piece for piece in self.pieces if piece != name)
+            self.pieces = others if what is None else (*others, name)
         self.stage.put(name, what, placement)
         self.redraw()
 
@@ -209,7 +214,7 @@ class StageView(FittingView):
 
     def hit(self, here: QPointF) -> Hit | None:
         """What lies under a place of the widget."""
-        return self.stage.pick(here.x(), here.y(), self.width(), self.height(), (*PICKED_FROM, *self.stage.pieces))
+        return self.stage.pick(here.x(), here.y(), self.width(), self.height(), (*PICKED_FROM, *self.pieces))
 
     def project(self, places: Floats) -> Floats:
         """Places (N, 3) in widget coordinates (N, 2)."""

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from juxtum.evaluate import Verdict
+from juxtum.evaluate.quantity import Limits
 from juxtum.job import Evaluation
+from juxtum.wording import measured, tolerance
 
 
 def counts(evaluation: Evaluation) -> dict[Verdict, int]:
@@ -31,3 +33,28 @@ def headline(evaluation: Evaluation) -> str:
     if unseen:
         parts.append(f"too little seen of {', '.join(unseen[:6])}{' and more' if len(unseen) > 6 else ''}")
     return ", ".join(parts)
+
+
+def limit_words(limits: Limits) -> str:
+    """Limits as a drawing writes them: about their nominal where they have one.
+
+    Examples
+    --------
+    >>> limit_words(Limits(71.95, 72.1, 72.0))
+    '72 +0.1 / \u22120.05'
+    """
+    if not limits.nominal:
+        return tolerance(limits.lower, limits.upper)
+    lower, upper = (
+        None if limit is None else round(limit - limits.nominal, 9) for limit in (limits.lower, limits.upper)
+    )
+    unit = "" if limits.unit == "mm" else limits.unit
+    return f"{limits.nominal:g}{unit} {tolerance(lower, upper)}"
+
+
+def value_words(limits: Limits, value: float, expanded: float) -> str:
+    """A value to the last place of its uncertainty: with a sign where it can be on either side of nothing."""
+    text = measured(value, expanded)
+    if limits.nominal or limits.lower is None:
+        text = text.removeprefix("+")
+    return text if limits.unit == "mm" else f"{text}{limits.unit}"

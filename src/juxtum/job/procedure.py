@@ -137,6 +137,10 @@ class Procedure(BaseModel):
             raise JobError(f"there is a characteristic {made.id} already", "characteristic", "Choose another number")
         return Procedure(steps=tuple(made if isinstance(s, KINDS) and s.id == name else s for s in self.steps))
 
+    def with_characteristics(self, drawn: tuple[Kind, ...]) -> Procedure:
+        """With other characteristics in place of all that there are."""
+        return Procedure(steps=(*(s for s in self.steps if not isinstance(s, KINDS)), *drawn))
+
     def with_characteristic_earlier(self, name: str) -> Procedure:
         """With the characteristic of a number one place earlier among the characteristics."""
         places = [k for k, s in enumerate(self.steps) if isinstance(s, KINDS)]

@@ -274,11 +274,6 @@ class Stage:
         )
         return None if seen is None else Hit(name, *seen)
 
-    @property
-    def pieces(self) -> tuple[str, ...]:
-        """The layers of several scans beside each other."""
-        return tuple(name for name in self._surfaces if name.startswith("piece "))
-
     def visible(self, places: Floats, layers: tuple[str, ...], clearance: float = 1.5) -> Bools:
         """Which places (N, 3) no layer hides from the eye."""
         towards = self.eye.towards

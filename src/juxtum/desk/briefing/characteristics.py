@@ -14,10 +14,10 @@ from juxtum.desk.widgets import LengthField, button, column, form, label, row
 from juxtum.errors import InputError
 from juxtum.evaluate.kinds import Kind
 from juxtum.exchange.documents import validation_sentence
+from juxtum.guide.verdicts import limit_words
 from juxtum.job import Job
 from juxtum.scene.drawables import face_surface
 from juxtum.scene.picking import Hit
-from juxtum.wording import tolerance
 
 if TYPE_CHECKING:
     from juxtum.desk.stations.base import Station
@@ -197,7 +197,7 @@ class CharacteristicsPanel(QWidget):
             holder = QWidget()
             inner = QHBoxLayout(holder)
             inner.setContentsMargins(0, 0, 0, 0)
-            words = label(f"{step.id}  {step.title}  {tolerance(step.limits.lower, step.limits.upper)}", "soft")
+            words = label(f"{step.id}  {step.title}  {limit_words(step.limits)}", "soft")
             words.setToolTip(words.text())
             inner.addWidget(words, 1)
             earlier = button("\u2191", partial(self._move_up, step.id), "plain", "One place up")

@@ -8,22 +8,20 @@ from typing import TYPE_CHECKING
 from PyQt6.QtWidgets import QPushButton, QVBoxLayout, QWidget
 
 from juxtum.desk.derived import Derived
-from juxtum.desk.joining.pairing import Pairing
+from juxtum.desk.joining.pair_panel import PairPanel
 from juxtum.desk.joining.ring import ClosureRing
 from juxtum.desk.joining.scan_list import ScanList
-from juxtum.desk.stage_pointer import Mode
-from juxtum.desk.widgets import Choice, LengthField, button, form, label, row
+from juxtum.desk.widgets import LengthField, button, form, label, row
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.mesh import Scan
 from juxtum.guide.joining import about_words, joined_words, scan_rows, tie_rows
 from juxtum.job import Job
 from juxtum.job.document import usual_cleaning
 from juxtum.job.joins import join_of_all, with_join
-from juxtum.job.steps import Join
+from juxtum.job.steps import Join, PickedPairs
 from juxtum.scene.actors import Shown
 from juxtum.scene.dress import piece
 from juxtum.scene.map_layers import MAP_LAYERS
-from juxtum.scene.picking import Hit
 
 if TYPE_CHECKING:
     from juxtum.desk.desk import Desk
@@ -42,7 +40,6 @@ class JoinPanel(QWidget):
     def __init__(self, desk: Desk, dress: Callable[[], None]) -> None:
         super().__init__()
         self._desk, self._dress = desk, dress
-        self._pairing: Pairing | None = None
         lines = QVBoxLayout(self)
         lines.setContentsMargins(0, 0, 0, 0)
         lines.setSpacing(8)
@@ -74,19 +71,9 @@ class JoinPanel(QWidget):
         self._cut = button("Leave the tie out", self.toggle_cut)
         lines.addLayout(row(self._cut))
         lines.addLayout(row(self._leave_out, self._remove))
-        self._partner = Choice("Pick pairs with")
-        self._pick = button(
-            "Pick pairs", self.pick_pairs, tip="Click the same place on both scans, three times or more"
-        )
-        self._pick.setCheckable(True)
-        self._partners = form([("Pairs with", self._partner)])
-        lines.addLayout(self._partners)
-        self._use = button("Use the pairs", self.use_pairs)
-        self._back = button("Take one back", self._take_back)
-        lines.addLayout(row(self._pick, self._back, self._use))
-        self._said = label("", "soft", wrap=True)
-        self._said.setAccessibleName("Picked pairs")
-        lines.addWidget(self._said)
+        self.pairs = PairPanel(desk, dress)
+        self.pairs.used.connect(self._use_pairs)
+        lines.addWidget(self.pairs)
         self._spacing = LengthField("Spacing of the surface", 0.0, "mm; as fine as the scans where nothing is chosen")
         self._spacing.missing = "as scanned"
         self._spacing.chosen.connect(self._set_spacing)
@@ -156,18 +143,8 @@ class JoinPanel(QWidget):
         self._leave_out.setVisible(join is not None)
         self._leave_out.setEnabled(is_scan and join is not None)
         _rename(self._leave_out, "Take it in" if join is not None and name in join.left_out else "Leave it out")
-        self._partner.show_options([(n, f"{n}: {b.file}") for n, b in held.items() if n != name], self._likely(name))
-        for widget in (self._partner, self._pick, self._use, self._back):
-            widget.setEnabled(is_scan)
-        self._use.setEnabled(self._pairing is not None and self._pairing.move()[0] is not None)
-        self._back.setEnabled(self._pairing is not None)
+        self.pairs.offer(name if is_scan else "")
         self._ring.choose(name)
-
-    def _likely(self, name: str) -> str:
-        """What a scan is most likely to be paired with: one that is tied."""
-        others = [b for b in self.derived.brought if b.name != name]
-        tied = [b.name for b in others if b.pose is not None]
-        return (tied or [b.name for b in others] or [""])[0]
 
     def _chose_tie(self, first: str, second: str) -> None:
         tie, join = self._ring.tie, self.join_step
@@ -219,82 +196,15 @@ class JoinPanel(QWidget):
     def _edit(self, label: str, change: Callable[[Join], Join]) -> None:
         self._desk.session.edit(label, lambda job: with_join(job, change(join_of_all(job))), then=self._desk.look_home)
 
-    # -- picking pairs ----------------------------------------------------------------------------------------
-
-    def pick_pairs(self) -> None:
-        """Begin to pick pairs on the chosen scan and its partner, or stop."""
-        wanted = self._pick.isChecked()
-        self.leave()
-        self._pick.setChecked(wanted)
-        held = {b.name: b for b in self.derived.brought}
-        first, second = held.get(self._partner.currentData() or ""), held.get(self.scans.target)
-        if not wanted or first is None or second is None:
-            self._pick.setChecked(False)
-            self._dress()
-            return
-        self._pairing = Pairing(first, second, self.derived.upright, self._desk.view.stage.eye.right)
-        self._desk.view.set_mode(Mode.PICK, "Click the same place on both scans; Esc ends")
-        self._dress()
-        self._desk.view.fit()
-        self._show_pairing()
-
-    def picked(self, hit: Hit) -> bool:
-        """A click on the stage; whether it was for this panel."""
-        if self._pairing is None:
-            return False
-        layers = self._pair_layers(self._pairing)
-        if hit.layer in layers:
-            self._pairing.take(layers.index(hit.layer), hit.place)
-            self._show_pairing()
-        return True
-
-    def _pair_layers(self, pairing: Pairing) -> tuple[str, ...]:
-        names = [b.name for b in self.derived.brought]
-        return tuple(piece(names.index(scan.name)) for scan in (pairing.first, pairing.second))
-
-    def _take_back(self) -> None:
-        if self._pairing is not None:
-            self._pairing.take_back()
-            self._show_pairing()
-
-    def _show_pairing(self) -> None:
-        pairing = self._pairing
-        if pairing is None:
-            return
-        move, words = pairing.move()
-        self._desk.view.set_pins(pairing.pins)
-        self._said.setText(words)
-        self._said.setVisible(True)
-        self._use.setEnabled(move is not None)
-        self._use.setText(f"Use {pairing.count} pairs" if pairing.count else "Use the pairs")
-        # The second lies on the first as it would be joined, see-through, as soon as that is known.
-        laid = None if move is None else pairing.placements[0] @ move
-        self._desk.view.put("laid", pairing.second.surface if laid is not None else None, laid)
-
-    def use_pairs(self) -> None:
-        """Join with the pairs that were picked."""
-        if self._pairing is None:
-            return
-        picked = self._pairing.step()
-        self.leave()
+    def _use_pairs(self, picked: object) -> None:
+        assert isinstance(picked, PickedPairs)
         self._edit(f"pairs on {picked.first} and {picked.second}", lambda step: step.with_pairs(picked))
-
-    def leave(self) -> None:
-        """Let picks go."""
-        self._pairing = None
-        self._pick.setChecked(False)
-        self._said.setText("")
-        self._said.setVisible(False)
-        self._use.setText("Use the pairs")
-        self._use.setEnabled(False)
-        self._back.setEnabled(False)
-        self._desk.view.put("laid", None)
 
     # -- the stage --------------------------------------------------------------------------------------------
 
     def take_off(self) -> None:
         """Take the scans off the stage."""
-        for layer in (*self._desk.view.stage.pieces, "laid"):
+        for layer in (*self._desk.view.pieces, "laid"):
             self._desk.view.put(layer, None)
 
     def dress(self) -> bool:
@@ -307,12 +217,8 @@ class JoinPanel(QWidget):
             view.put(name, None)
         view.set_legend(None, None)
         view.set_readings(())
-        join, pairing = self.join_step, self._pairing
-        if pairing is not None:
-            view.put("scan", None)
-            scans = (pairing.first, pairing.second)
-            for layer, scan, place in zip(self._pair_layers(pairing), scans, pairing.placements, strict=True):
-                view.put(layer, scan.surface, place)
+        join = self.join_step
+        if self.pairs.dress():
             return True
         shows_surface = join is not None and self.scans.is_shown(join.name)
         view.put("scan", d.scan_surface if shows_surface else None, d.upright)

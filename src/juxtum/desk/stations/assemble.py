@@ -175,7 +175,7 @@ class AssembleStation(Station):
 
     def picked(self, hit: Hit) -> None:
         """Gather three places, then trim through them."""
-        if self.panel.picked(hit) or not self._pick.isChecked() or hit.layer != self.panel.layer:
+        if self.panel.pairs.picked(hit) or not self._pick.isChecked() or hit.layer != self.panel.layer:
             return
         self._points.append(hit.place)
         self.view.set_pins([Pin(p, str(k + 1)) for k, p in enumerate(self._points)])
@@ -248,7 +248,7 @@ class AssembleStation(Station):
     def leave(self) -> None:
         """Let picks and outlines go."""
         super().leave()
-        self.panel.leave()
+        self.panel.pairs.leave()
         self.panel.take_off()
         self._pick.setChecked(False)
         self._outline.setChecked(False)

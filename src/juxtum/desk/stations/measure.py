@@ -24,6 +24,7 @@ from juxtum.geometry.arrays import Floats
 from juxtum.guide.facts import doubtful_places, map_facts, numbered_warnings
 from juxtum.guide.findings import Key
 from juxtum.guide.next_actions import worst_result
+from juxtum.guide.verdicts import value_words
 from juxtum.job import Job
 from juxtum.job.steps import GridStep, Measure, ReadingStep
 from juxtum.look import LARGE, SMALL
@@ -343,7 +344,7 @@ class _ValueLine(QWidget):
     def show_result(self, result: LineResult) -> None:
         """A characteristic's value."""
         self._result = result
-        self.text = measured(result.value, result.expanded)
+        self.text = value_words(result.line.limits, result.value, result.expanded)
         self._expanded, self._k = uncertainty(result.expanded) if result.points else DASH, result.k
         self._resize()
 

@@ -1,15 +1,16 @@
 """Kinds of characteristics: one module a family, one row here."""
 
 from juxtum.evaluate.given import Given
+from juxtum.evaluate.kinds.angles import Angle, ConeAngle
 from juxtum.evaluate.kinds.base import Characteristic, Strokes
-from juxtum.evaluate.kinds.between import Angle, Distance, Thickness
+from juxtum.evaluate.kinds.between import Distance, Thickness
 from juxtum.evaluate.kinds.flatness import Flatness
 from juxtum.evaluate.kinds.form import Cylindricity, Roundness, Straightness
 from juxtum.evaluate.kinds.location import Coaxiality, Concentricity, Position, Symmetry
 from juxtum.evaluate.kinds.orientation import Angularity, Parallelism, Perpendicularity
 from juxtum.evaluate.kinds.profile import Profile
 from juxtum.evaluate.kinds.runout import CircularRunOut, TotalRunOut
-from juxtum.evaluate.kinds.size import ConeAngle, Diameter, Radius, Width
+from juxtum.evaluate.kinds.size import Diameter, Radius, Width
 from juxtum.evaluate.kinds.toleranced import Toleranced
 from juxtum.evaluate.kinds.zones import LineProfile, SurfaceProfile
 

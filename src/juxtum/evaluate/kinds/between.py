@@ -1,7 +1,8 @@
-"""From one feature to another: distance, angle, thickness of a wall."""
+"""From one feature to another: distance, thickness of a wall."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import ClassVar, Literal
 
@@ -10,15 +11,15 @@ import numpy as np
 from juxtum.errors import InputError
 from juxtum.evaluate.characteristics import extreme_of
 from juxtum.evaluate.drawn.frames import Frame
+from juxtum.evaluate.drawn.propagation import spread_of
 from juxtum.evaluate.drawn.references import Faces
-from juxtum.evaluate.drawn.taken import NotSeenError, Taken
+from juxtum.evaluate.drawn.taken import NotSeenError
 from juxtum.evaluate.fields import Triple
 from juxtum.evaluate.given import Given
 from juxtum.evaluate.kinds.base import Strokes
 from juxtum.evaluate.kinds.form import kept
-from juxtum.evaluate.kinds.size import Sized, angle_budget
+from juxtum.evaluate.kinds.size import Sized
 from juxtum.evaluate.kinds.toleranced import Found
-from juxtum.evaluate.uncertainty import Budget, Sampling
 from juxtum.geometry.arrays import Floats, unit
 from juxtum.geometry.features import Feature, Plane
 from juxtum.nominal import Nominal
@@ -58,13 +59,14 @@ class Distance(Sized):
         """Of least squares."""
         taken = [self.take(given, faces) for faces in member]
         drawn = [np.mean([given.deviation.nominal.face(n).centre for n in faces], axis=0) for faces in member]
-        features = [part.fit.feature.moved(frame.move) for part in taken]
-        middles = [
-            feature.anchored(m).point if not isinstance(feature, Plane) else m
-            for feature, m in zip(features, drawn, strict=True)
-        ]
-        value = abs(self._between(features[0], features[1], middles))
-        spread = float(np.sqrt(sum(_spread_of(part) ** 2 for part in taken)))
+        fitted = [part.fit.feature for part in taken]
+
+        def apart(features: Sequence[Feature]) -> float:
+            moved = [feature.moved(frame.move) for feature in features]
+            middles = [m if isinstance(f, Plane) else f.anchored(m).point for f, m in zip(moved, drawn, strict=True)]
+            return abs(self._between(moved[0], moved[1], middles))
+
+        value, spread = apart(fitted), spread_of(apart, fitted, [part.fit.covariance for part in taken])
         place = (taken[0].places.mean(0) + taken[1].places.mean(0)) / 2
         words = (
             "shortest distance"
@@ -88,12 +90,6 @@ class Distance(Sized):
         return np.asarray(feature.holds().brought_to(middle))
 
 
-def _spread_of(taken: Taken) -> float:
-    spread = np.sqrt(np.maximum(np.diag(taken.fit.covariance), 0.0))
-    count = 1 if isinstance(taken.nominal, Plane) else 2
-    return float(spread[:count].max())
-
-
 def _shortest(one: Feature, two: Feature, middles: list[Floats]) -> float:
     """Between planes in their middle, between axes along what is square to both, between points straight."""
     if isinstance(one, Plane) and isinstance(two, Plane):
@@ -113,80 +109,6 @@ def _shortest(one: Feature, two: Feature, middles: list[Floats]) -> float:
         return abs(float((b.place - a.place) @ unit(across[None])[0]))
     middle = (middles[0] + middles[1]) / 2
     return float(np.linalg.norm(b.brought_to(middle) - a.brought_to(middle)))
-
-
-class Angle(Sized):
-    """An angle between two features, degrees."""
-
-    tag: ClassVar[str] = "angle"
-    name: ClassVar[str] = "angle"
-    short: ClassVar[str] = "Angle"
-    unit: ClassVar[str] = "\u00b0"
-    pairs: ClassVar[bool] = True
-    symbol: ClassVar[Strokes] = (
-        ((0.95, 0.9), (0.05, 0.9), (0.8, 0.1)),
-        tuple((0.05 + 0.5 * float(np.cos(t)), 0.9 - 0.5 * float(np.sin(t))) for t in np.linspace(0, 0.82, 9)),
-    )
-    method: ClassVar[str] = (
-        "The angle between the planes or axes of least squares, in that of its quadrants in which the nominal lies (ISO 14405-3); between surfaces the angle "
-        "that the material has."
-    )
-
-    kind: Literal["angle"] = "angle"
-
-    def check_feature(self, feature: Feature, faces: Faces) -> None:
-        """It needs a direction.
-
-        Raises
-        ------
-        InputError
-        """
-        if feature.holds().direction is None:
-            raise InputError(
-                f"face {faces[0]} is a {feature.name}, which has no direction",
-                f"characteristic {self.id}",
-                "Name planes, cylinders or cones",
-            )
-
-    def of_drawn(self, features: list[Feature], nominal: Nominal) -> float:
-        """Of the model."""
-        return _angle(features[0], features[1])
-
-    def found(self, given: Given, member: tuple[Faces, ...], frame: Frame) -> Found:
-        """Of least squares."""
-        taken = [self.take(given, faces) for faces in member]
-        value = _angle(*(part.fit.feature for part in taken))
-        nominal = self.nominal if self.nominal is not None else _angle(*(part.nominal for part in taken))
-        value = min((value, 180 - value), key=lambda v: abs(v - nominal))
-        spread = float(np.degrees(np.sqrt(sum(_tilt_of(part) ** 2 for part in taken))))
-        return Found(
-            value,
-            spread,
-            min(part.size for part in taken),
-            taken[0].places.mean(0),
-            "angle between the features of least squares",
-        )
-
-    def budget(self, given: Given, found: Found, sampling: Sampling) -> Budget:
-        """The instrument's error over the shorter feature, as an angle."""
-        return angle_budget(super().budget(given, found, sampling), found)
-
-
-def _tilt_of(taken: Taken) -> float:
-    spread = np.sqrt(np.maximum(np.diag(taken.fit.covariance), 0.0))
-    rows = slice(1, 3) if isinstance(taken.nominal, Plane) else slice(2, 4) if len(spread) < 7 else slice(3, 5)
-    return float(np.linalg.norm(spread[rows]))
-
-
-def _angle(one: Feature, two: Feature) -> float:
-    """Degrees: between planes that of the material, between axes the smaller, between an axis and a plane that to the plane."""
-    a, b = one.holds().direction, two.holds().direction
-    assert a is not None and b is not None
-    share = float(np.clip(a @ b, -1.0, 1.0))
-    if isinstance(one, Plane) and isinstance(two, Plane):
-        return float(180 - np.degrees(np.arccos(share)))
-    between = float(np.degrees(np.arctan2(np.linalg.norm(np.cross(a, b)), abs(share))))
-    return 90 - between if isinstance(one, Plane) or isinstance(two, Plane) else between
 
 
 class Thickness(Sized):

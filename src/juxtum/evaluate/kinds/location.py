@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Annotated, ClassVar, Literal
 
 import numpy as np
@@ -9,6 +10,7 @@ from pydantic import Field
 
 from juxtum.errors import InputError
 from juxtum.evaluate.drawn.frames import Frame
+from juxtum.evaluate.drawn.propagation import spread_of
 from juxtum.evaluate.drawn.references import Faces
 from juxtum.evaluate.drawn.taken import Situation, radius_of, width_between
 from juxtum.evaluate.fields import Finite
@@ -58,7 +60,7 @@ class _Located(Zoned):
 
     def budget(self, given: Given, found: Found, sampling: Sampling) -> Budget:
         """Where the part lies counts as well, and its temperature."""
-        return given.judgement.chain.budget(found.length, sampling, 0.0, 0)
+        return given.judgement.chain.budget(found.length, sampling, found.framed, 0)
 
     def off_axis(self, at: Situation, frame: Frame, ends: Floats, drawn: Feature) -> Found:
         """Twice the farthest of an axis or a point from where it was drawn, at the ends of what was seen."""
@@ -70,43 +72,38 @@ class _Located(Zoned):
         lengths = np.linalg.norm(away, axis=1)
         far = int(np.argmax(lengths))
         direction = away[far] / max(lengths[far], 1e-12) if lengths[far] > 1e-9 else unit(np.ones((1, 3)))[0]
-        spread = np.sqrt(np.maximum(np.diag(at.covariance), 0.0))
-        own = float(np.linalg.norm(spread[:2].max())) if len(spread) > 4 else float(spread[:3].max())
-        if at.measured.holds().direction is not None and len(spread) > 3:
-            own = float(np.hypot(own, spread[2:4].max() * np.linalg.norm(ends[1] - ends[0]) / 2))
-        standard = 2 * float(np.hypot(own, frame.spread(found[far], direction)))
-        return Found(2 * float(lengths[far]), standard, frame.length_to(found[far]), found[far],
-                     "twice the farthest from where it was drawn", depends=self._loose(frame, drawn))  # fmt: skip
+        end, home = ends[min(far, len(ends) - 1)], drawn.holds()
+
+        def off(features: Sequence[Feature]) -> float:
+            place = features[0].moved(frame.move).anchored(end).point
+            return float((place - home.brought_to(place)) @ direction)
+
+        own = spread_of(off, [at.measured], [at.covariance])
+        framed = 2 * frame.spread(found[far], direction)
+        return Found(2 * float(lengths[far]), 2 * own, frame.length_to(found[far]), found[far],
+                     "twice the farthest from where it was drawn", depends=self._loose(frame, drawn), framed=framed)  # fmt: skip
 
     def off_plane(self, at: Situation, frame: Frame, drawn: Plane) -> Found:
         """Twice the farthest of a plane, or of the middle of two, from where it was drawn."""
         if len(at.parts) == 2:
-            moved = at.measured.moved(frame.move)
-            assert isinstance(moved, Plane)
-            places = np.concatenate(
-                [
-                    drawn.holds().brought_to(p)[None]
-                    for part in at.parts
-                    for p in part.places[:: max(1, len(part.places) // 200)]
-                ]
-            )
-            heights = drawn.distances(
-                np.array(
-                    [
-                        p - float((p - moved.point) @ moved.normal) / float(moved.normal @ drawn.normal) * drawn.normal
-                        for p in places
-                    ]
-                )
-            )
-            far = int(np.argmax(np.abs(heights)))
-            value, standard, place = 2 * float(abs(heights[far])), 2 * float(np.sqrt(at.covariance[0, 0])), places[far]
+            some = [p for part in at.parts for p in part.places[:: max(1, len(part.places) // 200)]]
+            places = np.array([drawn.holds().brought_to(p) for p in some])
+
+            def heights(features: Sequence[Feature]) -> Floats:
+                moved = features[0].moved(frame.move)
+                assert isinstance(moved, Plane)
+                return np.asarray(-moved.distances(places) / float(moved.normal @ drawn.normal))
+
+            far = int(np.argmax(np.abs(heights([at.measured]))))
+            value, place = 2 * float(abs(heights([at.measured])[far])), places[far]
+            standard = 2 * spread_of(lambda features: float(heights(features)[far]), [at.measured], [at.covariance])
         else:
             taken = at.parts[0]
             off, noise, top = farthest_of(taken.tiles, drawn.distances(frame.move.apply(taken.spots)))
             value, standard, place = 2 * off, 2 * noise, taken.places[top]
-        standard = float(np.hypot(standard, 2 * frame.spread(place, drawn.normal)))
+        framed = 2 * frame.spread(place, drawn.normal)
         return Found(value, standard, frame.length_to(place), place, "twice the farthest from where it was drawn",
-                     depends=self._loose(frame, drawn))  # fmt: skip
+                     depends=self._loose(frame, drawn), framed=framed)  # fmt: skip
 
     def _loose(self, frame: Frame, drawn: Feature) -> str:
         if not frame.leaves(drawn):

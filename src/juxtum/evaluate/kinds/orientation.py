@@ -69,8 +69,8 @@ class _Oriented(Zoned):
         heights = frame.move.apply(taken.spots) @ direction
         value, standard, top = width_of(taken.tiles, heights)
         tilt = _tilt_of_frame(frame, direction) * taken.size
-        return Found(value, float(np.hypot(standard, tilt)), taken.size, taken.places[top],
-                     "width of the zone as the datums turn it", freedom=taken.tiles.freedom)  # fmt: skip
+        words = "width of the zone as the datums turn it"
+        return Found(value, standard, taken.size, taken.places[top], words, freedom=taken.tiles.freedom, framed=tilt)
 
     def _axis(self, at: Situation, frame: Frame, direction: Floats, measured: Floats) -> Found:
         ends = np.array([at.measured.anchored(end).point for end in at.parts[0].ends])
@@ -85,8 +85,7 @@ class _Oriented(Zoned):
         else:
             value, words = float(np.linalg.norm(off)) * run, "diameter of the cylinder that holds the axis"
         spread = float(np.sqrt(max(np.diag(at.covariance)[2:4].max(), 0.0)))
-        standard = run * float(np.hypot(spread, _tilt_of_frame(frame, direction)))
-        return Found(value, standard, run, ends.mean(0), words)
+        return Found(value, run * spread, run, ends.mean(0), words, framed=run * _tilt_of_frame(frame, direction))
 
 
 def _tilt_of_frame(frame: Frame, direction: Floats) -> float:

@@ -51,8 +51,9 @@ class _RunOut(Zoned):
             value, standard, top = width_of(tiles, heights[rows])
             if worst is None or value > worst.value:
                 place = taken.places[rows][top]
-                own = float(np.hypot(standard, 2 * frame.spread(place, taken.facing[rows][top])))
-                worst = Found(value, own, taken.size, place, self.short.lower(), freedom=tiles.freedom)
+                framed = 2 * frame.spread(place, taken.facing[rows][top])
+                words = self.short.lower()
+                worst = Found(value, standard, taken.size, place, words, freedom=tiles.freedom, framed=framed)
         if worst is None:
             raise NotSeenError("no turn of it is seen well enough", next="Scan more of it, all round")
         return worst

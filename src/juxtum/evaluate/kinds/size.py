@@ -19,7 +19,7 @@ from juxtum.evaluate.kinds.form import RING, kept, slices
 from juxtum.evaluate.kinds.toleranced import Found, Toleranced
 from juxtum.evaluate.quantity import Aim, Limits, LineResult
 from juxtum.evaluate.uncertainty import Budget, Sampling
-from juxtum.geometry.features import Cone, Cylinder, Feature, Plane, Sphere, Torus
+from juxtum.geometry.features import Cylinder, Feature, Plane, Sphere, Torus
 from juxtum.nominal import Nominal
 from juxtum.nominal.common import common_feature
 
@@ -141,14 +141,26 @@ class Diameter(Sized):
         if method == "two-point" and isinstance(taken.nominal, Cylinder):
             return self._local(taken)
         if method in ("inscribed", "circumscribed"):
-            from juxtum.associate.zones import mating
-
-            feature = mating(taken.fit.feature, taken.spots, inside=method == "inscribed")
-            spread = float(np.hypot(spread, self.factor * np.median(taken.tiles.noise)))
-        else:
-            feature = taken.fit.feature
+            return self._mating(taken, inside=method == "inscribed")
+        feature = taken.fit.feature
         value = self.factor * radius_of(feature)
         return Found(value, spread, value, feature.anchored(taken.places.mean(0)).point, f"{self.name} {WORDS[method]}")
+
+    def _mating(self, taken: Taken, *, inside: bool) -> Found:
+        """The largest inside or the smallest outside; what noise adds by the choice of the places that touch is taken off."""
+        from juxtum.associate.zones import mating
+
+        feature = mating(taken.fit.feature, taken.spots, inside=inside)
+        sign = 1.0 if inside == taken.is_inside else -1.0
+        extreme = extreme_of(taken.tiles, sign, None)
+        excess = float((sign * taken.tiles.means).max()) - sign * extreme.value
+        radius = radius_of(feature) + (excess if inside else -excess)
+        spread = float(np.hypot(taken.fit.standards.get("radius", 0.0), extreme.standard))
+        place = feature.anchored(taken.places.mean(0)).point
+        words = f"{self.name} {WORDS['inscribed' if inside else 'circumscribed']}"
+        return Found(
+            self.factor * radius, self.factor * spread, self.factor * radius, place, words, freedom=taken.tiles.freedom
+        )
 
     def _local(self, taken: Taken) -> Found:
         """Of all slices the local diameter that lies farthest from the middle of its limits."""
@@ -230,71 +242,6 @@ class Radius(Sized):
         return Found(value, spread, value, taken.places.mean(0), "radius of least squares")
 
 
-class ConeAngle(Sized):
-    """The full angle of a cone, degrees."""
-
-    tag: ClassVar[str] = "cone-angle"
-    name: ClassVar[str] = "angle of a cone"
-    short: ClassVar[str] = "Cone angle"
-    unit: ClassVar[str] = "\u00b0"
-    symbol: ClassVar[Strokes] = (
-        ((0.1, 0.9), (0.5, 0.1), (0.9, 0.9)),
-        tuple((0.5 + 0.45 * float(np.sin(t)), 0.1 + 0.45 * float(np.cos(t))) for t in np.linspace(-0.45, 0.45, 9)),
-    )
-    method: ClassVar[str] = "The full angle at the tip of the cone of least squares, degrees (ISO 3040)."
-
-    kind: Literal["cone-angle"] = "cone-angle"
-
-    def check_feature(self, feature: Feature, faces: Faces) -> None:
-        """It needs a cone.
-
-        Raises
-        ------
-        InputError
-        """
-        if not isinstance(feature, Cone):
-            raise InputError(
-                f"face {faces[0]} is a {feature.name} and no cone", f"characteristic {self.id}", "Name a cone"
-            )
-
-    def of_drawn(self, features: list[Feature], nominal: Nominal) -> float:
-        """Of the model."""
-        return _full(features[0])
-
-    def found(self, given: Given, member: tuple[Faces, ...], frame: Frame) -> Found:
-        """Of least squares."""
-        taken = self.take(given, member[0])
-        spread = float(np.degrees(2 * taken.fit.standards.get("half angle", 0.0)))
-        return Found(
-            _full(taken.fit.feature),
-            spread,
-            taken.size,
-            taken.places.mean(0),
-            "full angle of the cone of least squares",
-        )
-
-    def budget(self, given: Given, found: Found, sampling: Sampling) -> Budget:
-        """The instrument's error over the wall, as an angle."""
-        return angle_budget(super().budget(given, found, sampling), found)
-
-
-def _full(feature: Feature) -> float:
-    assert isinstance(feature, Cone)
-    return float(np.degrees(2 * abs(feature.half_angle)))
-
-
-def angle_budget(budget: Budget, found: Found) -> Budget:
-    """Lengths of a budget as the angles that they make over the length of the feature, degrees; sampling is one already."""
-    from dataclasses import replace
-
-    factor = float(np.degrees(1 / max(found.length, 1e-6)))
-    lines = tuple(
-        line if line.source.startswith("sampling") else replace(line, standard=line.standard * factor)
-        for line in budget.contributions
-    )
-    return replace(budget, contributions=lines)
-
-
 class Width(Sized):
     """The width of a slot or a rib: the distance of two parallel sides."""
 
@@ -362,7 +309,7 @@ class Width(Sized):
             [extreme_of(replace(part.tiles, means=side), sign, None) for sign in (1.0, -1.0)]
             for part, side in zip((one, two), sides, strict=True)
         ]
-        noise = float(np.hypot(extremes[0][0].standard, extremes[1][0].standard))
+        noise = float(np.linalg.norm([extremes[0][0].standard, extremes[1][0].standard, gauss.standard]))
         if method == "inscribed":
             return replace(
                 gauss, value=sum(e[1].value for e in extremes), standard=noise, meaning=f"width {WORDS[method]}"

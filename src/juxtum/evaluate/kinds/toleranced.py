@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import abstractmethod
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Annotated, Any, ClassVar, Self
 
 import numpy as np
@@ -20,7 +20,7 @@ from juxtum.evaluate.given import Given
 from juxtum.evaluate.kinds.base import Characteristic, nothing_seen
 from juxtum.evaluate.quantity import Aim, Limits, Line, Measured, SideMeasured
 from juxtum.evaluate.tiles import Tiles
-from juxtum.evaluate.uncertainty import Budget, Sampling
+from juxtum.evaluate.uncertainty import Budget, Contribution, Sampling
 from juxtum.geometry.arrays import Floats, frozen
 from juxtum.nominal import Nominal
 from juxtum.nominal.common import common_feature
@@ -39,7 +39,7 @@ class Found:
     value : float
         mm, or degrees.
     standard : float
-        Standard uncertainty by the data and the datums, in the unit of the value.
+        Standard uncertainty by the data, in the unit of the value.
     length : float
         Over which it is measured, mm.
     place : array (3,)
@@ -49,6 +49,8 @@ class Found:
         What the size of the feature adds to the zone, mm.
     freedom : float
         Degrees of freedom of the standard uncertainty.
+    framed : float
+        Standard uncertainty by where the datums, or the alignment, put it.
     depends : str
         Why nothing can be decided; empty where something can.
     """
@@ -61,6 +63,7 @@ class Found:
     allowed: float | None = None
     freedom: float = np.inf
     depends: str = ""
+    framed: float = 0.0
 
 
 class Toleranced(Characteristic):
@@ -178,15 +181,16 @@ class Toleranced(Characteristic):
         sides = [self._side(given, one) for one in every]
         worst = min(range(len(every)), key=lambda k: self._room(every[k]))
         meaning = every[worst].meaning + (f"; the worst of {len(every)}" if len(every) > 1 else "")
-        rows = sum(len(faces) for member in self.members for faces in member)
-        return Measured((sides[worst],), rows, seen, meaning, every[worst].allowed)
+        mine = np.isin(given.deviation.faces, np.array(self.faces) - 1)
+        return Measured((sides[worst],), int(mine.sum()), seen, meaning, every[worst].allowed)
 
     def _room(self, found: Found) -> float:
         return self.limits.room(found.value) + (found.allowed or 0.0)
 
     def _side(self, given: Given, found: Found) -> SideMeasured:
         judgement, limits = given.judgement, self.limits
-        sampling = Sampling(found.standard, 0, found.freedom)
+        mine = np.isin(given.deviation.faces, np.array(self.faces) - 1)
+        sampling = Sampling(found.standard, int(mine.sum()), found.freedom)
         budget = self.budget(given, found, sampling)
         upper = None if limits.upper is None else limits.upper + (found.allowed or 0.0)
         decision = decide(found.value, budget.usable, limits.lower, upper, judgement.rule, judgement.guard)
@@ -203,7 +207,9 @@ class Toleranced(Characteristic):
 
     def budget(self, given: Given, found: Found, sampling: Sampling) -> Budget:
         """The uncertainty of a value."""
-        return given.judgement.chain.form_budget(found.length, sampling, self.faces[0])
+        made = given.judgement.chain.form_budget(found.length, sampling, self.faces[0])
+        lines = (Contribution("datums", found.framed),) if found.framed else ()
+        return replace(made, contributions=(*made.contributions, *lines))
 
     def take(self, given: Given, faces: Faces) -> Taken:
         """What the scan shows of a feature."""
@@ -240,8 +246,6 @@ def width_of(tiles: Tiles, heights: Floats) -> tuple[float, float, int]:
     highest : int
         Which tile is the highest.
     """
-    from dataclasses import replace
-
     made = replace(tiles, means=heights)
     top, bottom = extreme_of(made, 1.0, None), extreme_of(made, -1.0, None)
     return max(top.value - bottom.value, 0.0), top.standard + bottom.standard, top.tile
@@ -249,8 +253,6 @@ def width_of(tiles: Tiles, heights: Floats) -> tuple[float, float, int]:
 
 def farthest_of(tiles: Tiles, heights: Floats) -> tuple[float, float, int]:
     """The largest of some heights (K,), either way, without sign; with its standard uncertainty and which tile it is."""
-    from dataclasses import replace
-
     made = replace(tiles, means=heights)
     top, bottom = extreme_of(made, 1.0, None), extreme_of(made, -1.0, None)
     worse = top if top.value >= -bottom.value else bottom

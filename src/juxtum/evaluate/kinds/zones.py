@@ -74,8 +74,8 @@ class _Drawn(Zoned):
         place, normal = deviation.feet[row], deviation.normals[row]
         length = frame.length_to(place) or float(np.linalg.norm(np.ptp(deviation.feet[rows], axis=0)))
         words = f"twice the farthest from the middle of the zone; {meaning_of_extreme(deviation)}"
-        own = 2 * float(np.hypot(standard, frame.spread(place, normal)))
-        return Found(2 * off, own, length, place, words, freedom=tiles.freedom)
+        framed = 2 * frame.spread(place, normal)
+        return Found(2 * off, 2 * standard, length, place, words, freedom=tiles.freedom, framed=framed)
 
     def levelled(self, tiles: Tiles, places: Floats) -> Floats:
         """Heights (K,) that count."""
@@ -83,7 +83,7 @@ class _Drawn(Zoned):
 
     def budget(self, given: Given, found: Found, sampling: Sampling) -> Budget:
         """Where the part lies counts as well, and its temperature."""
-        return given.judgement.chain.budget(found.length, sampling, 0.0, self.faces[0])
+        return given.judgement.chain.budget(found.length, sampling, found.framed, self.faces[0])
 
 
 class SurfaceProfile(_Drawn):

@@ -6,10 +6,11 @@ from typing import Any
 
 from juxtum.evaluate import LineResult, Verdict
 from juxtum.evaluate.readings import standing
+from juxtum.guide.verdicts import limit_words, value_words
 from juxtum.look import LIGHT
 from juxtum.report import drawing as d
 from juxtum.report.blocks.base import ROOM, Block, Drawn, ReportContent, hairline, heading, number, table, words
-from juxtum.wording import measured, percent, tolerance, uncertainty
+from juxtum.wording import measured, percent, uncertainty
 
 COLUMNS = (26.0, 172.0, 62.0, 52.0, 40.0, 84.0)
 """Number, characteristic, limits, value, U and ruler; the verdict takes what is left."""
@@ -39,8 +40,8 @@ def _row(r: LineResult) -> list[Any]:
     return [
         words(r.line.id, 8, font=d.MONO),
         words(r.line.title, 8.5, font=d.WORD_BOLD),
-        number(tolerance(*limits)),
-        number(measured(r.value, r.expanded), 8.5, font=d.MONO_BOLD),
+        number(limit_words(r.line.limits)),
+        number(value_words(r.line.limits, r.value, r.expanded), 8.5, font=d.MONO_BOLD),
         number(uncertainty(r.expanded), 8, LIGHT.ink_soft),
         Drawn(80, 10, lambda c: d.ruler(c, 4, 5, 72, limits, r.value, r.expanded, r.verdict)),
         _verdict(r.verdict),

@@ -1,0 +1,55 @@
+"""What is brought ready made: demo jobs, and the characteristics of a drawing."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from juxtum.evaluate.drawing import read_drawing
+from juxtum.job import FileStore, Job
+from juxtum.progress import Progress
+
+if TYPE_CHECKING:
+    from juxtum.desk.desk import Desk
+
+
+def open_demo(desk: Desk, part: str) -> None:
+    """Open a demo job: BC-220, HB-36, or BC-220 in pieces; scans are made on first use."""
+    session = desk.session
+
+    def start(job: object) -> None:
+        assert isinstance(job, Job)
+        session.start(job, then=desk.look_home)
+
+    session.compute(lambda progress: _demo(part, session.files, progress), start)
+
+
+def _demo(part: str, files: FileStore, progress: Progress) -> Job:
+    from juxtum.demo.beam_job import beam_job
+    from juxtum.demo.capture import with_capture
+    from juxtum.demo.job import demo_job
+    from juxtum.demo.views import views_job
+
+    if part == "HB-36":
+        return beam_job(files)
+    if part == "pieces":
+        return views_job(files, progress)
+    return with_capture(demo_job(files, progress), files, progress)
+
+
+def bring_drawing(desk: Desk, path: Path) -> None:
+    """Take the characteristics of a drawing in place of those that there are."""
+    session = desk.session
+    before = len(session.job.procedure.characteristics)
+
+    def change(job: Job, progress: Progress) -> Job:
+        drawn = read_drawing(path, session.runner.nominal(job, progress))
+        return job.model_copy(update={"procedure": job.procedure.with_characteristics(drawn)})
+
+    def told() -> None:
+        count = len(session.job.procedure.characteristics)
+        were = "were" if before > 1 else "was"
+        gone = f"; {before} that {were} there went, undo brings them back" if before else ""
+        desk.announce(f"{count} characteristics from {path.name}{gone}.")
+
+    session.edit_slowly(f"bring drawing {path.name}", change, then=told)
