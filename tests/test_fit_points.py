@@ -9,7 +9,8 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from juxtum.associate.from_points import KINDS, associated, signed_distances, zoned
+from juxtum.associate.from_points import KINDS, associated, circumscribed, inscribed, zoned
+from juxtum.associate.zones import signed_distances
 from juxtum.cli.main import main
 from juxtum.errors import JuxtumError
 from juxtum.geometry.transform import rotation_from_vector
@@ -148,5 +149,40 @@ def test_what_makes_no_feature(
 
 
 def test_a_zone_that_is_not_found_is_refused() -> None:
-    with pytest.raises(JuxtumError, match="the minimum zone of a cone is not found here"):
-        zoned("cone", made("cone", 300, 30, 0.01))
+    with pytest.raises(JuxtumError, match="the minimum zone of a torus is not found here"):
+        zoned("torus", made("torus", 300, 30, 0.01))
+    with pytest.raises(JuxtumError, match="a plane has nothing inside it"):
+        inscribed("plane", made("plane", 300, 30, 0.01))
+
+
+@pytest.mark.parametrize("kind", ["circle2d", "sphere", "cylinder"])
+@pytest.mark.parametrize("inside", [True, False])
+def test_what_touches_is_the_largest_inside_or_the_smallest_outside(kind: str, inside: bool) -> None:
+    """No point lies beyond it, and no small change makes it larger inside, or smaller outside."""
+    points = made(kind, 360.0, 200, 0.02)
+    found = (inscribed if inside else circumscribed)(kind, points).feature
+    sign = 1.0 if inside else -1.0
+    assert (sign * signed_distances(found, points)).min() > -1e-9
+    rng, gauss = np.random.default_rng(1), associated(kind, points).feature
+    assert sign * (gauss.radius - found.radius) > 0  # type: ignore[attr-defined]
+    free = {"circle2d": 2, "sphere": 3, "cylinder": 4}[kind]
+    for scale in (1e-2, 1e-3, 1e-4, 1e-5):
+        for _ in range(100):
+            step = np.zeros({"circle2d": 6, "sphere": 4, "cylinder": 5}[kind])
+            step[:free] = scale * rng.normal(size=free)
+            step[2:4] *= 0.02 if kind == "cylinder" else 1.0
+            other = found.stepped(step)
+            touching = signed_distances(other, points)
+            reached = other.radius + (touching.min() if inside else touching.max())  # type: ignore[attr-defined]
+            assert sign * (reached - found.radius) < 1e-7  # type: ignore[attr-defined]
+
+
+def test_the_zone_of_a_line_in_space_is_the_narrowest() -> None:
+    points = made("line3d", 90.0, 300, 0.05)
+    found = zoned("line3d", points)
+    rng = np.random.default_rng(2)
+    assert found.form < 2 * associated("line3d", points).feature.distances(points).max()
+    for scale in (1e-2, 1e-3, 1e-4, 1e-5):
+        for _ in range(200):
+            step = scale * rng.normal(size=4) * [1, 1, 0.02, 0.02]
+            assert 2 * found.feature.stepped(step).distances(points).max() > found.form - 1e-7

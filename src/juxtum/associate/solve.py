@@ -16,6 +16,10 @@ from juxtum.geometry.features import Feature
 
 F = TypeVar("F", bound=Feature)
 ROUNDS = 200
+SAMPLE = 4000
+"""Points that are looked at first where there are many more."""
+CLOSE = 1e-9
+"""Damping near the answer."""
 SETTLED = 1e-13
 """The last step moves no point by more than this share of the size of the data."""
 LOOSE = 1e-7
@@ -104,14 +108,19 @@ def gauss(start: F, points: Floats, others: Sequence[F] = ()) -> Fit[F]:
     if start.least > 1 and float(np.abs(local).max()) < 1e-12:
         raise FitError(start.loose[0], next=start.loose[1])
     begun = [seed.moved(RigidTransform.translation(-centre)).anchored(np.zeros(3)) for seed in (start, *others)]
-    best = min((_settled(_State.of(seed, local), local, size) for seed in begun), key=lambda state: state.cost)
+    some = local[:: max(1, len(local) // SAMPLE)]
+    if len(some) < len(local):
+        # Which start leads to the best answer, and nearly to where, a few of very many points tell.
+        near = min((_settled(_State.of(seed, some), some, size) for seed in begun), key=lambda state: state.cost)
+        best = _settled(_State.of(near.feature, local), local, size, CLOSE)
+    else:
+        best = min((_settled(_State.of(seed, local), local, size) for seed in begun), key=lambda state: state.cost)
     _check(best, size)
     feature = best.feature.moved(RigidTransform.translation(centre))
     return _fit(feature, points, best)
 
 
-def _settled(state: _State[F], local: Floats, size: float) -> _State[F]:
-    damping = 1e-3
+def _settled(state: _State[F], local: Floats, size: float, damping: float = 1e-3) -> _State[F]:
     for _ in range(ROUNDS):
         step = _damped_step(state, damping)
         if float(np.abs(state.jacobian @ step).max()) < SETTLED * size:

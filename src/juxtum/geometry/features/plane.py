@@ -51,7 +51,7 @@ class Plane(Feature):
 
     def linearised(self, points: Floats) -> tuple[Floats, Floats]:
         """Distances fall with the plane's offset, and change with a tilt in proportion to the way along it."""
-        x, y, z = ((points - self.point) @ orthonormal_frame(self.normal).T).T
+        x, y, z = orthonormal_frame(self.normal) @ (points - self.point).T
         return z, np.stack([-np.ones(len(z)), x, y], axis=1)
 
     def stepped(self, step: Floats) -> Plane:
