@@ -268,6 +268,7 @@ SENTENCES = [
     ("1,diameter,{hole},,,inf,0.1,,", "'inf' is not a size", "column upper"),
     ("1,diameter,{hole},,,much,0.1,,", "'much' is not a number", "column upper"),
     ("1,diameter,{top},,,0.1,-0.1,,", "has no diameter", "column features"),
+    ("1,coaxiality,{top},D,,0.1,,,", "is a plane, which has no axis", "column features"),
     ("1,cylindricity,{top},,,0.1,,,", "has no cylindricity", "column features"),
     ("1,distance,{top},,,0.1,-0.1,,", "distance is about two features", "column features"),
     ("1,distance,{top}|{foot},,,0.1,-0.1,along 0 0,", "'along' wants 3 numbers after it", "column modifier"),
@@ -301,6 +302,25 @@ def test_what_is_not_seen_is_not_measured(part: Nominal, named: dict[str, int], 
         assert np.isnan(found.value) and found.verdict is Verdict.NOT_DECIDED and "too little" in found.reason, row
     loose = measured(half, part, named, "position,{boss},A|B|C,,0.2,,d,", tmp_path)
     assert np.isnan(loose.value) and loose.reason.startswith("datum C: the scan shows too little")
+
+
+def test_a_bore_seen_from_one_side_holds_no_pin(part: Nominal, named: dict[str, int], tmp_path: Path) -> None:
+    """What touches would slide out of the open side; least squares still do, and say how little was seen."""
+    scan = scanned(MADE["places"])
+    beyond = (
+        (np.hypot(scan.points[:, 0] - 90, scan.points[:, 1] - 30) < 13)
+        & (scan.points[:, 0] < 90)
+        & (scan.points[:, 2] > 21)
+    )
+    some = Given(measure_deviation(scan.kept(~beyond), part, RigidTransform.identity()), JUDGEMENT)
+    rows = "E,datum,{boss},,,,,contacting,\n1,runout,{boss},E,,0.1,,,"
+    path = tmp_path / "d.csv"
+    path.write_text(f"{HEADS}\n{(DATUMS + rows).format(**named)}\n")
+    found = read_drawing(path, part)[-1].result(some)
+    assert np.isnan(found.value) and "the scan shows one side of face" in found.reason
+    gauss = measured(some, part, named, "total-runout,{top},D,,0.3,,,", tmp_path)
+    assert gauss.value == pytest.approx(0, abs=2e-3) and gauss.verdict is Verdict.NOT_DECIDED
+    assert "of datum D was seen, and 67 % must be" in gauss.reason
 
 
 def test_from_the_table_to_the_result(

@@ -14,7 +14,7 @@ from juxtum.guide.facts import doubtful_places, numbered_warnings, short, thousa
 from juxtum.guide.findings import Key, finding
 from juxtum.guide.next_actions import next_action, next_for_ready
 from juxtum.job import Job, Procedure
-from juxtum.job.steps import BestFit, DatumChoice, Datums, Rough
+from juxtum.job.steps import BestFit, DatumChoice, Datums, Join, Rough, Trim
 from juxtum.logbook.go_list import GoItem, Standing
 from juxtum.plan.document import Plan, PlannedTarget
 
@@ -33,6 +33,7 @@ class Situation:
     scan: Any = None
     table: Any = None
     pieces: Any = None
+    brought: Any = ()
     in_force: str = "best fit"
     evaluation: Any = None
 
@@ -129,3 +130,16 @@ def test_a_name_that_fits_stays_as_it_is() -> None:
 
 def test_without_an_evaluation_there_is_nothing_to_warn_of() -> None:
     assert doubtful_places(Situation()) == [] and numbered_warnings(Situation()) == []
+
+
+def test_several_scans_are_cleaned_then_joined() -> None:
+    """Before anything is aligned; one who measures them beside each other is not asked to."""
+    two = (SimpleNamespace(name="scan"), SimpleNamespace(name="scan 2"))
+    known = Situation(nominal=THERE, scan=THERE, table=THERE, brought=two)
+    assert next_action(Key.ASSEMBLE, known).action == "clean scans"
+    known.job = Job(procedure=Procedure(steps=(Trim(scan="scan"),)))
+    assert next_action(Key.ASSEMBLE, known).action == "join scans"
+    known.job = Job(procedure=Procedure(steps=(Trim(scan="scan"), Join(scans=("scan", "scan 2")))))
+    assert next_action(Key.ASSEMBLE, known).action == "trim table"
+    known.job = Job(procedure=Procedure(steps=(BestFit(),)))
+    assert next_action(Key.ASSEMBLE, known).action == "trim table"

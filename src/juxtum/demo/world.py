@@ -21,6 +21,11 @@ def nominal_path(part: str = "BC-220") -> Path:
     return Path(str(files("juxtum.demo").joinpath(f"data/{part}.step")))
 
 
+def drawing_path() -> Path:
+    """The shipped drawing of BC-220 as a table."""
+    return Path(str(files("juxtum.demo").joinpath("data/BC-220 drawing.csv")))
+
+
 def scan_path(progress: Progress | None = None) -> Path:
     """The simulated scan of BC-220, made on first use."""
     path = cache_folder() / f"BC-220-{_recipe()}" / "BC-220 serial 0417.ply"

@@ -62,6 +62,8 @@ class Bringing:
             Action("bring scan", "Import scan\u2026", "File/3", self.ask_scan, "Ctrl+Shift+I", "scan-line", "STL, PLY, OBJ, 3MF, OFF, XYZ or CSV"),
             Action("bring drawing", "Import drawing\u2026", "File/3", self.ask_drawing, "", "scroll-text",
                    "Its characteristics as a table, see docs/drawing-format.md", lambda: session.derived.nominal is not None),
+            Action("demo drawing", "Take the demo part's drawing", "File/3", self.demo_drawing, "", "scroll-text",
+                   "Twenty-eight characteristics of BC-220", lambda: "BC-220" in session.job.brief.part),
             Action("add scan", "Add another scan\u2026", "File/3", self.ask_further_scan, "", "scan-line",
                    "Beside the scan in force; the procedure is then carried out on it", lambda: bool(session.job.scans)),
         )  # fmt: skip
@@ -252,6 +254,12 @@ class Bringing:
     def drawing(self, path: Path) -> None:
         """Take the characteristics of a drawing in place of those that there are."""
         bring_drawing(self._desk, path)
+
+    def demo_drawing(self) -> None:
+        """Take the characteristics of BC-220 as its drawing has them."""
+        from juxtum.demo.world import drawing_path
+
+        self.drawing(drawing_path())
 
     def ask_scan(self) -> None:
         """Ask for a scan and bring it."""

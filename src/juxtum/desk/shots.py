@@ -109,6 +109,33 @@ def _route(walk: _Walk) -> None:
     walk.save("6-measure")
     window.hub.go(Key.REPORT)
     walk.save("7-report")
+    _drawing(walk)
+    _pieces(walk)
+
+
+def _drawing(walk: _Walk) -> None:
+    """The drawing of BC-220, its bolt holes chosen."""
+    window = walk.window
+    walk.do("demo drawing")
+    window.hub.choose_alignment("best fit")
+    walk.settle()
+    window.hub.go(Key.MEASURE)
+    window.selecting.select_line("18")
+    walk.settle()
+    walk.save("15-drawing")
+
+
+def _pieces(walk: _Walk) -> None:
+    """BC-220 in six pieces, joined; the largest tie of the ring chosen."""
+    window = walk.window
+    window.bringing.open_demo("pieces")
+    walk.settle(lambda: len(window.session.derived.brought) > 1)
+    window.hub.go(Key.ASSEMBLE)
+    walk.do("clean scans")
+    walk.do("join scans")
+    window.assemble.panel.scans.show_only({brought.name for brought in window.session.derived.brought})
+    window.assemble.panel.step_through_ties()
+    walk.save("14-joined")
 
 
 def _captures(walk: _Walk) -> None:

@@ -67,6 +67,11 @@ class Deviation:
     foreign: tuple[ForeignPatch, ...] = ()
     passed: tuple[PassedPatch, ...] = ()
 
+    @cached_property
+    def features_taken(self) -> dict[Any, Any]:
+        """What was taken of features so far: each is fitted once for all characteristics that name it."""
+        return {}
+
     @property
     def found(self) -> Bools:
         """Where there is a deviation (N,)."""

@@ -155,6 +155,10 @@ class JoinPanel(QWidget):
         _rename(self._cut, "Use the tie again" if is_cut else "Leave the tie out")
         self._cut.setVisible(True)
 
+    def step_through_ties(self) -> None:
+        """Choose the next tie of the ring."""
+        self._ring.step(1)
+
     def join(self) -> None:
         """Join all scans."""
         self._edit("join the scans", lambda step: step)

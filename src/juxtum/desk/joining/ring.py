@@ -141,8 +141,13 @@ class ClosureRing(QWidget):
         if step is None or not self._ties:
             super().keyPressEvent(event)
             return
-        now = next((k for k, t in enumerate(self._ties) if (t.first, t.second) == self._tie), -1 if step > 0 else 0)
-        self._choose_tie(self._ties[(now + step) % len(self._ties)])
+        self.step(step)
+
+    def step(self, by: int) -> None:
+        """Choose the next tie, or the one before."""
+        if self._ties:
+            now = next((k for k, t in enumerate(self._ties) if (t.first, t.second) == self._tie), -1 if by > 0 else 0)
+            self._choose_tie(self._ties[(now + by) % len(self._ties)])
 
     def _choose_tie(self, tie: TieRow) -> None:
         self._tie = (tie.first, tie.second)

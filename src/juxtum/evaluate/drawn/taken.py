@@ -16,7 +16,7 @@ from juxtum.evaluate.deviation import Deviation
 from juxtum.evaluate.drawn.references import Faces
 from juxtum.evaluate.given import Given
 from juxtum.evaluate.tiles import Tiles, make_tiles
-from juxtum.geometry.arrays import Floats, Ints, unit
+from juxtum.geometry.arrays import Floats, Ints, orthonormal_frame, unit
 from juxtum.geometry.features import Cone, Cylinder, Feature, Plane, Sphere
 from juxtum.nominal.common import common_feature
 
@@ -26,6 +26,10 @@ FEW = 12
 """A feature with fewer tiles is looked at point by point."""
 LEAST = 12
 """With fewer points on it a feature is not seen."""
+
+
+ONE_SIDE = 150.0
+"""With a gap of so many degrees nothing holds what touches from inside."""
 
 
 class NotSeenError(InputError):
@@ -86,8 +90,30 @@ class Taken:
         if isinstance(measured, Plane):
             return contacting_plane(self.spots, self.nominal.normal)  # type: ignore[attr-defined]
         if isinstance(measured, Cylinder | Sphere):
+            if self._largest_gap(measured) > ONE_SIDE:
+                what = f"the scan shows one side of {self.words} only, and what touches it there is not held"
+                raise NotSeenError(what, next="Scan more of it, or associate it by least squares (gauss)")
             return mating(measured, self.spots, inside=self.is_inside)
         return measured
+
+    def _largest_gap(self, feature: Cylinder | Sphere) -> float:
+        """The largest angle about its axis (of a sphere, about Z) in which nothing was seen, degrees."""
+        axis = getattr(feature, "axis", np.array([0.0, 0, 1]))
+        x, y, _ = orthonormal_frame(axis) @ (self.spots - feature.point).T
+        angles = np.sort(np.degrees(np.arctan2(y, x)))
+        return float(np.diff(np.r_[angles, angles[0] + 360]).max())
+
+    @cached_property
+    def touching_covariance(self) -> Floats:
+        """Covariance (P, P) of the one that touches: it hangs on the few places that touch, each as unsure as its mean."""
+        feature = self.touching
+        if type(feature) is type(self.fit.feature) and feature is self.fit.feature:
+            return self.fit.covariance
+        jacobian = feature.linearised(self.spots)[1]
+        nearest = np.argsort(np.abs(feature.distances(self.spots)))[: 2 * jacobian.shape[1]]
+        few = jacobian[nearest]
+        noise = float(np.median(self.tiles.noise[nearest]))
+        return np.asarray(self.fit.covariance + noise**2 * np.linalg.pinv(few.T @ few, rcond=1e-9))
 
     @property
     def ends(self) -> Floats:
@@ -109,7 +135,7 @@ class Taken:
 
 
 def take(given: Given, faces: Faces, where: str) -> Taken:
-    """What the scan shows of the feature that some faces make.
+    """What the scan shows of the feature that some faces make; once found it is kept with the map.
 
     Raises
     ------
@@ -118,6 +144,15 @@ def take(given: Given, faces: Faces, where: str) -> Taken:
     NotSeenError
         When the scan shows too little of it.
     """
+    kept = given.deviation.features_taken
+    key = (faces, given.judgement.chain.coats)
+    if key not in kept:
+        kept[key] = _taken(given, faces, where)
+    found: Taken = kept[key]
+    return found
+
+
+def _taken(given: Given, faces: Faces, where: str) -> Taken:
     deviation = given.deviation
     nominal = common_feature(deviation.nominal, faces, where)
     rows = counting_rows(deviation, faces)
@@ -204,13 +239,14 @@ def situated(given: Given, of: tuple[Faces, ...], where: str, association: str =
     """
     parts = tuple(take(given, faces, where) for faces in of)
     measured = [part.fit.feature if association == "gauss" else part.touching for part in parts]
+    known = [part.fit.covariance if association == "gauss" else part.touching_covariance for part in parts]
     if len(parts) == 1:
-        return Situation(parts[0].nominal, measured[0], parts[0].fit.covariance, parts)
+        return Situation(parts[0].nominal, measured[0], known[0], parts)
     drawn = middle_of([part.nominal for part in parts], [part.places for part in parts], where)
     found = middle_of(measured, [part.places for part in parts], where)
     if found.normal @ drawn.normal < 0:
         found = found.flipped()
-    return Situation(drawn, found, (parts[0].fit.covariance + parts[1].fit.covariance) / 4, parts)
+    return Situation(drawn, found, (known[0] + known[1]) / 4, parts)
 
 
 def middle_of(features: list[Feature], places: list[Floats], where: str) -> Plane:

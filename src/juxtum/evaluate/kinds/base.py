@@ -106,8 +106,12 @@ class Characteristic(BaseModel):
             self.check(given.deviation.nominal)
         except InputError as problem:
             return judged(self.line, nothing_seen(("",), 0.0, problem.what), problem.what, ())
-        doubts = (*given.deviation.doubts_about(self.faces), *self._unsure(given.judgement))
+        doubts = (*given.deviation.doubts_about(self.faces), *self._unsure(given.judgement), *self.half_seen(given))
         return judged(self.line, self.measure(given), given.judgement.objection, doubts)
+
+    def half_seen(self, given: Given) -> tuple[str, ...]:
+        """What else it rests on that was seen too little of."""
+        return ()
 
     def _unsure(self, judgement: Judgement) -> tuple[str, ...]:
         """Faces cannot be told from each other while the scan may lie in another pose."""

@@ -56,7 +56,7 @@ class _Located(Zoned):
 
         for member in self.members:
             for faces in member:
-                common_feature(nominal, faces, f"characteristic {self.id}")
+                self.check_feature(common_feature(nominal, faces, f"characteristic {self.id}"), faces)
 
     def budget(self, given: Given, found: Found, sampling: Sampling) -> Budget:
         """Where the part lies counts as well, and its temperature."""
@@ -176,6 +176,20 @@ class Position(_Located):
 
 class _OnAxis(_Located):
     """Its place is the datum itself, wherever both were drawn."""
+
+    def check_feature(self, feature: Feature, faces: Faces) -> None:
+        """It needs an axis or a centre.
+
+        Raises
+        ------
+        InputError
+        """
+        if isinstance(feature, Plane):
+            raise InputError(
+                f"face {faces[0]} is a plane, which has no axis",
+                f"characteristic {self.id}",
+                "Name a cylinder, a cone or a sphere",
+            )
 
     def datum_axis(self, frame: Frame) -> Feature:
         """The axis or point of the datum as drawn.

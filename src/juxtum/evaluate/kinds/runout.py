@@ -44,6 +44,9 @@ class _RunOut(Zoned):
         direction = axis.holds().direction if axis is not None else None
         if axis is None or direction is None:
             raise InputError("its datum has no axis", f"characteristic {self.id}", "Name a cylinder as datum")
+        if isinstance(taken.nominal, Plane) and abs(float(taken.nominal.normal @ direction)) < 0.9:
+            what = f"face {member[0][0]} is a plane that does not face along the datum's axis"
+            raise InputError(what, f"characteristic {self.id}", "Name a face that turns about it")
         heights, groups = self._read(taken, frame, axis, direction)
         worst: Found | None = None
         for rows in groups:

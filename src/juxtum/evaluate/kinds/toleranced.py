@@ -184,6 +184,15 @@ class Toleranced(Characteristic):
         mine = np.isin(given.deviation.faces, np.array(self.faces) - 1)
         return Measured((sides[worst],), int(mine.sum()), seen, meaning, every[worst].allowed)
 
+    def half_seen(self, given: Given) -> tuple[str, ...]:
+        """Its datums are features as well."""
+        shares = {datum.letter: min(given.deviation.area_seen_of(faces) for faces in datum.of) for datum in self.datums}
+        return tuple(
+            f"only {100 * share:.0f} % of datum {letter} was seen, and {100 * TWO_THIRDS:.0f} % must be"
+            for letter, share in shares.items()
+            if share < TWO_THIRDS
+        )
+
     def _room(self, found: Found) -> float:
         return self.limits.room(found.value) + (found.allowed or 0.0)
 
