@@ -17,7 +17,8 @@ from juxtum.cli.main import main
 from juxtum.demo import solids
 from juxtum.errors import InputError
 from juxtum.evaluate import LineResult, Verdict, measure_deviation
-from juxtum.evaluate.drawing import Rules, read_drawing
+from juxtum.evaluate.drawing import read_drawing
+from juxtum.evaluate.drawing_words import Rules
 from juxtum.evaluate.kinds import Given
 from juxtum.exchange.cad import write_step
 from juxtum.exchange.solid import TessellationRule

@@ -235,3 +235,47 @@ def test_a_drawing_is_taken_in_the_window_and_given_back(small_desk: Hand, tmp_p
     window.bringing.drawing(drawing)
     desk.wait()
     assert ".csv, line 2, column features" in window.notice.text and list(desk.ledger()) == before
+
+
+def test_a_characteristic_is_typed_as_on_a_drawing_and_changed(small_desk: Hand) -> None:
+    """Features, datums by letter or by face, modifiers; changing one keeps what it does not touch."""
+    desk, window = small_desk, small_desk.window
+    window.session.edit("instrument", lambda job: with_circumstances(job, instrument=STATED.instrument))
+    faces = window.session.derived.nominal.faces  # type: ignore[union-attr]
+    foot = next(f.number for f in faces if f.area > 2000 and abs(f.centre[2]) < 1e-6)
+    side = next(f.number for f in faces if f.kind == "plane" and abs(f.feature.normal[0]) > 0.99 and f.area > 100)  # type: ignore[union-attr]
+    top = next(f.number for f in faces if f.area > 2000 and abs(f.centre[2] - 10) < 1e-6)
+    desk.go(Key.BRIEF)
+
+    def write(kind: str, **texts: str) -> None:
+        choice = desk.named("Kind of characteristic", QComboBox)
+        assert isinstance(choice, QComboBox)
+        choice.setCurrentText(kind)
+        for name, text in texts.items():
+            field = desk.named(name.replace("_", " "), QLineEdit)
+            assert isinstance(field, QLineEdit)
+            field.setText(text)
+            field.editingFinished.emit()
+
+    write("Perpendicularity", Features=str(side), Datums="E")
+    desk.click("Add characteristic")
+    assert "there is no datum 'E'" in window.notice.text
+    write("Perpendicularity", Features=str(side), Datums=str(foot), Modifiers="d", Width_of_the_zone="0.2")
+    desk.click("Add characteristic")
+    made = window.session.job.procedure.characteristics[-1]
+    assert made.datums[0].letter == "A" and made.datums[0].of == ((foot,),) and made.diametral and made.limit == 0.2  # type: ignore[union-attr]
+    value, verdict = desk.ledger()[made.id]
+    assert verdict == "conforms" and float(value) < 0.02
+    desk.click(f"Change characteristic {made.id}")
+    write("Perpendicularity", Width_of_the_zone="0.3")
+    window.brief._characteristics._put.click()
+    desk.wait()
+    changed = window.session.job.procedure.characteristics[-1]
+    assert changed == made.model_copy(update={"limit": 0.3}), "features, datums and modifiers stay"
+    write("Distance", Features=f"{foot}|{top}", Datums="A", Modifiers="z")
+    desk.click("Add characteristic")
+    size = window.session.job.procedure.characteristics[-1]
+    assert size.nominal == 10 and size.along == "z" and size.datums == made.datums, "A is known by now"  # type: ignore[union-attr]
+    write("Position", Features=str(side), Datums=f"A|{top}", Modifiers="d M loud")
+    desk.click("Add characteristic")
+    assert "'loud' does not belong to position" in window.notice.text

@@ -14,7 +14,8 @@ from pydantic import BaseModel, ConfigDict
 from juxtum.cli.progress import end_progress, show_progress
 from juxtum.errors import AlignmentError, InputError
 from juxtum.evaluate import DecisionRule, Verdict
-from juxtum.evaluate.drawing import Rules, read_drawing
+from juxtum.evaluate.drawing import read_drawing
+from juxtum.evaluate.drawing_words import Rules
 from juxtum.evaluate.kinds import Profile
 from juxtum.exchange.documents import Form, read_document
 from juxtum.exchange.limits import check_file, content_hash

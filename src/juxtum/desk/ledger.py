@@ -24,9 +24,9 @@ from juxtum.look import BODY
 from juxtum.wording import DASH, signed, uncertainty
 
 COLUMNS = ("No.", "Characteristic", "Nominal", "Limit", "Measured", "\u00b1 U", "Ruler", "Verdict", "Method")
-WIDTHS = (38, 200, 60, 96, 80, 66, 106, 128, 84)
+WIDTHS = (38, 188, 60, 96, 80, 66, 106, 128, 84)
 RULER, VERDICT, METHOD = 6, 7, 8
-LEAST_NAME = 140
+LEAST_NAME = 132
 SPARED = (2, 8, 6, 3, 5)
 """Columns in the order in which they give way."""
 Row = tuple[Line, LineResult | None]

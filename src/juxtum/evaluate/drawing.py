@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import csv
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
-from enum import StrEnum
 from pathlib import Path
 from typing import Any
 
 from pydantic import ValidationError
 
 from juxtum.errors import InputError
+from juxtum.evaluate.drawing_words import Row, Rules, Words, modified
 from juxtum.evaluate.drawn.references import Datum, read_pattern
 from juxtum.evaluate.kinds import KINDS, Characteristic, Kind, kind_of
 from juxtum.evaluate.kinds.size import Sized
@@ -21,89 +20,6 @@ from juxtum.nominal import Nominal
 COLUMNS = ("id", "kind", "features", "datums", "nominal", "upper", "lower", "modifier", "title")
 MOST_BYTES, MOST_ROWS = 5_000_000, 5_000
 TAGS = tuple(kind.tag for kind in KINDS if kind.tag != "profile")
-DIRECTIONS = ("x", "y", "z", "3d")
-SIZES = ("gauss", "two-point", "inscribed", "circumscribed")
-
-
-class Rules(StrEnum):
-    """By which rules a drawing is read: each requirement by itself, or sizes with their envelope."""
-
-    ISO = "iso"
-    ASME = "asme"
-
-
-@dataclass(frozen=True)
-class Row:
-    """One row, and the line it stands on."""
-
-    line: int
-    cells: Mapping[str, str]
-
-    def text(self, column: str) -> str:
-        """What stands in a column."""
-        return self.cells.get(column, "").strip()
-
-    def number(self, column: str) -> float | None:
-        """A number; None where nothing stands.
-
-        Raises
-        ------
-        InputError
-        """
-        text = self.text(column)
-        if not text:
-            return None
-        try:
-            value = float(text.replace(",", "."))
-        except ValueError:
-            raise self.problem(column, f"'{text}' is not a number", "Give a number in mm or degrees") from None
-        if not abs(value) < 1e9:
-            raise self.problem(column, f"'{text}' is not a size", "Give a number in mm or degrees")
-        return value
-
-    def problem(self, column: str, what: str, how: str) -> InputError:
-        """A sentence with line and column."""
-        return InputError(what, f"line {self.line}, column {column}", how)
-
-
-@dataclass
-class _Words:
-    """Modifiers of a row that were not taken yet."""
-
-    row: Row
-    left: list[str] = field(default_factory=list)
-
-    def take(self, *options: str) -> str:
-        """The first of some words that is there; empty where none is."""
-        for word in options:
-            if word in self.left:
-                self.left.remove(word)
-                return word
-        return ""
-
-    def after(self, word: str, count: int) -> tuple[float, ...] | None:
-        """The numbers after a word.
-
-        Raises
-        ------
-        InputError
-        """
-        if word not in self.left:
-            return None
-        at = self.left.index(word)
-        texts = self.left[at + 1 : at + 1 + count]
-        try:
-            numbers = tuple(float(text) for text in texts)
-        except ValueError:
-            numbers = ()
-        if len(numbers) < count:
-            raise self.row.problem(
-                "modifier",
-                f"'{word}' wants {count} number{'s' if count > 1 else ''} after it",
-                f"Write {word} 0.3" if count == 1 else f"Write {word} 0 0 1",
-            )
-        del self.left[at : at + 1 + count]
-        return numbers
 
 
 def read_drawing(path: Path, nominal: Nominal, rules: Rules = Rules.ISO) -> tuple[Kind, ...]:
@@ -231,7 +147,7 @@ def _characteristic(
     if tag not in TAGS:
         raise row.problem("kind", f"'{tag}' is no kind of characteristic", f"Kinds are: {' '.join(TAGS)} datum")
     kind, pattern = kind_of(tag), _pattern(row)
-    words = _Words(row, row.text("modifier").split())
+    words = Words(row, row.text("modifier").split())
     values: dict[str, Any] = {
         "id": row.text("id"),
         "title": row.text("title") or f"{kind.short} {row.text('features')}",
@@ -243,7 +159,7 @@ def _characteristic(
     else:
         values |= {"features": pattern, "datums": _named(row, datums) if datums or row.text("datums") else ()}
         values |= _sized(row) if issubclass(kind, Sized) else {"limit": _zone(row)}
-    values |= _modified(tag, words, pattern, sizes, rules)
+    values |= modified(tag, words, pattern, sizes, rules)
     if words.left:
         raise row.problem(
             "modifier", f"'{' '.join(words.left)}' does not belong to {kind.name}", "See docs/drawing-format.md"
@@ -284,57 +200,6 @@ def _sized(row: Row) -> dict[str, Any]:
     if lower >= upper:
         raise row.problem("lower", f"the lower deviation {lower:g} is not below the upper {upper:g}", "Swap them")
     return {"nominal": row.number("nominal"), "upper": upper, "lower": lower}
-
-
-def _modified(
-    tag: str,
-    words: _Words,
-    pattern: tuple[Any, ...],
-    sizes: Mapping[tuple[Any, ...], tuple[float, float]],
-    rules: Rules,
-) -> dict[str, Any]:
-    """What the modifiers of a row mean for its kind."""
-    values: dict[str, Any] = {}
-    if tag in ("flatness", "straightness", "roundness", "cylindricity") and (criterion := words.take("zone", "gauss")):
-        values["criterion"] = criterion
-    if tag in ("straightness", "parallelism", "perpendicularity", "angularity"):
-        values["diametral"] = bool(words.take("d"))
-    if tag in ("position", "coaxiality", "concentricity", "symmetry"):
-        words.take("d")
-    if tag == "position":
-        values |= _position(words, pattern, sizes)
-    if tag in ("diameter", "width"):
-        values["size"] = words.take(*SIZES) or "gauss"
-        values["envelope"] = bool(words.take("envelope")) or rules is Rules.ASME
-    if tag == "radius":
-        values["is_minor"] = bool(words.take("minor"))
-    if tag == "distance":
-        along = words.after("along", 3)
-        values["along"] = along or words.take(*DIRECTIONS)
-        words.take("gauss")
-    if tag in ("profile-line", "profile-surface") and (unequal := words.after("unequal", 1)):
-        values["unequal"] = unequal[0]
-    if tag == "angularity" and words.left:
-        try:
-            values["angle"] = float(words.left[0])
-            del words.left[0]
-        except ValueError:
-            pass
-    return values
-
-
-def _position(
-    words: _Words, pattern: tuple[Any, ...], sizes: Mapping[tuple[Any, ...], tuple[float, float]]
-) -> dict[str, Any]:
-    values: dict[str, Any] = {"bonus": {"M": "most", "L": "least", "": ""}[words.take("M", "L")]}
-    known = [sizes[member] for member in pattern if member in sizes]
-    if values["bonus"] and len(known) == len(pattern):
-        values["size_limits"] = known[0]
-    projected = [word for word in words.left if word[:1] == "P" and word[1:].replace(".", "", 1).isdigit()]
-    if projected:
-        words.left.remove(projected[0])
-        values["projected"] = float(projected[0][1:])
-    return values
 
 
 def _check(row: Row, made: Characteristic, nominal: Nominal) -> None:

@@ -9,9 +9,9 @@ from juxtum.evaluate import LineResult
 from juxtum.guide.facts import loose_pieces
 from juxtum.guide.findings import Key
 from juxtum.guide.known import Known
-from juxtum.guide.verdicts import headline
+from juxtum.guide.verdicts import headline, value_words
 from juxtum.logbook.go_list import GoItem, is_go
-from juxtum.wording import percent, signed
+from juxtum.wording import percent
 
 
 @dataclass(frozen=True)
@@ -187,7 +187,7 @@ def _next_measure(d: Known) -> NextAction:
         )
     worst = worst_result(d)
     if worst is not None and worst.place is not None and not _has_reading_near(d, worst):
-        text = f"pin a reading at {signed(worst.value)}"
+        text = f"pin a reading at {value_words(worst.line.limits, worst.value, worst.expanded)}"
         reason = f"the largest excess of {worst.line.title.lower()} lies there"
         return NextAction(text, reason, "pin worst", "Pin it")
     return NextAction("hand it over", f"{headline(d.evaluation)}; the readings are pinned", "go report", "Go to Report")

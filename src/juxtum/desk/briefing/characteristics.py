@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from functools import partial
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from pydantic import ValidationError
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
@@ -12,10 +12,14 @@ from juxtum.desk.kind_form import KindForm
 from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.widgets import LengthField, button, column, form, label, row
 from juxtum.errors import InputError
-from juxtum.evaluate.kinds import Kind
+from juxtum.evaluate.drawing_words import modifier_words, typed
+from juxtum.evaluate.drawn.references import pattern_words
+from juxtum.evaluate.kinds import Kind, Toleranced
+from juxtum.evaluate.kinds.size import Sized
 from juxtum.exchange.documents import validation_sentence
 from juxtum.guide.verdicts import limit_words
 from juxtum.job import Job
+from juxtum.job.drawn import known_datums, known_sizes
 from juxtum.scene.drawables import face_surface
 from juxtum.scene.picking import Hit
 
@@ -52,11 +56,27 @@ class CharacteristicsPanel(QWidget):
     def _build(self) -> None:
         self._lines.addWidget(label("Characteristic", "heading"))
         self._form = KindForm()
-        self._form.changed.connect(lambda: self._show_chosen())
+        self._form.changed.connect(self._take_kind)
         self._lines.addWidget(self._form)
         self._faces = label("", "soft", wrap=True)
         self._faces.setAccessibleName("Chosen faces")
         self._lines.addWidget(self._faces)
+        self._features, self._datums, self._modifier = QLineEdit(), QLineEdit(), QLineEdit()
+        fields = (
+            (self._features, "Features", "51, or 14+15, 9|13, 69;70", "Numbers of faces; picking writes them"),
+            (self._datums, "Datums", "A|B|C, or faces 14|51|16", "In their order; none: the alignment in force counts"),
+            (self._modifier, "Modifiers", "d M, two-point, ...", "Words as docs/drawing-format.md has them"),
+        )
+        for field, name, example, tip in fields:
+            field.setAccessibleName(name)
+            field.setPlaceholderText(example)
+            field.setToolTip(tip)
+            field.setMaxLength(400)
+        self._drawn = QWidget()
+        inner = QVBoxLayout(self._drawn)
+        inner.setContentsMargins(0, 0, 0, 0)
+        inner.addLayout(form([(field.accessibleName(), field) for field, *_ in fields]))
+        self._lines.addWidget(self._drawn)
         self._seen = LengthField(
             "Seen at least, %", 90.0, "per cent of its area that must have been seen before it is decided"
         )
@@ -107,10 +127,22 @@ class CharacteristicsPanel(QWidget):
         number = int(d.nominal.triangle_faces[hit.triangle]) + 1
         chosen = set(self._chosen) ^ {number}
         self._chosen = tuple(sorted(chosen))
+        self._features.setText(("|" if self._is_of_two else "+").join(map(str, self._chosen)))
+        self._show_chosen()
+
+    @property
+    def _is_of_two(self) -> bool:
+        kind = self._form.kind
+        return issubclass(kind, Toleranced) and kind.pairs
+
+    def _take_kind(self) -> None:
+        """Another kind: what it asks for, and how much of it must be seen."""
+        self._seen.set_value(round(100 * float(self._form.kind.model_fields["least_seen"].default), 1))
         self._show_chosen()
 
     def _show_chosen(self) -> None:
         d = self._station.derived
+        self._drawn.setVisible(issubclass(self._form.kind, Toleranced))
         marked = face_surface(d.nominal, self._chosen) if self._chosen and d.nominal else None
         self._view.put("marked", marked)
         if d.nominal is None:
@@ -153,23 +185,50 @@ class CharacteristicsPanel(QWidget):
             When it is none, or its faces do not serve.
         """
         kind, nominal = self._form.kind, self._station.derived.nominal
-        if kind.needs_faces and not self._chosen:
+        drawn = self._typed(kind)
+        chosen = tuple(face for member in drawn.get("features", ()) for of in member for face in of) or self._chosen
+        if kind.needs_faces and not chosen:
             raise InputError(f"{kind.name} needs a face", "characteristic", "Pick faces of the nominal first")
-        names = ", ".join(str(n) for n in self._chosen)
+        names = ", ".join(str(n) for n in chosen)
         usual = (
-            f"{kind.short}, whole part"
-            if not self._chosen
-            else f"{kind.short}, face{'s' if len(self._chosen) > 1 else ''} {names}"
+            f"{kind.short}, whole part" if not chosen else f"{kind.short}, face{'s' if len(chosen) > 1 else ''} {names}"
         )
-        common = {"id": number, "title": self._title.text().strip() or usual[:200], "faces": self._chosen}
+        common = {"id": number, "title": self._title.text().strip() or usual[:200], "faces": chosen}
         least = min(max(self._seen.value, 0.0), 100.0) / 100
         try:
-            made = kind.model_validate({**common, "least_seen": least, **self._form.values})
+            made = kind.model_validate({**common, "least_seen": least, **self._form.values, **drawn})
         except ValidationError as problem:
             raise InputError(validation_sentence(problem), "characteristic", "Type another value") from problem
         if nominal is not None:
             made.check(nominal)
-        return made
+        return made.resolved(nominal) if isinstance(made, Sized) and nominal is not None else made
+
+    def _typed(self, kind: type[Kind]) -> dict[str, Any]:
+        """What is typed as on a drawing.
+
+        Raises
+        ------
+        InputError
+        """
+        if not issubclass(kind, Toleranced):
+            before = self._before
+            same = isinstance(before, kind) and "criterion" in kind.model_fields
+            return {"criterion": before.criterion} if same else {}  # type: ignore[union-attr]
+        texts = {
+            "features": self._features.text().strip(),
+            "datums": self._datums.text(),
+            "modifier": self._modifier.text(),
+        }
+        if not texts["features"]:
+            raise InputError(f"{kind.name} needs a face", "characteristic", "Pick faces of the nominal first")
+        values = typed(kind, texts, known_datums(self._session.job), known_sizes(self._session.job))
+        before = self._before
+        return values | ({"nominal": before.nominal} if isinstance(before, Sized) and isinstance(before, kind) else {})
+
+    @property
+    def _before(self) -> Kind | None:
+        """The characteristic that is being changed."""
+        return next((c for c in self._session.job.procedure.characteristics if c.id == self._changed), None)
 
     def _begin_change(self, step: Kind) -> None:
         """Put a characteristic into the fields above, to be changed there."""
@@ -177,6 +236,10 @@ class CharacteristicsPanel(QWidget):
         self._number.setText(step.id)
         self._title.setText(step.title)
         self._form.show_characteristic(step)
+        if isinstance(step, Toleranced):
+            self._features.setText(pattern_words(step.members))
+            self._datums.setText("|".join(datum.letter for datum in step.datums))
+            self._modifier.setText(modifier_words(step))
         self._seen.set_value(100 * step.least_seen)
         self._put.setText(f"Change characteristic {step.id}")
         self._show_chosen()
@@ -185,6 +248,8 @@ class CharacteristicsPanel(QWidget):
         self._changed, self._chosen = "", ()
         self._number.clear()
         self._title.clear()
+        for field in (self._features, self._datums, self._modifier):
+            field.clear()
         self._put.setText("Add characteristic")
 
     def _show_characteristics(self) -> None:
