@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import sys
 
-from benchmarks import accuracy, capture, cover, fuzz, joins, memory, planning, promise, speed, starts, window
+from benchmarks import accuracy, capture, cover, drawings, fuzz, joins, memory, planning, promise, speed, starts, window
 
 ALL = {
     "nearest": speed.nearest,
@@ -33,6 +33,7 @@ ALL = {
     "filling": capture.filling,
     "promise": promise.promise,
     "joins": joins.joins,
+    "drawings": drawings.drawings,
 }
 
 

@@ -24,9 +24,11 @@ from juxtum.look import BODY
 from juxtum.wording import DASH, signed, uncertainty
 
 COLUMNS = ("No.", "Characteristic", "Nominal", "Limit", "Measured", "\u00b1 U", "Ruler", "Verdict", "Method")
-WIDTHS = (38, 188, 60, 96, 80, 66, 106, 128, 84)
+WIDTHS = (38, 226, 60, 62, 80, 66, 106, 128, 84)
+LIMIT, WIDE = 3, 124
+"""The column of limits, and how wide it is where they stand about a nominal."""
 RULER, VERDICT, METHOD = 6, 7, 8
-LEAST_NAME = 132
+LEAST_NAME = 140
 SPARED = (2, 8, 6, 3, 5)
 """Columns in the order in which they give way."""
 Row = tuple[Line, LineResult | None]
@@ -190,9 +192,14 @@ class Ledger(QTableView):
         rows = self.verticalHeader()
         assert rows is not None
         rows.setDefaultSectionSize(THEME.px(25))
-        for index, width in enumerate(WIDTHS):
+        for index, width in enumerate(self._widths):
             self.setColumnWidth(index, THEME.px(width))
         self.resizeEvent(None)
+
+    @property
+    def _widths(self) -> tuple[int, ...]:
+        has_sizes = any(line.limits.nominal for line, _ in self._model.rows)
+        return tuple(WIDE if k == LIMIT and has_sizes else width for k, width in enumerate(WIDTHS))
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         """Where there is little room, columns that can be done without give way to the name."""
@@ -200,7 +207,7 @@ class Ledger(QTableView):
             super().resizeEvent(event)
         viewport = self.viewport()
         room = (viewport.width() if viewport is not None else self.width()) - THEME.px(LEAST_NAME)
-        widths = {k: THEME.px(w) for k, w in enumerate(WIDTHS) if k != 1}
+        widths = {k: THEME.px(w) for k, w in enumerate(self._widths) if k != 1}
         for column in SPARED:
             hidden = sum(widths.values()) > room
             self.setColumnHidden(column, hidden)
@@ -220,7 +227,10 @@ class Ledger(QTableView):
         selection = self.selectionModel()
         assert selection is not None
         selection.blockSignals(True)
+        before = self._widths
         self._model.set_rows(rows)
+        if self._widths != before:
+            self.restyle()
         for index, (line, _) in enumerate(rows):
             if line.id == selected:
                 flags = QItemSelectionModel.SelectionFlag.ClearAndSelect | QItemSelectionModel.SelectionFlag.Rows

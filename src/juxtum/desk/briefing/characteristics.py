@@ -240,7 +240,7 @@ class CharacteristicsPanel(QWidget):
             self._features.setText(pattern_words(step.members))
             self._datums.setText("|".join(datum.letter for datum in step.datums))
             self._modifier.setText(modifier_words(step))
-        self._seen.set_value(100 * step.least_seen)
+        self._seen.set_value(round(100 * step.least_seen, 1))
         self._put.setText(f"Change characteristic {step.id}")
         self._show_chosen()
 
