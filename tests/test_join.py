@@ -191,9 +191,9 @@ def pair_up(desk: Hand, name: str) -> None:
     chosen: list[tuple[QPointF, QPointF]] = []
     away = np.array([900.0, 0, 0])
     for place in mesh.points[np.random.default_rng(1).permutation(len(mesh.points))]:
-        spots = [
-            QPointF(*window.view.project(move.apply(p[None]))[0]) for move, p in ((one, place), (two, place + away))
-        ]
+        moves = ((one, place), (two, place + away))
+        # Where the click goes: whole pixels.
+        spots = [QPointF(QPointF(*window.view.project(move.apply(p[None]))[0]).toPoint()) for move, p in moves]
         hits = [window.view.hit(spot) for spot in spots]
         there = [one.apply(place[None])[0], two.apply(place[None] + away)[0]]
         if all(hit is not None and np.linalg.norm(hit.place - at) < 1.2 for hit, at in zip(hits, there, strict=True)):
