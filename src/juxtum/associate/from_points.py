@@ -145,7 +145,8 @@ def _enough(points: Floats, kind: type[Feature]) -> None:
 
 ZONES = ("line2d", "plane", "circle2d", "line3d", "sphere", "cylinder", "cone")
 """Kinds of which the minimum zone is found."""
-FACES = 6
+FACES, EVEN = 6, 1e-3
+"""Faces of the hull from which a zone is begun, and when the points are so flat that none is needed."""
 
 
 def zoned(kind: str, points: Floats) -> Associated:
@@ -204,6 +205,10 @@ def _near(start: Feature, points: Floats) -> tuple[Floats, list[Feature]]:
         hull = ConvexHull(points - points.mean(0))
     except QhullError:
         return points, [start]
+    heights = start.distances(points)
+    if float(np.ptp(heights)) < EVEN * float(np.linalg.norm(np.ptp(points, axis=0))):
+        # Of something flat the heights over one plane are as good as over any near it: there is one narrowest zone.
+        return points[hull.vertices], [start]
     near = np.argsort(-np.abs(hull.equations[:, :3] @ start.normal))[:FACES]
     return points[hull.vertices], [start, *(Plane(points.mean(0), normal) for normal in hull.equations[near, :3])]
 
