@@ -373,6 +373,7 @@ def test_from_the_table_to_the_result(
             assert {
                 "features",
                 "nominal",
+                "datums",
                 "upper",
                 "lower",
                 "deviation",
@@ -383,7 +384,8 @@ def test_from_the_table_to_the_result(
                 "reason",
             } <= set(items[k])
     assert (
-        items[0]["nominal"] == 16
+        items[9]["datums"] == "A|B|C"
+        and items[0]["nominal"] == 16
         and items[0]["upper"] == 0.1
         and items[0]["deviation"] == pytest.approx(0.06, abs=3e-3)
     )

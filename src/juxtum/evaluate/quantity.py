@@ -76,6 +76,8 @@ class Line:
     """Its kind as documents call it."""
     features: str = ""
     """As a drawing names them; empty where it is enough to name faces."""
+    datums: str = ""
+    """Letters of its own datums; empty where the alignment in force counts."""
 
 
 @dataclass(frozen=True)

@@ -73,6 +73,7 @@ def _characteristic(c: LineResult) -> dict[str, Any]:
         "title": c.line.title,
         "kind": c.line.kind if c.line.tag == "profile" else c.line.tag,
         "features": c.line.features or "+".join(map(str, c.line.faces)),
+        "datums": c.line.datums,
         "faces": list(c.line.faces),
         "nominal": c.line.limits.nominal,
         "upper": None if c.line.limits.upper is None else round(c.line.limits.upper - c.line.limits.nominal, 12),

@@ -156,7 +156,8 @@ class Toleranced(Characteristic):
     def line(self) -> Line:
         """As the ledger has it."""
         words = pattern_words(self.features) if self.features else ""
-        return Line(self.id, self.title, self.name, self.limits, self.faces, self.least_seen, self.tag, words)
+        letters = "|".join(datum.letter for datum in self.datums)
+        return Line(self.id, self.title, self.name, self.limits, self.faces, self.least_seen, self.tag, words, letters)
 
     @abstractmethod
     def found(self, given: Given, member: tuple[Faces, ...], frame: Frame) -> Found:
@@ -181,6 +182,7 @@ class Toleranced(Characteristic):
         sides = [self._side(given, one) for one in every]
         worst = min(range(len(every)), key=lambda k: self._room(every[k]))
         meaning = every[worst].meaning + (f"; the worst of {len(every)}" if len(every) > 1 else "")
+        meaning += f"; datums {self.line.datums}" if self.datums else ""
         mine = np.isin(given.deviation.faces, np.array(self.faces) - 1)
         return Measured((sides[worst],), int(mine.sum()), seen, meaning, every[worst].allowed)
 

@@ -60,8 +60,9 @@ def _facts(r: LineResult) -> str:
     if not r.points:
         return r.reason
     both = ", ".join(f"{s.side} {measured(s.value, s.expanded)}" for s in r.measured.sides if s.words)
+    datums = f"datums {r.line.datums}" if r.line.datums else ""
     facts = (
-        r.reason, f"probability of conformity {percent(r.probability)}", f"{percent(r.area_seen, 0)} seen", both
+        datums, r.reason, f"probability of conformity {percent(r.probability)}", f"{percent(r.area_seen, 0)} seen", both
     )  # fmt: skip
     return "; ".join(filter(None, facts))
 
