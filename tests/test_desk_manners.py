@@ -174,13 +174,13 @@ def test_copied_ledger_pastes_into_a_spreadsheet(desk: Hand, tmp_path: Path) -> 
 
 def test_first_steps_lead_on(desk: Hand) -> None:
     desk.press(Qt.Key.Key_F1)
-    assert desk.window.guide.title.startswith("1 of 9")
+    assert desk.window.guide.title.startswith("1 of 10")
     desk.click("Next step")
-    assert desk.window.guide.title.startswith("2 of 9") and desk.window.hub.station.key is Key.PLAN
+    assert desk.window.guide.title.startswith("2 of 10") and desk.window.hub.station.key is Key.PLAN
     desk.go(Key.MEASURE)
-    assert desk.window.guide.title.startswith("8 of 9"), "it follows where the user goes"
+    assert desk.window.guide.title.startswith("8 of 10"), "it follows where the user goes"
     desk.go(Key.PLAN)
-    assert desk.window.guide.title.startswith("2 of 9")
+    assert desk.window.guide.title.startswith("2 of 10")
     card = desk.window.guide.geometry()
     assert desk.window.view.bottom_cover >= desk.window.view.height() - card.top() - 1, (
         "the part is shown above the card"

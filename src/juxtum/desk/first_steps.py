@@ -66,6 +66,13 @@ LESSONS = (
         "Ochre to rust is proud, teal is shy. Pin a reading at the worst place, or click (P) anywhere.",
         "pin worst",
     ),
+    Lesson(
+        Key.MEASURE,
+        "What the drawing asks for",
+        "Sizes, places, forms, each with its own datums: 28 lines. Choose one in the ledger to see how its number came to be. "
+        "Undo brings the profiles back. For several scans of one part: File > Open the demo in pieces.",
+        "demo drawing",
+    ),
     Lesson(Key.REPORT, "Hand it over", "PDF, tables and the coloured scan go into one folder.", "write report"),
 )
 
