@@ -16,6 +16,7 @@ from juxtum.evaluate.kinds import KINDS, Characteristic, Kind, kind_of
 from juxtum.evaluate.kinds.size import Sized
 from juxtum.exchange.limits import check_file
 from juxtum.nominal import Nominal
+from juxtum.nominal.common import common_feature
 
 COLUMNS = ("id", "kind", "features", "datums", "nominal", "upper", "lower", "modifier", "title")
 MOST_BYTES, MOST_ROWS = 5_000_000, 5_000
@@ -37,7 +38,7 @@ def read_drawing(path: Path, nominal: Nominal, rules: Rules = Rules.ISO) -> tupl
     """
     rows = _rows(path)
     try:
-        datums = {row.text("id"): _datum(row, rules) for row in rows if row.text("kind") == "datum"}
+        datums = _datums(rows, nominal)
         lines = [row for row in rows if row.text("kind") != "datum"]
         sizes = _sizes(lines, nominal, rules)
         made = tuple(_characteristic(row, datums, nominal, rules, sizes) for row in lines)
@@ -98,9 +99,26 @@ def _pattern(row: Row) -> tuple[tuple[tuple[int, ...], ...], ...]:
         raise row.problem("features", problem.what, problem.next) from problem
 
 
-def _datum(row: Row, rules: Rules) -> Datum:
+def _datums(rows: Sequence[Row], nominal: Nominal) -> dict[str, Datum]:
+    """Datums by their letter; each on features that are there."""
+    found: dict[str, Datum] = {}
+    for row in rows:
+        if row.text("kind") != "datum":
+            continue
+        datum = _datum(row)
+        if datum.letter in found:
+            raise row.problem("id", f"there are two datums '{datum.letter}'", "Give each a letter of its own")
+        try:
+            for faces in datum.of:
+                common_feature(nominal, faces, f"datum {datum.letter}")
+        except InputError as problem:
+            raise row.problem("features", problem.what, problem.next) from problem
+        found[datum.letter] = datum
+    return found
+
+
+def _datum(row: Row) -> Datum:
     letter, modifier = row.text("id"), row.text("modifier") or "contacting"
-    del rules
     if len(letter) != 1 or not letter.isalpha() or not letter.isupper():
         raise row.problem("id", f"'{letter}' is no letter of a datum", "Give one capital letter")
     if modifier not in ("gauss", "contacting"):
@@ -152,13 +170,8 @@ def _characteristic(
         "id": row.text("id"),
         "title": row.text("title") or f"{kind.short} {row.text('features')}",
     }
-    if tag == "flatness":
-        if len(pattern) > 1 or len(pattern[0]) > 1:
-            raise row.problem("features", "flatness is of one feature", "Give a row for each")
-        values |= {"faces": pattern[0][0], "limit": _zone(row)}
-    else:
-        values |= {"features": pattern, "datums": _named(row, datums) if datums or row.text("datums") else ()}
-        values |= _sized(row) if issubclass(kind, Sized) else {"limit": _zone(row)}
+    values |= {"features": pattern, "datums": _named(row, datums) if datums or row.text("datums") else ()}
+    values |= _sized(row) if issubclass(kind, Sized) else {"limit": _zone(row)}
     values |= modified(tag, words, pattern, sizes, rules)
     if words.left:
         raise row.problem(

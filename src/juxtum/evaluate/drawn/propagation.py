@@ -13,6 +13,20 @@ STEP = 1e-4
 """Of a derivative, mm or radians."""
 
 
+def of_length(standard: float, length: float) -> float:
+    """Standard uncertainty of the length of an offset whose parts along and across it are each as unsure.
+
+    What is across makes a short offset longer, and a long one hardly so: of one that is nothing in truth the length
+    scatters by both (Rayleigh).
+
+    Examples
+    --------
+    >>> round(of_length(0.01, 0.0), 4), round(of_length(0.01, 1.0), 4)
+    (0.0141, 0.01)
+    """
+    return float(standard * np.sqrt(1 + min(1.0, standard / max(length, 1e-12)) ** 2))
+
+
 def spread_of(
     value: Callable[[Sequence[Feature]], float], features: Sequence[Feature], covariances: Sequence[Floats]
 ) -> float:

@@ -2,25 +2,23 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import Annotated, ClassVar, Literal
 
 import numpy as np
 from pydantic import Field
 
 from juxtum.errors import InputError
-from juxtum.evaluate.characteristics import counting_rows, extreme_of, meaning_of_extreme
-from juxtum.evaluate.decision import decide
+from juxtum.evaluate.characteristics import counting_rows, meaning_of_extreme
+from juxtum.evaluate.drawn.frames import Frame
+from juxtum.evaluate.drawn.references import Faces
+from juxtum.evaluate.drawn.taken import NotSeenError
 from juxtum.evaluate.fields import Finite, Numbers
 from juxtum.evaluate.given import Given
-from juxtum.evaluate.kinds.base import Characteristic, Strokes, nothing_seen
-from juxtum.evaluate.quantity import Aim, Limits, Measured, SideMeasured
+from juxtum.evaluate.kinds.base import NOT_SHOWN, Strokes
+from juxtum.evaluate.kinds.toleranced import Found, Zoned, width_of
 from juxtum.evaluate.tiles import make_tiles, tile_size
-from juxtum.evaluate.uncertainty import Sampling
-from juxtum.geometry import Plane
-from juxtum.geometry.arrays import Floats, frozen, orthonormal_frame
-from juxtum.nominal import Nominal
-from juxtum.nominal.common import common_feature
+from juxtum.geometry import Feature, Plane
+from juxtum.geometry.arrays import Floats, orthonormal_frame
 
 ZONE = "zone"
 LEAST_TILES = 12
@@ -30,7 +28,7 @@ FEW = 20
 ROUNDS = 60
 
 
-class Flatness(Characteristic):
+class Flatness(Zoned):
     """Flatness of a plane face, or of several faces in one plane, taken as one.
 
     Where the part lies does not matter. Heights over the surface are averaged over tiles; what noise adds to the highest
@@ -40,7 +38,7 @@ class Flatness(Characteristic):
     tag: ClassVar[str] = "flatness"
     name: ClassVar[str] = "flatness"
     short: ClassVar[str] = "Flatness"
-    needs_faces: ClassVar[bool] = True
+    side: ClassVar[str] = ZONE
     symbol: ClassVar[Strokes] = (((0.0, 0.8), (0.3, 0.3), (1.0, 0.3), (0.7, 0.8), (0.0, 0.8)),)
     method: ClassVar[str] = (
         "The distance of the two parallel planes, as near to each other as can be, that hold the whole surface between them "
@@ -49,43 +47,29 @@ class Flatness(Characteristic):
 
     kind: Literal["flatness"] = "flatness"
     faces: Annotated[Numbers, Field(min_length=1)]
-    limit: Annotated[Finite, Field(gt=0)] = Field(0.1, title="Width of the zone")
+    least_seen: Annotated[Finite, Field(ge=0, le=1)] = 0.9
     criterion: Literal["zone", "gauss"] = "zone"
     """Whether the narrowest zone counts, or that about the plane of least squares."""
 
-    @property
-    def limits(self) -> Limits:
-        """At most the width of the zone."""
-        return Limits(None, self.limit)
-
-    @property
-    def aim(self) -> Aim:
-        """The width of its zone, measured within its own faces."""
-        return Aim(self.id, self.title, self.limit, self.faces, within=True)
-
-    def check(self, nominal: Nominal) -> None:
-        """See that its faces lie in one plane.
+    def check_feature(self, feature: Feature, faces: Faces) -> None:
+        """It needs a plane.
 
         Raises
         ------
         InputError
         """
-        if not isinstance(common_feature(nominal, self.faces, f"flatness {self.id}"), Plane):
-            raise InputError(
-                f"face {self.faces[0]} is not a plane, so it has no flatness",
-                f"characteristic {self.id}",
-                "Pick a plane face",
-            )
+        if not isinstance(feature, Plane):
+            what = f"face {faces[0]} is not a plane, so it has no flatness"
+            raise InputError(what, f"characteristic {self.id}", "Pick a plane face")
 
-    def measure(self, given: Given) -> Measured:
-        """Width of the minimum zone."""
-        deviation, judgement = given.deviation, given.judgement
-        rows = counting_rows(deviation, self.faces)
-        seen = deviation.area_seen_of(self.faces)
+    def found(self, given: Given, member: tuple[Faces, ...], frame: Frame) -> Found:
+        """Width of the zone."""
+        deviation = given.deviation
+        rows = counting_rows(deviation, member[0])
         if len(rows) < Plane.least:
-            return nothing_seen((ZONE,), seen)
+            raise NotSeenError(NOT_SHOWN)
         places = _on_the_face(deviation.feet[rows], deviation.normals[rows[0]])
-        distances = deviation.distances[rows] - judgement.chain.thickness_on(deviation.faces[rows])
+        distances = deviation.distances[rows] - given.judgement.chain.thickness_on(deviation.faces[rows])
         # A tilt is taken off the points, since a tile's mean lies where its points do and not where its middle is.
         tiles = make_tiles(deviation, rows, distances - _slope(places, distances))
         feet = deviation.feet[tiles.rows]
@@ -94,25 +78,17 @@ class Flatness(Characteristic):
             len(feet) < LEAST_TILES
             or np.linalg.matrix_rank(np.column_stack([places, np.ones(len(places))])) < Plane.least
         ):
-            reason = f"only {len(feet)} tiles of {tile_size(deviation.spacing):.2g} mm lie on it, too few to tell a form: touch it with a probe"
-            return nothing_seen((ZONE,), seen, reason)
+            size = tile_size(deviation.spacing)
+            raise NotSeenError(
+                f"only {len(feet)} tiles of {size:.2g} mm lie on it, too few to tell a form: touch it with a probe"
+            )
         middle = _slope if self.criterion == "gauss" else middle_of_zone
-        tiles = replace(tiles, means=tiles.means - middle(places, tiles.means))
-        top, bottom = extreme_of(tiles, 1.0, None), extreme_of(tiles, -1.0, None)
-        value = max(top.value - bottom.value, 0.0)
         # What is not known of the two corrections is the same: which part of the scatter is shape.
-        sampling = Sampling(top.standard + bottom.standard, int(tiles.counts.sum()), tiles.freedom)
-        budget = judgement.chain.form_budget(float(np.linalg.norm(np.ptp(places, axis=0))), sampling, self.faces[0])
-        decision = decide(value, budget.usable, None, self.limit, judgement.rule, judgement.guard)
-        probability = decision.probability if budget.is_known else float("nan")
-        place = frozen(feet[top.tile])
-        side = SideMeasured(ZONE, value, budget, place, decision.verdict, probability, decision.reason)
-        return Measured(
-            (side,),
-            len(rows),
-            seen,
-            f"width of the {'minimum zone' if self.criterion == 'zone' else 'zone about the plane of least squares'}; {meaning_of_extreme(deviation)}",
-        )
+        value, standard, top = width_of(tiles, tiles.means - middle(places, tiles.means))
+        zone = "minimum zone" if self.criterion == "zone" else "zone about the plane of least squares"
+        length = float(np.linalg.norm(np.ptp(places, axis=0)))
+        words = f"width of the {zone}; {meaning_of_extreme(deviation)}"
+        return Found(value, standard, length, feet[top], words, freedom=tiles.freedom)
 
 
 def _on_the_face(feet: Floats, normal: Floats) -> Floats:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import Annotated, ClassVar, Literal
 
 import numpy as np
@@ -10,7 +11,7 @@ from pydantic import Field
 
 from juxtum.errors import InputError
 from juxtum.evaluate.drawn.frames import Frame
-from juxtum.evaluate.drawn.propagation import spread_of
+from juxtum.evaluate.drawn.propagation import of_length, spread_of
 from juxtum.evaluate.drawn.references import Faces
 from juxtum.evaluate.drawn.taken import Situation, radius_of, width_between
 from juxtum.evaluate.fields import Finite
@@ -21,42 +22,12 @@ from juxtum.evaluate.kinds.toleranced import Found, Zoned, farthest_of
 from juxtum.evaluate.uncertainty import Budget, Sampling
 from juxtum.geometry.arrays import Floats, unit
 from juxtum.geometry.features import Feature, Plane
-from juxtum.nominal import Nominal
 
 
 class _Located(Zoned):
     """The zone lies where the datums put it."""
 
-    def check_feature(self, feature: Feature, faces: Faces) -> None:
-        """Everything with a plane, an axis or a point has a place."""
-
-    def needs_datum(self, nominal: Nominal) -> None:
-        """It needs a datum.
-
-        Raises
-        ------
-        InputError
-        """
-        if not self.datums:
-            raise InputError(f"{self.name} needs a datum", f"characteristic {self.id}", "Name one, such as A")
-
-    def check(self, nominal: Nominal) -> None:
-        """Two faces are the sides of a slot.
-
-        Raises
-        ------
-        InputError
-        """
-        from juxtum.evaluate.kinds.base import Characteristic
-
-        Characteristic.check(self, nominal)
-        if not self.faces:
-            raise InputError("no face is named", f"characteristic {self.id}", "Name its faces")
-        from juxtum.nominal.common import common_feature
-
-        for member in self.members:
-            for faces in member:
-                self.check_feature(common_feature(nominal, faces, f"characteristic {self.id}"), faces)
+    has_sides: ClassVar[bool] = True
 
     def budget(self, given: Given, found: Found, sampling: Sampling) -> Budget:
         """Where the part lies counts as well, and its temperature."""
@@ -78,7 +49,7 @@ class _Located(Zoned):
             place = features[0].moved(frame.move).anchored(end).point
             return float((place - home.brought_to(place)) @ direction)
 
-        own = spread_of(off, [at.measured], [at.covariance])
+        own = of_length(spread_of(off, [at.measured], [at.covariance]), float(lengths[far]))
         framed = 2 * frame.spread(found[far], direction)
         return Found(2 * float(lengths[far]), 2 * own, frame.length_to(found[far]), found[far],
                      "twice the farthest from where it was drawn", depends=self._loose(frame, drawn), framed=framed)  # fmt: skip
@@ -134,8 +105,6 @@ class Position(_Located):
 
     def found(self, given: Given, member: tuple[Faces, ...], frame: Frame) -> Found:
         """Twice the offset."""
-        from dataclasses import replace
-
         at = self.situated(given, member)
         drawn = at.nominal
         ends = at.parts[0].ends if isinstance(drawn, Plane) else self._ends(at, frame)
@@ -177,6 +146,10 @@ class Position(_Located):
 class _OnAxis(_Located):
     """Its place is the datum itself, wherever both were drawn."""
 
+    has_sides: ClassVar[bool] = False
+    needs_datum: ClassVar[bool] = True
+    needs_axis: ClassVar[bool] = True
+
     def check_feature(self, feature: Feature, faces: Faces) -> None:
         """It needs an axis or a centre.
 
@@ -198,8 +171,6 @@ class _OnAxis(_Located):
         ------
         InputError
         """
-        if not frame.datums:
-            raise InputError(f"{self.name} needs a datum", f"characteristic {self.id}", "Name one, such as A")
         for datum in frame.datums:
             if not isinstance(datum.nominal, Plane):
                 return datum.nominal
@@ -252,6 +223,7 @@ class Symmetry(_Located):
 
     tag: ClassVar[str] = "symmetry"
     name: ClassVar[str] = "symmetry"
+    needs_datum: ClassVar[bool] = True
     short: ClassVar[str] = "Symmetry"
     symbol: ClassVar[Strokes] = (((0.05, 0.5), (0.95, 0.5)), ((0.25, 0.25), (0.75, 0.25)), ((0.25, 0.75), (0.75, 0.75)))
     method: ClassVar[str] = (
@@ -264,7 +236,6 @@ class Symmetry(_Located):
     def found(self, given: Given, member: tuple[Faces, ...], frame: Frame) -> Found:
         """Twice the offset from the datum's plane."""
         at = self.situated(given, member)
-        self.needs_datum(given.deviation.nominal)
         plane = next((d.nominal for d in frame.datums if isinstance(d.nominal, Plane)), None)
         if plane is None and isinstance(at.nominal, Plane):
             # To an axis: the plane through it that was drawn.

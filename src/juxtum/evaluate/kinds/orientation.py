@@ -9,6 +9,7 @@ from pydantic import Field
 
 from juxtum.errors import InputError
 from juxtum.evaluate.drawn.frames import Frame
+from juxtum.evaluate.drawn.propagation import of_length
 from juxtum.evaluate.drawn.references import Faces
 from juxtum.evaluate.drawn.taken import Situation
 from juxtum.evaluate.fields import Finite
@@ -17,7 +18,6 @@ from juxtum.evaluate.kinds.base import Strokes
 from juxtum.evaluate.kinds.toleranced import Found, Zoned, width_of
 from juxtum.geometry.arrays import Floats, unit
 from juxtum.geometry.features import Feature, Plane
-from juxtum.nominal import Nominal
 
 
 class _Oriented(Zoned):
@@ -26,16 +26,7 @@ class _Oriented(Zoned):
     diametral: bool = False
     """Of an axis: whether its zone is a cylinder."""
 
-    def check(self, nominal: Nominal) -> None:
-        """It needs a datum.
-
-        Raises
-        ------
-        InputError
-        """
-        super().check(nominal)
-        if not self.datums:
-            raise InputError(f"{self.name} needs a datum", f"characteristic {self.id}", "Name one, such as A")
+    needs_datum: ClassVar[bool] = True
 
     def check_feature(self, feature: Feature, faces: Faces) -> None:
         """It needs a direction.
@@ -85,7 +76,14 @@ class _Oriented(Zoned):
         else:
             value, words = float(np.linalg.norm(off)) * run, "diameter of the cylinder that holds the axis"
         spread = float(np.sqrt(max(np.diag(at.covariance)[2:4].max(), 0.0)))
-        return Found(value, run * spread, run, ends.mean(0), words, framed=run * _tilt_of_frame(frame, direction))
+        return Found(
+            value,
+            of_length(run * spread, value),
+            run,
+            ends.mean(0),
+            words,
+            framed=run * _tilt_of_frame(frame, direction),
+        )
 
 
 def _tilt_of_frame(frame: Frame, direction: Floats) -> float:

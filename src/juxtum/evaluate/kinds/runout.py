@@ -16,7 +16,6 @@ from juxtum.evaluate.kinds.form import SLICE_TILES, kept
 from juxtum.evaluate.kinds.toleranced import Found, Zoned, width_of
 from juxtum.geometry.arrays import Bools, Floats
 from juxtum.geometry.features import Feature, Plane
-from juxtum.nominal import Nominal
 
 ARROW: Strokes = (((0.1, 0.9), (0.85, 0.15)), ((0.55, 0.15), (0.85, 0.15), (0.85, 0.45)))
 
@@ -26,16 +25,8 @@ class _RunOut(Zoned):
 
     is_total: ClassVar[bool]
 
-    def check(self, nominal: Nominal) -> None:
-        """It needs a datum with an axis.
-
-        Raises
-        ------
-        InputError
-        """
-        super().check(nominal)
-        if not self.datums:
-            raise InputError(f"{self.name} needs a datum", f"characteristic {self.id}", "Name the axis, such as A")
+    needs_datum: ClassVar[bool] = True
+    needs_axis: ClassVar[bool] = True
 
     def found(self, given: Given, member: tuple[Faces, ...], frame: Frame) -> Found:
         """The worst slice or ring, or all of it."""

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any, ClassVar, Literal, Self
 
 import numpy as np
 from pydantic import Field, model_validator
 
+from juxtum.associate.zones import mating
 from juxtum.errors import InputError
 from juxtum.evaluate.characteristics import extreme_of
 from juxtum.evaluate.drawn.frames import Frame
 from juxtum.evaluate.drawn.references import Faces
-from juxtum.evaluate.drawn.taken import Taken, radius_of, width_between
+from juxtum.evaluate.drawn.taken import Taken, middle_of, radius_of, width_between
 from juxtum.evaluate.fields import Finite
 from juxtum.evaluate.given import Given
 from juxtum.evaluate.kinds.base import Strokes
@@ -148,8 +150,6 @@ class Diameter(Sized):
 
     def _mating(self, taken: Taken, *, inside: bool) -> Found:
         """The largest inside or the smallest outside; what noise adds by the choice of the places that touch is taken off."""
-        from juxtum.associate.zones import mating
-
         feature = mating(taken.fit.feature, taken.spots, inside=inside)
         sign = 1.0 if inside == taken.is_inside else -1.0
         extreme = extreme_of(taken.tiles, sign, None)
@@ -179,8 +179,6 @@ class Diameter(Sized):
             if not across.any():
                 continue
             local = np.linalg.norm(arms, axis=1) + np.linalg.norm(arms[opposite], axis=1)
-            from dataclasses import replace
-
             tiles = replace(kept(taken.tiles, rows & _spread(rows, across)), means=local[across])
             for sign in (1.0, -1.0):
                 extreme = extreme_of(tiles, sign, None)
@@ -299,10 +297,6 @@ class Width(Sized):
 
     def _other(self, one: Taken, two: Taken, gauss: Found, method: str, is_slot: bool) -> Found:
         """From the heights of both sides over their middle plane: extremes of the sum, or of each alone."""
-        from dataclasses import replace
-
-        from juxtum.evaluate.drawn.taken import middle_of
-
         plane = middle_of([one.fit.feature, two.fit.feature], [one.places, two.places], "width")
         sides = [np.abs(plane.distances(part.spots)) for part in (one, two)]
         extremes = [

@@ -11,7 +11,7 @@ from pydantic import Field, model_validator
 
 from juxtum.errors import FitError, InputError
 from juxtum.evaluate.characteristics import extreme_of
-from juxtum.evaluate.decision import decide
+from juxtum.evaluate.decision import Verdict, decide
 from juxtum.evaluate.drawn.frames import Frame, frame_of
 from juxtum.evaluate.drawn.references import Datum, Faces, Pattern, pattern_words, renumbered
 from juxtum.evaluate.drawn.taken import NotSeenError, Situation, Taken, situated, take
@@ -22,6 +22,7 @@ from juxtum.evaluate.quantity import Aim, Limits, Line, Measured, SideMeasured
 from juxtum.evaluate.tiles import Tiles
 from juxtum.evaluate.uncertainty import Budget, Contribution, Sampling
 from juxtum.geometry.arrays import Floats, frozen
+from juxtum.geometry.features import Plane
 from juxtum.nominal import Nominal
 from juxtum.nominal.common import common_feature
 from juxtum.nominal.fingerprints import FoundAgain
@@ -78,7 +79,16 @@ class Toleranced(Characteristic):
     needs_faces: ClassVar[bool] = True
     pairs: ClassVar[bool] = False
     """Whether it is about two features."""
+    has_sides: ClassVar[bool] = False
+    """Whether two sides, the middle of which counts, are a feature as well."""
+    is_of_any_surface: ClassVar[bool] = False
+    """Whether its faces need not make one feature."""
+    needs_datum: ClassVar[bool] = False
+    needs_axis: ClassVar[bool] = False
+    """Whether one of its datums has to have an axis or a centre."""
     unit: ClassVar[str] = "mm"
+    side: ClassVar[str] = ""
+    """What the one side is called that its value is on; its tag where nothing is said."""
 
     @model_validator(mode="before")
     @classmethod
@@ -124,12 +134,18 @@ class Toleranced(Characteristic):
         if not self.faces:
             raise InputError("no face is named", f"characteristic {self.id}", "Name its faces")
         self.check_members()
-        for member in self.members:
+        for member in () if self.is_of_any_surface else self.members:
             for faces in member:
                 self.check_feature(common_feature(nominal, faces, f"characteristic {self.id}"), faces)
-        for datum in self.datums:
-            for faces in datum.of:
-                common_feature(nominal, faces, f"datum {datum.letter}")
+        self._check_datums(nominal)
+
+    def _check_datums(self, nominal: Nominal) -> None:
+        if self.needs_datum and not self.datums:
+            raise InputError(f"{self.name} needs a datum", f"characteristic {self.id}", "Name one, such as A")
+        features = [common_feature(nominal, faces, f"datum {d.letter}") for d in self.datums for faces in d.of]
+        if self.needs_axis and all(isinstance(feature, Plane) for feature in features):
+            what = f"{self.name} needs a datum with an axis"
+            raise InputError(what, f"characteristic {self.id}", "Name a cylinder, a cone or a sphere as datum")
 
     def check_members(self) -> None:
         """See that it names one feature, or two where it is about two.
@@ -138,8 +154,9 @@ class Toleranced(Characteristic):
         ------
         InputError
         """
+        allowed = (2,) if self.pairs else (1, 2) if self.has_sides else (1,)
         for member in self.members:
-            if self.pairs != (len(member) == 2):
+            if len(member) not in allowed:
                 what = f"{self.name} is about {'two features' if self.pairs else 'one feature'}"
                 how = "Name them as 14|22" if self.pairs else "Name one, as 14 or 14+15"
                 raise InputError(what, f"characteristic {self.id}", how)
@@ -178,7 +195,7 @@ class Toleranced(Characteristic):
             every = [self.found(given, member, frame) for member in self.members]
         except (InputError, FitError) as problem:
             words = problem.what if problem.where in ("", where) else f"{problem.where}: {problem.what}"
-            return nothing_seen((self.tag,), seen, words)
+            return nothing_seen((self.side or self.tag,), seen, words)
         sides = [self._side(given, one) for one in every]
         worst = min(range(len(every)), key=lambda k: self._room(every[k]))
         meaning = every[worst].meaning + (f"; the worst of {len(every)}" if len(every) > 1 else "")
@@ -211,10 +228,10 @@ class Toleranced(Characteristic):
             decision.reason.replace(" mm ", " mm " if self.unit == "mm" else f"{self.unit} "),
         )
         if found.depends:
-            from juxtum.evaluate.decision import Verdict
-
             verdict, reason = Verdict.NOT_DECIDED, found.depends
-        return SideMeasured(self.tag, found.value, budget, frozen(found.place), verdict, probability, reason)
+        return SideMeasured(
+            self.side or self.tag, found.value, budget, frozen(found.place), verdict, probability, reason
+        )
 
     def budget(self, given: Given, found: Found, sampling: Sampling) -> Budget:
         """The uncertainty of a value."""

@@ -13,7 +13,7 @@ from juxtum.evaluate.drawn.references import Faces
 from juxtum.evaluate.drawn.taken import NotSeenError
 from juxtum.evaluate.fields import Finite
 from juxtum.evaluate.given import Given
-from juxtum.evaluate.kinds.base import Characteristic, Strokes
+from juxtum.evaluate.kinds.base import Strokes
 from juxtum.evaluate.kinds.profile import Profile
 from juxtum.evaluate.kinds.toleranced import Found, Zoned, farthest_of
 from juxtum.evaluate.tiles import Tiles, make_tiles
@@ -31,16 +31,16 @@ class _Drawn(Zoned):
     """How much of the width lies out of the material, mm; half of it where nothing is said."""
     least_seen: Finite = 0.9
 
+    is_of_any_surface: ClassVar[bool] = True
+
     def check(self, nominal: Nominal) -> None:
-        """Any face has a profile; datums need to be there.
+        """No more than its width can lie outside.
 
         Raises
         ------
         InputError
         """
-        Characteristic.check(self, nominal)
-        if not self.faces:
-            raise InputError("no face is named", f"characteristic {self.id}", "Name its faces")
+        super().check(nominal)
         if self.unequal is not None and not 0 <= self.unequal <= self.limit:
             raise InputError(
                 f"of a zone of {self.limit:g} mm not {self.unequal:g} mm can lie outside",
