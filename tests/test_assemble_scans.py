@@ -13,7 +13,7 @@ from juxtum.align.scans.join import Joined, join
 from juxtum.align.scans.overlap import Overlap, overlap_of
 from juxtum.align.scans.sheet import Sheet, make_sheet
 from juxtum.align.scans.ties import Tie
-from juxtum.assemble.assembling import Brought, Trim, Wanted, assemble, ties_from_pairs, ties_from_targets
+from juxtum.assemble.assembling import Brought, Trim, Wanted, assemble, tie, ties_from_pairs, ties_from_targets
 from juxtum.assemble.holes import closed, holes_of
 from juxtum.assemble.trim import find_flat
 from juxtum.cli.main import main
@@ -184,6 +184,13 @@ def test_the_underside_of_a_part_is_no_table(mesh: TriangleMesh, part: Nominal, 
         [Brought("a", both), Brought("b", above)], Wanted(trim=trim, nominal=part if trim is Trim.AUTO else None)
     )
     assert "points of the table it stands on were cut off" in cleaned.notes[0] and cleaned.surface.bounds[1][0] < 140
+
+
+def test_a_scan_brought_twice_is_told(drifted: tuple[list[TriangleMesh], list[RigidTransform]]) -> None:
+    """Under two names, and even when one was moved; two scans of one side are two."""
+    scans = [Brought(name, drifted[0][k]) for name, k in (("a", 0), ("b", 1), ("c", 0))]
+    made = tie([*scans[:2], Brought("c", scans[2].scan.moved(RigidTransform.translation([0.1, 0, 0])))])
+    assert [note for note in made.notes if "twice" in note] == ["a and c are the same scan twice: it counts double"]
 
 
 def test_a_cloud_gets_its_directions_outwards(mesh: TriangleMesh) -> None:

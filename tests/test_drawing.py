@@ -255,6 +255,19 @@ def test_values_do_not_change_with_where_the_scan_came_from(
         assert one.value == pytest.approx(two.value, abs=2e-3), row
 
 
+KEYS = [
+    "features",
+    "datums",
+    "nominal",
+    "upper",
+    "lower",
+    "deviation",
+    "bonus",
+    "expanded_uncertainty",
+    "seen",
+    "verdict",
+    "reason",
+]
 SENTENCES = [
     ("1,flatness,{top},,,,,,", "the width of the zone is missing", "line 7, column upper"),
     ("1,flatness,{top},,,-1,,,", "the width of the zone is not above zero", "column upper"),
@@ -375,19 +388,7 @@ def test_from_the_table_to_the_result(
             assert items[k]["kind"] == row.split(",")[0] and items[k]["value"] == pytest.approx(
                 value, abs=2 * within
             ), row
-            assert {
-                "features",
-                "nominal",
-                "datums",
-                "upper",
-                "lower",
-                "deviation",
-                "bonus",
-                "expanded_uncertainty",
-                "seen",
-                "verdict",
-                "reason",
-            } <= set(items[k])
+            assert set(KEYS) <= set(items[k])
     assert (
         items[9]["datums"] == "A|B|C"
         and items[0]["nominal"] == 16

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
+from itertools import combinations
 
 import numpy as np
 
@@ -30,8 +31,8 @@ EVEN, SPLIT, MOST_POINTS = 1.5, 0.8, 4_000_000
 """Triangles with edges longer than so many spacings of the surface are split, more finely where the scan is coarser than the surface."""
 OVERHANG = 0.9
 """The surface goes no farther beyond the points than this share of its spacing."""
-TWICE = 0.98
-"""Scans that have so much in common and agree this well (mm) are one and the same."""
+ALIKE = 1e-6
+"""Points that lie as far from their middle as those of another scan, to this share of its size, are the same points."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -195,12 +196,20 @@ def _cleaned(brought: Brought, wanted: Wanted, notes: list[str]) -> Brought:
 def _doubts(scans: Sequence[Brought], joined: Joined) -> list[str]:
     """What is to be looked at: scans brought twice, and places that are not sure."""
     said = []
-    for tie in joined.ties:
-        one, two = scans[tie.first], scans[tie.second]
-        if tie.overlap.share > TWICE and len(one.scan.points) == len(two.scan.points) and tie.overlap.rms < 1e-4:
+    for one, two in combinations(scans, 2):
+        if _are_the_same(one.scan.points, two.scan.points):
             said.append(f"{one.name} and {two.name} are the same scan twice: it counts double")
     said += [f"{b.name}: {r}" for b, r in zip(scans, joined.reasons, strict=True) if r]
     return said
+
+
+def _are_the_same(one: Floats, two: Floats) -> bool:
+    """Whether points (N, 3) are others, moved or not."""
+    if len(one) != len(two):
+        return False
+    some = slice(None, None, max(1, len(one) // 1000))
+    reach, other = (np.linalg.norm(points[some] - points.mean(0), axis=1) for points in (one, two))
+    return bool(np.abs(reach - other).max() < ALIKE * max(float(reach.max()), 1e-9))
 
 
 def surface_of(made: Tied, spacing: float | None = None, progress: Progress | None = None) -> TriangleMesh:

@@ -61,22 +61,7 @@ class CharacteristicsPanel(QWidget):
         self._faces = label("", "soft", wrap=True)
         self._faces.setAccessibleName("Chosen faces")
         self._lines.addWidget(self._faces)
-        self._features, self._datums, self._modifier = QLineEdit(), QLineEdit(), QLineEdit()
-        fields = (
-            (self._features, "Features", "51, or 14+15, 9|13, 69;70", "Numbers of faces; picking writes them"),
-            (self._datums, "Datums", "A|B|C, or faces 14|51|16", "In their order; none: the alignment in force counts"),
-            (self._modifier, "Modifiers", "d M, two-point, ...", "Words as docs/drawing-format.md has them"),
-        )
-        for field, name, example, tip in fields:
-            field.setAccessibleName(name)
-            field.setPlaceholderText(example)
-            field.setToolTip(tip)
-            field.setMaxLength(400)
-        self._drawn = QWidget()
-        inner = QVBoxLayout(self._drawn)
-        inner.setContentsMargins(0, 0, 0, 0)
-        inner.addLayout(form([(field.accessibleName(), field) for field, *_ in fields]))
-        self._lines.addWidget(self._drawn)
+        self._build_drawn()
         self._seen = LengthField(
             "Seen at least, %", 90.0, "per cent of its area that must have been seen before it is decided"
         )
@@ -96,6 +81,25 @@ class CharacteristicsPanel(QWidget):
         self._list = QVBoxLayout()
         self._list.setSpacing(2)
         self._lines.addLayout(self._list)
+
+    def _build_drawn(self) -> None:
+        """Features, datums and modifiers, as on a drawing."""
+        self._features, self._datums, self._modifier = QLineEdit(), QLineEdit(), QLineEdit()
+        fields = (
+            (self._features, "Features", "51, or 14+15, 9|13, 69;70", "Numbers of faces; picking writes them"),
+            (self._datums, "Datums", "A|B|C, or faces 14|51|16", "In their order; none: the alignment in force counts"),
+            (self._modifier, "Modifiers", "d M, two-point, ...", "Words as docs/drawing-format.md has them"),
+        )
+        for field, name, example, tip in fields:
+            field.setAccessibleName(name)
+            field.setPlaceholderText(example)
+            field.setToolTip(tip)
+            field.setMaxLength(400)
+        self._drawn = QWidget()
+        inner = QVBoxLayout(self._drawn)
+        inner.setContentsMargins(0, 0, 0, 0)
+        inner.addLayout(form([(field.accessibleName(), field) for field, *_ in fields]))
+        self._lines.addWidget(self._drawn)
 
     @property
     def is_picking(self) -> bool:

@@ -61,6 +61,17 @@ class JoinPanel(QWidget):
             "Clean them all", self.clean_all, tip="Table and loose fragments of every scan that was not cleaned yet"
         )
         lines.addLayout(row(self._clean, self._join))
+        self._build_ties(lines)
+        lines.addLayout(row(self._leave_out, self._remove))
+        self.pairs = PairPanel(desk, dress)
+        self.pairs.used.connect(self._use_pairs)
+        lines.addWidget(self.pairs)
+        self._spacing = LengthField("Spacing of the surface", 0.0, "mm; as fine as the scans where nothing is chosen")
+        self._spacing.missing = "as scanned"
+        self._spacing.chosen.connect(self._set_spacing)
+        lines.addLayout(form([("Surface spacing, mm", self._spacing)]))
+
+    def _build_ties(self, lines: QVBoxLayout) -> None:
         self._ring = ClosureRing()
         self._ring.picked_scan.connect(self.scans.choose)
         self._ring.picked_tie.connect(self._chose_tie)
@@ -70,15 +81,6 @@ class JoinPanel(QWidget):
         lines.addWidget(self._words)
         self._cut = button("Leave the tie out", self.toggle_cut)
         lines.addLayout(row(self._cut))
-        lines.addLayout(row(self._leave_out, self._remove))
-        self.pairs = PairPanel(desk, dress)
-        self.pairs.used.connect(self._use_pairs)
-        lines.addWidget(self.pairs)
-        self._spacing = LengthField("Spacing of the surface", 0.0, "mm; as fine as the scans where nothing is chosen")
-        self._spacing.missing = "as scanned"
-        self._spacing.chosen.connect(self._set_spacing)
-        self._surface = form([("Surface spacing, mm", self._spacing)])
-        lines.addLayout(self._surface)
 
     @property
     def derived(self) -> Derived:

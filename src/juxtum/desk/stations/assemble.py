@@ -58,6 +58,10 @@ class AssembleStation(Station):
         self.body.addWidget(self.panel)
         self.body.addWidget(self._facts)
         self.body.addWidget(self._in_force)
+        self._build_cleaning()
+        self._build_selection()
+
+    def _build_cleaning(self) -> None:
         self.body.addWidget(line())
         self.body.addWidget(label("Trim by a plane", "heading"))
         self._offset = LengthField("Offset", 0.5, "What lies less than this above the plane goes too")
@@ -78,6 +82,8 @@ class AssembleStation(Station):
         self.body.addLayout(
             row(button("Remove small ones", self._drop_small), button("Keep the largest", self.keep_largest))
         )
+
+    def _build_selection(self) -> None:
         self.body.addWidget(line())
         self.body.addWidget(label("Selection", "heading"))
         self._chosen = label("Draw an outline round what does not belong.", "soft", wrap=True)
