@@ -88,23 +88,25 @@ def worst_corner(poses: list[RigidTransform], truths: list[RigidTransform], nomi
 
 
 def ring(
-    nominal: Nominal, count: int, step: tuple[float, float], seed: int
+    nominal: Nominal, count: int, step: tuple[float, float], seed: int, fine: tuple[int, float] = (200_000, 1.6)
 ) -> tuple[list[TriangleMesh], list[RigidTransform]]:
-    """Patches all round the part in part coordinates, each a step (mm and degrees) farther off than the one before it."""
-    rng, mesh = np.random.default_rng(seed), whole(nominal, 200_000)
+    """Patches all round the part in part coordinates, each a step (mm and degrees) farther off than the one before it.
+
+    Made of so many triangles, each patch so many times half its share of the circle wide to either side.
+    """
+    rng, mesh = np.random.default_rng(seed), whole(nominal, fine[0])
     away, extent = mesh.corners.mean(1) - mesh.bounds.mean(0), np.ptp(mesh.bounds, axis=0)
     angles = np.arctan2(away[:, 1] / extent[1], away[:, 0] / extent[0])
     scans, truths, drift = [], [], RigidTransform.identity()
-    one = RigidTransform.from_parts(
-        rotation_from_vector(np.array([0.0, 0, np.radians(step[1])])), np.full(3, step[0] / np.sqrt(3))
-    )
+    turned, shift = rotation_from_vector(np.array([0.0, 0, np.radians(step[1])])), np.full(3, step[0] / np.sqrt(3))
     for k in range(count):
         apart = np.abs((angles + np.pi - 2 * np.pi * k / count + np.pi) % (2 * np.pi) - np.pi)
-        part = mesh.kept_triangles(apart < 1.6 * np.pi / count)
+        part = mesh.kept_triangles(apart < fine[1] * np.pi / count)
         points = part.points + rng.normal(0, NOISE, part.points.shape)
         scans.append(TriangleMesh(points, part.triangles).moved(drift))
         truths.append(drift.inverse)
-        drift = one @ drift
+        middle = part.points.mean(0)
+        drift = RigidTransform.from_parts(turned, middle - turned @ middle + shift) @ drift
     return scans, truths
 
 
@@ -118,18 +120,22 @@ def joins() -> Iterator[str]:
     from juxtum.job.inputs import load_nominal
     from juxtum.progress import silent
 
-    demo = load_nominal(nominal_path(), None, silent())
-    scans, truths = ring(demo, 12, (0.05, 0.01), 2)
-    began = time.perf_counter()
-    made = join([make_sheet(scan, str(k)) for k, scan in enumerate(scans)])
-    seconds = time.perf_counter() - began
-    poses = [p for p in made.poses if p is not None]
-    worst, open_before = worst_corner(poses, truths, demo), max((loop.before_mm for loop in made.loops), default=0.0)
-    start = worst_corner([RigidTransform.identity()] * len(truths), truths, demo)
-    yield (
-        f"ring of 12 round BC-220: {len(poses)} tied, worst corner {start:.3f} mm off before, {worst:.3f} after; "
-        f"loops open by {open_before:.3f}; {seconds:.0f} s"
-    )
+    for part, count, fine in (("BC-220", 12, (200_000, 1.6)), ("HB-36", 24, (1_000_000, 2.4))):
+        nominal = load_nominal(nominal_path(part), None, silent())
+        scans, truths = ring(nominal, count, (0.05, 0.01), 2, fine)
+        began = time.perf_counter()
+        made = join([make_sheet(scan, str(k)) for k, scan in enumerate(scans)])
+        seconds = time.perf_counter() - began
+        poses = [p for p in made.poses if p is not None]
+        worst, open_before = (
+            worst_corner(poses, truths, nominal),
+            max((loop.before_mm for loop in made.loops), default=0.0),
+        )
+        start = worst_corner([RigidTransform.identity()] * len(truths), truths, nominal)
+        yield (
+            f"ring of {count} round {part}: {len(poses)} tied, worst corner {start:.3f} mm off before, {worst:.3f} after; "
+            f"loops open by {open_before:.3f}; {sum(bool(r) for r in made.reasons)} doubt; {seconds:.0f} s"
+        )
     for name, shape in joined_parts().items():
         nominal = Nominal.from_shape(shape)
         scans, truths = views(nominal, 5)

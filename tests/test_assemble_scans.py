@@ -7,7 +7,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from benchmarks.joins import DIRECTIONS, joined_parts, view_of, whole, worst_corner
+from benchmarks.joins import DIRECTIONS, joined_parts, ring, view_of, whole, worst_corner
 
 from juxtum.align.scans.join import Joined, join
 from juxtum.align.scans.overlap import Overlap, overlap_of
@@ -75,6 +75,14 @@ def test_what_lies_about_right_is_joined_and_its_loops_close(
     assert left and np.median(left) < 0.15 and max(left) < 0.25, left
     assert joined.poses[joined.anchor] is not None
     assert np.allclose(joined.poses[joined.anchor].matrix, np.eye(4)), "the scan in the middle stays"
+
+
+def test_a_ring_of_patches_that_drifts_is_closed(part: Nominal) -> None:
+    """Threads bind neighbours to each other: those to the room left 0.27 mm of such a ring, with words of free motions."""
+    scans, truths = ring(part, 8, (0.06, 0.012), 3, (80_000, 1.6))
+    made = join([make_sheet(scan, str(k)) for k, scan in enumerate(scans)])
+    assert worst_corner([RigidTransform.identity()] * 8, truths, part) > 0.25
+    assert not any(made.reasons) and worst_corner([p for p in made.poses if p is not None], truths, part) < 0.06
 
 
 @pytest.mark.parametrize("slide", [(30.0, 0.0, 0.0), (0.0, 0.0, 1.2)])

@@ -22,8 +22,6 @@ from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats
 from juxtum.progress import Progress, silent
 
-LOOSE = 4.0
-"""A scan is held by what it overlaps with when that weighs so many times what holds it to where it began."""
 CLEAN = 0.06
 """Scans overlap as they lie when fewer points than this, for each one on the other, speak against it."""
 ASTRAY = 6.0
@@ -216,15 +214,11 @@ def _settled(
 def _loose(sheets: list[Sheet], settled: Settled) -> list[str]:
     """Of each scan the motion that all overlaps together leave it, in words; empty where it is held."""
     words = []
-    for k, (sheet, pose) in enumerate(zip(sheets, settled.poses, strict=True)):
-        block = settled.covariance[6 * k : 6 * k + 6, 6 * k : 6 * k + 6]
-        scale = np.array([1, 1, 1, sheet.size, sheet.size, sheet.size])
-        values, vectors = np.linalg.eigh(block * scale[:, None] * scale)
-        # Held by so many points along its loosest motion, the thread to where it began among them.
-        if values[-1] <= 0 or settled.noise**2 / values[-1] > LOOSE * settled.thread:
+    for sheet, pose, free in zip(sheets, settled.poses, settled.free, strict=True):
+        if free is None:
             words.append("")
             continue
-        motion = free_motion(vectors[:, -1] / scale, pose.apply(sheet.centre))
+        motion = free_motion(free, pose.apply(sheet.centre))
         words.append(f"{motion} against the others: there it lies as it was brought")
     return words
 

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
+from scipy.linalg import eigh
 
 from juxtum.align.scans.overlap import Over, over, usual
 from juxtum.align.scans.sheet import Sheet
@@ -20,7 +21,9 @@ TIGHT = 60.0
 CALMER = 0.8
 """From round to round partners are sought so much nearer, and strays are taken for such so much sooner: at last `TIGHT` times."""
 THREAD = 1e-3
-"""Weight of where a scan began, for each point that is looked at: noise in the directions of points seems to hold as much."""
+"""Weight of how two scans began against each other, for each point of their overlap: noise in directions seems to hold as much."""
+LOOSE = 1.5
+"""A motion is held when the overlaps weigh so many times what the threads weigh along it (truly free ones: under 0.8, held ones from 2)."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -35,14 +38,34 @@ class Settled:
         Of shifts (mm) and turns about each scan's middle (radians), the anchor's being zero.
     noise : float
         Standard deviation of the heights between scans, mm.
-    thread : float
-        Weight, in points, with which each scan was held to where it began.
+    free : tuple of array (6,) or None
+        Of each scan the motion, a shift in mm and a turn in radians about its middle, that nothing holds it in against the
+        others; None where it is held.
     """
 
     poses: tuple[RigidTransform, ...]
     covariance: Floats
     noise: float
-    thread: float
+    free: tuple[Floats | None, ...]
+
+
+@dataclass(frozen=True, eq=False)
+class Equations:
+    """Normal equations of all scans' small motions: what the overlaps say, and the threads to how the scans began.
+
+    Parameters
+    ----------
+    matrix, thread : array (6 N, 6 N)
+    right, thread_right : array (6 N,)
+    noise : float
+        Robust standard deviation of all heights, mm.
+    """
+
+    matrix: Floats
+    right: Floats
+    thread: Floats
+    thread_right: Floats
+    noise: float
 
 
 def settle_together(
@@ -73,77 +96,91 @@ def settle_together(
     size = max(s.size for s in sheets)
     # What counts as a stray is tightened slowly: the few points that hold a loose motion must not be lost on the way.
     rounds = int(np.ceil(np.log(TIGHT * max(reach / least, 1.0)) / np.log(1 / CALMER)))
-    matrix, noise = np.eye(6 * len(now)), 0.0
     for index in range(rounds + 6):
         progress.phase("tying all scans together", index / (rounds + 6))
         is_last = index >= rounds
         far, stray = max(least, reach * CALMER**index), 0.0 if is_last else reach / 2 * CALMER**index
-        matrix, right, noise = _equations(sheets, now, pairs, FINE if is_last else COARSE, far, stray)
-        thread = THREAD * (FINE if is_last else COARSE)
-        _draw_back(matrix, right, list(zip(poses, now, sheets, strict=True)), (size, thread))
-        step = _step(matrix, right, anchor, size)
+        laid = [Laid(sheet, *pair) for sheet, pair in zip(sheets, zip(poses, now, strict=True), strict=True)]
+        said = _equations(laid, pairs, (FINE if is_last else COARSE, far, stray))
+        step = _step(said.matrix + said.thread, said.right + said.thread_right, anchor, size)
         for k in range(len(now)):
             now[k] = RigidTransform.about(now[k].apply(sheets[k].centre), step[6 * k : 6 * k + 6]) @ now[k]
         if is_last and np.abs(step.reshape(-1, 6) * [1, 1, 1, size, size, size]).max() < 1e-6 * size:
             break
-    return Settled(tuple(now), _covariance(matrix, anchor, noise, size), noise, THREAD * FINE)
+    covariance = _covariance(said.matrix + said.thread, anchor, said.noise, size)
+    return Settled(tuple(now), covariance, said.noise, _free(said, anchor, size))
 
 
-def _equations(
-    sheets: Sequence[Sheet],
-    poses: list[RigidTransform],
-    pairs: Sequence[tuple[int, int]],
-    count: int,
-    reach: float,
-    least: float,
-) -> tuple[Floats, Floats, float]:
-    """Normal matrix (6 N, 6 N), right side (6 N,), and the robust noise of all heights, mm."""
-    size = 6 * len(poses)
-    matrix, right, heights = np.zeros((size, size)), np.zeros(size), []
+@dataclass(frozen=True, eq=False)
+class Laid:
+    """A scan, where it began, and where it lies now."""
+
+    sheet: Sheet
+    began: RigidTransform
+    now: RigidTransform
+
+    @property
+    def middle(self) -> Floats:
+        """Its middle as it lies now (3,), mm."""
+        return self.now.apply(self.sheet.centre)
+
+
+def _equations(laid: Sequence[Laid], pairs: Sequence[tuple[int, int]], how: tuple[int, float, float]) -> Equations:
+    """What all overlaps say, looked at with so many points, so far, with strays no nearer than the last."""
+    count, reach, least = how
+    size = 6 * len(laid)
+    said = Equations(np.zeros((size, size)), np.zeros(size), np.zeros((size, size)), np.zeros(size), 0.0)
+    heights = []
     for first, second in pairs:
+        places = []
         for one, two in ((first, second), (second, first)):
-            found, points = _partners(sheets[one], sheets[two], poses[two].inverse @ poses[one], count, reach)
+            found, points = _partners(laid[one], laid[two], count, reach)
             if len(found.rows) < LEAST:
                 continue
-            normals = poses[two].turn(sheets[two].normals[found.others])
-            there = poses[one].apply(points[found.rows])
-            h = found.heights
-            heights.append(h)
+            h, there = found.heights, laid[one].now.apply(points[found.rows])
+            normals = laid[two].now.turn(laid[two].sheet.normals[found.others])
+            rows = np.concatenate([_moved(normals, there, laid[one]), -_moved(normals, there, laid[two])], axis=1)
             scale = max(3 * usual(h), least, 1e-9) ** 2
             weights = (scale / (scale + h**2)) ** 2
-            rows = np.zeros((len(h), 12))
-            for at, index, sign in ((0, one, 1.0), (6, two, -1.0)):
-                arm = there - poses[index].apply(sheets[index].centre)
-                rows[:, at : at + 3], rows[:, at + 3 : at + 6] = sign * normals, sign * cross(arm, normals)
             columns: Ints = np.concatenate([np.arange(6 * one, 6 * one + 6), np.arange(6 * two, 6 * two + 6)])
             weighted = rows * weights[:, None]
-            matrix[np.ix_(columns, columns)] += weighted.T @ rows
-            right[columns] -= weighted.T @ h
-    noise = usual(np.concatenate(heights)) if heights else 0.0
-    return matrix, right, noise
+            said.matrix[np.ix_(columns, columns)] += weighted.T @ rows
+            said.right[columns] -= weighted.T @ h
+            heights.append(h)
+            places.append(there)
+        if places:
+            _tie_down(said, laid, (first, second), np.concatenate(places))
+    return replace(said, noise=usual(np.concatenate(heights)) if heights else 0.0)
 
 
-def _draw_back(
-    matrix: Floats,
-    right: Floats,
-    laid: Sequence[tuple[RigidTransform, RigidTransform, Sheet]],
-    how: tuple[float, float],
-) -> None:
-    """A thread to where each scan began: what no overlap holds stays where it was."""
-    size, thread = how
-    for k, (began, now, sheet) in enumerate(laid):
-        rows = slice(6 * k, 6 * k + 6)
-        back = now @ began.inverse
-        shift = now.apply(sheet.centre) - began.apply(sheet.centre)
-        weights = thread * np.array([1.0, 1.0, 1.0, size**2, size**2, size**2])
-        matrix[rows, rows] += np.diag(weights)
-        right[rows] -= weights * np.concatenate([shift, np.radians(back.angle) * back.axis])
+def _moved(normals: Floats, there: Floats, scan: Laid) -> Floats:
+    """How points (N, 3) go along directions (N, 3) when a scan shifts and turns about its middle: rows (N, 6)."""
+    return np.concatenate([normals, cross(there - scan.middle, normals)], axis=1)
 
 
-def _partners(one: Sheet, two: Sheet, move: RigidTransform, count: int, reach: float) -> tuple[Over, Floats]:
-    some = one.some(count)
-    points = one.points[some]
-    return over(move.apply(points), move.turn(one.normals[some]), two, reach), points
+def _tie_down(said: Equations, laid: Sequence[Laid], pair: tuple[int, int], places: Floats) -> None:
+    """A thread to how two scans began against each other: along what their overlap does not hold they stay so.
+
+    To each other, not to the room: where many scans hang in a row, all of them may have far to go though each is held well.
+    """
+    middle = places.mean(0)
+    width = float(np.sqrt(((places - middle) ** 2).sum(1).mean()))
+    rows, off = np.zeros((6, 12)), np.zeros(6)
+    for at, sign, scan in ((0, 1.0, laid[pair[0]]), (6, -1.0, laid[pair[1]])):
+        back = scan.now @ scan.began.inverse
+        rows[:3, at : at + 6] = sign * _moved(np.eye(3), np.tile(middle, (3, 1)), scan)
+        rows[3:, at + 3 : at + 6] = sign * width * np.eye(3)
+        off += sign * np.concatenate([middle - back.inverse.apply(middle), width * np.radians(back.angle) * back.axis])
+    columns: Ints = np.concatenate([np.arange(6 * k, 6 * k + 6) for k in pair])
+    weight = THREAD * len(places)
+    said.thread[np.ix_(columns, columns)] += weight * rows.T @ rows
+    said.thread_right[columns] -= weight * rows.T @ off
+
+
+def _partners(one: Laid, two: Laid, count: int, reach: float) -> tuple[Over, Floats]:
+    some, move = one.sheet.some(count), two.now.inverse @ one.now
+    points = one.sheet.points[some]
+    return over(move.apply(points), move.turn(one.sheet.normals[some]), two.sheet, reach), points
 
 
 def _step(matrix: Floats, right: Floats, anchor: int, size: float) -> Floats:
@@ -170,3 +207,24 @@ def _covariance(matrix: Floats, anchor: int, noise: float, size: float) -> Float
     made = np.zeros_like(matrix)
     made[np.ix_(free, free)] = ((vectors * variances) @ vectors.T) * scale[:, None] * scale
     return frozen(made)
+
+
+def _free(said: Equations, anchor: int, size: float) -> tuple[Floats | None, ...]:
+    """Of each scan the motion in which the overlaps hold it no better than the threads do."""
+    count = len(said.right) // 6
+    free: list[Floats | None] = [None] * count
+    kept = np.ones(len(said.right), dtype=bool)
+    kept[6 * anchor : 6 * anchor + 6] = False
+    scale = np.tile([1.0, 1.0, 1.0, 1 / size, 1 / size, 1 / size], count)[kept]
+    matrix, thread = (m[np.ix_(kept, kept)] * scale[:, None] * scale for m in (said.matrix, said.thread))
+    # Scans that overlap with nothing have no thread either; something has to be there to divide by.
+    values, vectors = eigh(matrix, thread + 1e-9 * max(float(np.trace(thread)), 1e-12) * np.eye(len(thread)))
+    others = [k for k in range(count) if k != anchor]
+    strongest = np.zeros(len(others))
+    for vector in vectors[:, values < LOOSE].T:
+        motions = vector.reshape(-1, 6)
+        moved = np.linalg.norm(motions, axis=1)
+        for row in np.flatnonzero((moved > 0.3 * moved.max()) & (moved > strongest)):
+            strongest[row] = moved[row]
+            free[others[row]] = frozen(motions[row] * [1, 1, 1, 1 / size, 1 / size, 1 / size])
+    return tuple(free)
