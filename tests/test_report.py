@@ -16,6 +16,8 @@ import pytest
 from helpers import STATED, box_mesh, write_bracket
 from juxtum.errors import InputError
 from juxtum.evaluate.kinds import Profile
+from juxtum.evaluate.sections import SectionPlane, take_section
+from juxtum.evaluate.uncertainty import Chain
 from juxtum.guide.verdicts import headline
 from juxtum.job import Brief, Evaluation, FileStore, Job, Procedure, Runner, inputs_of
 from juxtum.job.steps import AsScanned, BestFit, Decide, GridStep, Measure, ReadingStep
@@ -152,13 +154,18 @@ def test_comparison_is_told(many: tuple[Job, Evaluation, Runner], tmp_path: Path
 )
 def test_pages_hold_whatever_people_type(many: tuple[Job, Evaluation, Runner], tmp_path: Path, typed: str) -> None:
     """Every block of the registry sets its pieces, and none of them outgrows a page."""
-    job, evaluation, _ = many
+    job, evaluation, runner = many
     title = typed[:200] or "x"
     ledger = tuple(replace(r, line=replace(r.line, title=title), reason=3 * typed) for r in evaluation.ledger)
+    where = SectionPlane(title, evaluation.deviation.nominal.centre, np.array([0.0, 0, 1]))
+    laid = (evaluation.alignment, Chain.of(job.circumstances))
+    cuts = (take_section(evaluation.deviation, runner.cleaned(job), laid, where),) * 3
     brief = Brief(part=typed[:200], serial=typed[:200], note=(3 * typed)[:500], customer=typed[:200])
     content = ReportContent(
         job.model_copy(update={"brief": brief}),
-        replace(evaluation, ledger=ledger, doubts=replace(evaluation.doubts, notes=(typed or "x",) * 90)),
+        replace(
+            evaluation, ledger=ledger, sections=cuts, doubts=replace(evaluation.doubts, notes=(typed or "x",) * 90)
+        ),
         [Picture(View.CORNER, np.zeros((60, 90, 3), np.uint8), (), np.zeros((0, 2))) for _ in range(12)],
         MapScale(-0.2, 0.2),
     )

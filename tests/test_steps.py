@@ -47,6 +47,10 @@ GOOD: dict[str, list[dict[str, Any]]] = {
     "measure": [{}, {"limit": 1, "angle": 30, "lower": -1, "upper": 2}],
     "reading": [{"label": "R1", "place": [1, 2, 3]}],
     "grid": [{"label": "G", "face": 1, "spacing": 5}],
+    "section": [
+        {"label": "z = 5"},
+        {"label": "a", "face": 3, "offset": -2, "series": "radial", "count": 6, "along": "up"},
+    ],
     "decide": [{}, {"alignment": "a", "rule": "simple", "guard": 0}],
 }
 BAD: list[tuple[str, dict[str, Any], str]] = [
@@ -58,6 +62,9 @@ BAD: list[tuple[str, dict[str, Any], str]] = [
     ("selection", {"view": VIEW[:15], "outline": PLACES}, "view"),
     ("selection", {"view": VIEW, "outline": [[0, 0], [1, 0]]}, "outline"),
     ("join", {"scans": ["scan"]}, "scans"),
+    ("section", {"label": "a", "normal": [0, 0, 0]}, "the direction of the plane has no length"),
+    ("section", {"label": "a", "count": 3, "spacing": 0}, "the spacing of the series is nothing"),
+    ("section", {"label": "a", "count": 201}, "count"),
     ("join", {"scans": ["a", "a"]}, "a scan is joined to itself"),
     ("join", {"scans": ["assembly", "a"]}, "what is joined has the name of one of its scans"),
     ("join", {"scans": ["a", "b"], "pairs": [{"first": "a", "second": "b", "points": []}]}, "pairs.0.points"),

@@ -57,19 +57,31 @@ class DatumFile(BaseModel):
 
 def inspect(options: argparse.Namespace) -> int:
     """`juxtum inspect`."""
+    check_limits(options)
+    check_folder(options.out)
+    files = FileStore()
+    job = job_of(options, files)
+    if options.drawing is None:
+        whole = {"id": "1", "title": "Profile of the whole part", "least_seen": options.least_seen}
+        job = job.with_step(Profile.model_validate(whole | {"lower": options.lower, "upper": options.upper}))
+    runner = Runner(files, lean=True)
+    if options.drawing is not None:
+        drawn = read_drawing(options.drawing, runner.nominal(job, show_progress()), Rules(options.rules))
+        job = job.model_copy(update={"procedure": Procedure(steps=(*job.procedure.steps, *drawn))})
+    check_tied(job, runner, options.out)
+    evaluation = _replay(job, runner, options.out)
+    return _finish([(job, evaluation)], options)
+
+
+def check_limits(options: argparse.Namespace) -> None:
+    """Refuse limits that are the wrong way round."""
     if options.lower >= options.upper:
         limits = f"--lower {options.lower:g} --upper {options.upper:g}"
         raise InputError("the lower limit is not below the upper limit", limits, "Swap them")
-    instrument = stated_instrument(options.instrument, options.chain or "") if options.instrument else None
-    material = material_named(options.material or "")
-    room = Environment()
-    if material is not None:
-        room = Environment(expansion=material.expansion, expansion_u=material.expansion_u)
-    if options.expansion is not None:
-        room = Environment(expansion=options.expansion)
-    room = room.model_copy(update={"temperature": options.temperature})
-    check_folder(options.out)
-    files = FileStore()
+
+
+def job_of(options: argparse.Namespace, files: FileStore) -> Job:
+    """A nominal and its scans, cleaned, joined and aligned as the command line says; nothing is asked of it yet."""
     scans, steps = _several(options, files)
     laid = Join.model_fields["name"].default if options.more else scans[0].name
     steps += [step.model_copy(update={"scan": laid}) for step in _alignment(options.align)]
@@ -78,21 +90,24 @@ def inspect(options: argparse.Namespace) -> int:
         Measure(lower=options.lower, upper=options.upper),
         Decide(alignment=frame, rule=DecisionRule(options.rule)),
     ]
-    if options.drawing is None:
-        whole = {"id": "1", "title": "Profile of the whole part", "least_seen": options.least_seen}
-        steps.append(Profile.model_validate(whole | {"lower": options.lower, "upper": options.upper}))
-    job = Job(
-        circumstances=Circumstances(instrument=instrument, environment=room),
+    return Job(
+        circumstances=_circumstances(options),
         inputs=(*inputs_of(files.adopt(options.nominal, options.nominal_unit)), *scans),
         procedure=Procedure(steps=tuple(steps)),
     )
-    runner = Runner(files, lean=True)
-    if options.drawing is not None:
-        drawn = read_drawing(options.drawing, runner.nominal(job, show_progress()), Rules(options.rules))
-        job = job.model_copy(update={"procedure": Procedure(steps=(*steps, *drawn))})
-    _check_tied(job, runner, options.out)
-    evaluation = _replay(job, runner, options.out)
-    return _finish([(job, evaluation)], options)
+
+
+def _circumstances(options: argparse.Namespace) -> Circumstances:
+    """How it was measured, as far as it is said."""
+    instrument = stated_instrument(options.instrument, options.chain or "") if options.instrument else None
+    material = material_named(options.material or "")
+    room = Environment()
+    if material is not None:
+        room = Environment(expansion=material.expansion, expansion_u=material.expansion_u)
+    if options.expansion is not None:
+        room = Environment(expansion=options.expansion)
+    room = room.model_copy(update={"temperature": options.temperature})
+    return Circumstances(instrument=instrument, environment=room)
 
 
 def _several(options: argparse.Namespace, files: FileStore) -> tuple[tuple[Input, ...], list[Step]]:
@@ -110,8 +125,8 @@ def _several(options: argparse.Namespace, files: FileStore) -> tuple[tuple[Input
     return tuple(scans), steps
 
 
-def _check_tied(job: Job, runner: Runner, folder: Path) -> None:
-    """Say which of several scans is not tied; keep the surface that is made of all."""
+def check_tied(job: Job, runner: Runner, folder: Path | None) -> None:
+    """Say which of several scans is not tied; keep the surface that is made of all, where there is a folder for it."""
     join = job.join_in_force
     if join is None:
         return
@@ -123,6 +138,8 @@ def _check_tied(job: Job, runner: Runner, folder: Path) -> None:
     lost = [names[b.name] for b, pose in zip(made.scans, made.joined.poses, strict=True) if pose is None]
     if lost:
         raise InputError(f"{', '.join(lost)} is not tied to the others", "scans", "Tie it with 'juxtum assemble' first")
+    if folder is None:
+        return
     folder.mkdir(parents=True, exist_ok=True)
     surface = runner.loaded_scan(job, show_progress()).scan
     assert isinstance(surface, TriangleMesh)
@@ -221,13 +238,14 @@ def read_datums(path: Path) -> tuple[DatumChoice, ...]:
 def _replay(job: Job, runner: Runner, folder: Path) -> Evaluation:
     progress = show_progress()
     evaluation = runner.evaluation(job, None, progress.part(0, 0.6))
-    _check_same_part(job, evaluation)
+    check_same_part(job, evaluation)
     write_outputs(folder, job, evaluation, runner.cleaned(job), progress.part(0.6, 1))
     end_progress()
     return evaluation
 
 
-def _check_same_part(job: Job, evaluation: Evaluation) -> None:
+def check_same_part(job: Job, evaluation: Evaluation) -> None:
+    """Refuse the scan of another part."""
     d = evaluation.deviation
     share = float(d.weights[d.found].sum() / max(d.weights.sum(), 1e-12))
     if share < LEAST_NEAR:

@@ -22,6 +22,7 @@ MODULES = {
     "register": "registering",
     "assemble": "assembling",
     "fit": "fitting",
+    "section": "sectioning",
 }
 """Where commands live that are not in `commands`."""
 
@@ -58,7 +59,7 @@ def _joined_numbers(arguments: list[str]) -> list[str]:
     for word in arguments:
         if (
             result
-            and result[-1] in ("--lower", "--upper")
+            and result[-1] in ("--lower", "--upper", "--plane")
             and word.startswith("-")
             and word[1:2] in set("0123456789.,")
         ):

@@ -38,6 +38,7 @@ def make_parser() -> argparse.ArgumentParser:
     parser.add_argument("--version", action="version", version=f"juxtum {__version__}")
     commands = parser.add_subparsers(dest="command", metavar="COMMAND")
     _add_inspect(commands)
+    _add_section(commands)
     run = commands.add_parser("run", help="replay a job or a saved procedure on new scans")
     run.add_argument("procedure", type=Path, metavar="JOB-OR-PROCEDURE")
     run.add_argument("scans", type=Path, nargs="+", metavar="SCAN")
@@ -76,22 +77,8 @@ def make_parser() -> argparse.ArgumentParser:
 
 def _add_inspect(commands: argparse._SubParsersAction[_Parser]) -> None:
     inspect = commands.add_parser("inspect", help="hold a scan against a nominal")
-    inspect.add_argument("nominal", type=Path, metavar="NOMINAL")
-    inspect.add_argument("scan", type=Path, metavar="SCAN")
-    inspect.add_argument(
-        "more", type=Path, nargs="*", metavar="SCAN", help="more scans of the part, joined to the first"
-    )
+    _add_scans(inspect)
     inspect.add_argument("--out", type=Path, required=True, metavar="DIR", help="folder for result, report and tables")
-    inspect.add_argument("--upper", type=_length, default=0.2, metavar="MM")
-    inspect.add_argument("--lower", type=_length, default=-0.2, metavar="MM")
-    inspect.add_argument("--align", default="best-fit", metavar="best-fit|none|datums:FILE.json")
-    inspect.add_argument("--trim", default="auto", choices=("auto", "none"))
-    inspect.add_argument("--scan-unit", type=_unit, metavar="mm|cm|m|in")
-    inspect.add_argument("--nominal-unit", type=_unit, metavar="mm|cm|m|in")
-    _add_instrument(inspect)
-    inspect.add_argument("--temperature", type=_temperature, metavar="DEGREES", help="of the part while it was scanned")
-    inspect.add_argument("--material", metavar="NAME", help="of the part: its expansion, unless --expansion is given")
-    inspect.add_argument("--expansion", type=_positive, metavar="1e-6/K", help="of its material")
     inspect.add_argument(
         "--least-seen", type=_share, default=0.9, metavar="SHARE", help="of the area, before it is decided"
     )
@@ -102,8 +89,62 @@ def _add_inspect(commands: argparse._SubParsersAction[_Parser]) -> None:
         help="its characteristics, in place of the profile of the whole part",
     )
     inspect.add_argument("--rules", default="iso", choices=("iso", "asme"), help="by which the drawing is read")
-    inspect.add_argument("--rule", default="guarded", choices=("simple", "guarded"))
     _add_output(inspect)
+
+
+def _add_scans(parser: argparse.ArgumentParser) -> None:
+    """Nominal, scans, how they are laid, and what is known of how they were measured."""
+    parser.add_argument("nominal", type=Path, metavar="NOMINAL")
+    parser.add_argument("scan", type=Path, metavar="SCAN")
+    parser.add_argument(
+        "more", type=Path, nargs="*", metavar="SCAN", help="more scans of the part, joined to the first"
+    )
+    parser.add_argument("--upper", type=_length, default=0.2, metavar="MM")
+    parser.add_argument("--lower", type=_length, default=-0.2, metavar="MM")
+    parser.add_argument("--align", default="best-fit", metavar="best-fit|none|datums:FILE.json")
+    parser.add_argument("--trim", default="auto", choices=("auto", "none"))
+    parser.add_argument("--scan-unit", type=_unit, metavar="mm|cm|m|in")
+    parser.add_argument("--nominal-unit", type=_unit, metavar="mm|cm|m|in")
+    _add_instrument(parser)
+    parser.add_argument("--temperature", type=_temperature, metavar="DEGREES", help="of the part while it was scanned")
+    parser.add_argument("--material", metavar="NAME", help="of the part: its expansion, unless --expansion is given")
+    parser.add_argument("--expansion", type=_positive, metavar="1e-6/K", help="of its material")
+    parser.add_argument("--rule", default="guarded", choices=("simple", "guarded"))
+
+
+def _add_section(commands: argparse._SubParsersAction[_Parser]) -> None:
+    section = commands.add_parser("section", help="cut nominal and scan with planes")
+    _add_scans(section)
+    section.add_argument("--out", type=Path, required=True, metavar="FILE.{dxf,svg,csv}")
+    section.add_argument(
+        "--plane", action="append", required=True, metavar="z=12.5|face:14+2|X,Y,Z,NX,NY,NZ",
+        help="in part coordinates; the plane of a face with an offset; a point and a normal; may be given several times",
+    )  # fmt: skip
+    series = section.add_mutually_exclusive_group()
+    series.add_argument("--series", type=_series, metavar="COUNT,MM", help="so many planes, so far apart")
+    series.add_argument(
+        "--radial",
+        type=_count,
+        metavar="COUNT",
+        help="so many planes through the axis that --plane gives: a round face, or a point and a direction",
+    )
+    section.add_argument(
+        "--along", choices=("surface", "right", "up"), default="surface", help="which way deviations are taken"
+    )
+    section.add_argument(
+        "--between", action="append", metavar="2,5", help="the dimension between two lines or arcs, by their numbers"
+    )
+    section.add_argument(
+        "--enlarge", type=_count, metavar="TIMES", help="deviations in the picture; by itself when not given"
+    )
+    section.add_argument("--json", action="store_true", help="print the result document and nothing else")
+
+
+def _series(text: str) -> tuple[int, float]:
+    count, comma, spacing = text.replace(";", ",").partition(",")
+    if not comma:
+        raise argparse.ArgumentTypeError(f"'{text}' is not a series; use for example 5,10")
+    return _count(count.strip()), _length(spacing)
 
 
 def _add_instrument(parser: argparse.ArgumentParser) -> None:

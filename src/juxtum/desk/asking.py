@@ -93,6 +93,12 @@ class Asking:
             QFileDialog.getSaveFileName(self._window, "Save the cloud", start, "Point clouds (*.ply)")[0]
         )
 
+    def section(self, suggestion: str) -> Path | None:
+        """Where to write a section."""
+        start = str(Path(self._folder) / suggestion)
+        kinds = "Drawings for CAD (*.dxf);;Pictures (*.svg);;Tables (*.csv)"
+        return self._remember(QFileDialog.getSaveFileName(self._window, "Export section", start, kinds)[0])
+
     def folder(self) -> Path | None:
         """A folder for the report."""
         return self._remember(QFileDialog.getExistingDirectory(self._window, "Folder for the report", self._folder))

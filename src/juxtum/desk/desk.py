@@ -23,6 +23,9 @@ class Asks(Protocol):
     def cloud(self, suggestion: str) -> Path | None:
         """Where to write a cloud of points."""
 
+    def section(self, suggestion: str) -> Path | None:
+        """Where to write a section."""
+
     def folder(self) -> Path | None:
         """A folder for a report or a sheet."""
 

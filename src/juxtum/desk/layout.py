@@ -52,15 +52,15 @@ class Layout:
             ),
         )
 
-    def arrange(self, worksheets: Iterable[QWidget], table: QWidget) -> None:
-        """Lay everything out; a table may take the ledger's place."""
+    def arrange(self, worksheets: Iterable[QWidget], covers: Iterable[QWidget]) -> None:
+        """Lay everything out; some widgets may take the ledger's place."""
         for sheet in worksheets:
             self.sheets.addWidget(sheet)
-        for widget in (self.view, self.ledger, table):
+        for widget in (self.view, self.ledger, *covers):
             self.middle.addWidget(widget)
         self.middle.setStretchFactor(0, 1)
         self.middle.setCollapsible(0, False)
-        self.middle.setSizes([560, 150, 150])
+        self.middle.setSizes([560, 150, 150, 280])
         across = QHBoxLayout()
         across.setSpacing(0)
         for widget, stretch in ((self.route, 0), (self.middle, 1), (self.sheets, 0)):

@@ -63,7 +63,7 @@ class MainWindow(QMainWindow):
         self.brief, self.assemble, self.align = self.stations.brief, self.stations.assemble, self.stations.align
         self.measure, self.report = self.stations.measure, self.stations.report
         self.selecting = Selecting(self.hub, self.measure)
-        self.parts.arrange(self.stations.by_key.values(), self.plan.table)
+        self.parts.arrange(self.stations.by_key.values(), (self.plan.table, self.measure.sections.drawer))
         self.setCentralWidget(self.parts.central)
         self.floor = FloorSwitch(self.session, self.view, self.parts, self.menuBar())
         self.bringing = Bringing(self.hub, self, self.asking)

@@ -22,6 +22,7 @@ from juxtum.evaluate import (
 )
 from juxtum.evaluate.characteristics import Judgement
 from juxtum.evaluate.kinds import Given
+from juxtum.evaluate.sections import Section, SectionRule, take_section
 from juxtum.evaluate.statistics import within
 from juxtum.evaluate.uncertainty import Chain
 from juxtum.job.document import Job
@@ -47,6 +48,7 @@ class Evaluation:
     readings: tuple[Reading, ...]
     ledger: tuple[LineResult, ...]
     doubts: Doubts
+    sections: tuple[Section, ...] = ()
 
     @property
     def warnings(self) -> tuple[str, ...]:
@@ -94,6 +96,11 @@ def reading(name: str, number: int) -> Source:
     return Source("reading", name, str(number))
 
 
+def section(name: str, number: int) -> Source:
+    """Sections of a step in an alignment, counted from 0."""
+    return Source("section", name, str(number))
+
+
 def evaluation(name: str) -> Source:
     """All of them together."""
     return Source("evaluation", name)
@@ -112,7 +119,8 @@ class Families:
         self.all = {
             "nominal": self._nominal, "scan": self._scan, "tied": _tied, "surface": _surface, "facts": _facts, "coats": _coats, "alignment": _alignment,
             "map": _map, "suspicion": _suspicion, "doubts": _doubts,
-            "spread": _spread, "statistics": _statistics, "line": _line, "reading": _reading, "evaluation": _evaluation,
+            "spread": _spread, "statistics": _statistics, "line": _line, "reading": _reading, "section": _section,
+            "evaluation": _evaluation,
         }  # fmt: skip
 
     def _nominal(self, graph: Graph, source: Source) -> Node:
@@ -307,8 +315,28 @@ def _reading(graph: Graph, source: Source) -> Node:
     return Node((step, circumstances), under_their_names(found, alignment(source.name)), run)
 
 
+def _section(graph: Graph, source: Source) -> Node:
+    """The sections of a step."""
+    job = graph.job
+    step, circumstances = job.procedure.sections[int(source.part)], job.circumstances
+    search = SearchRule(job.procedure.measure.limit, job.procedure.measure.angle)
+    found, scan = deviation_map(source.name), surface(job.procedure.alignment(source.name).scan)
+
+    def run(outcomes: Outcomes, progress: Progress) -> tuple[Section, ...]:
+        deviation, laid = outcomes.of(found), (outcomes.alignment(source.name), Chain.of(circumstances))
+        planes, made = step.planes(deviation.nominal), []
+        for index, plane in enumerate(planes):
+            progress.phase(f"cutting {plane.name}", index / len(planes))
+            made.append(take_section(deviation, outcomes.of(scan), laid, plane, SectionRule(search, step.along)))
+        return tuple(made)
+
+    return Node(
+        (step, circumstances, search.limit, search.angle), under_their_names(found, scan, alignment(source.name)), run
+    )
+
+
 def _evaluation(graph: Graph, source: Source) -> Node:
-    """Map, statistics, readings and ledger of an alignment.
+    """Map, statistics, readings, sections and ledger of an alignment.
 
     Each of them is an outcome by itself: other limits of the map change its statistics only, another limit of a
     characteristic its own line.
@@ -317,16 +345,18 @@ def _evaluation(graph: Graph, source: Source) -> Node:
     about_file = facts(job.procedure.alignment(name).scan)
     lines = [line(name, number) for number in range(len(job.procedure.characteristics))]
     taken = [reading(name, number) for number in range(len(job.procedure.readings))]
+    cuts = [section(name, number) for number in range(len(job.procedure.sections))]
 
     def run(outcomes: Outcomes, progress: Progress) -> Evaluation:
         readings = (replace(one, limits=_limits_of(job, one.face)) for read in taken for one in outcomes.of(read))
         return Evaluation(
             name, outcomes.alignment(name), outcomes.of(deviation_map(name)), outcomes.of(numbers(name)), tuple(readings),
             tuple(outcomes.of(read) for read in lines), outcomes.of(doubts(name)),
+            tuple(one for read in cuts for one in outcomes.of(read)),
         )  # fmt: skip
 
     # What is told of the file is asked for first: the scan as it was brought may be let go once it is clean.
-    reads = (about_file, alignment(name), deviation_map(name), numbers(name), doubts(name), *lines, *taken)
+    reads = (about_file, alignment(name), deviation_map(name), numbers(name), doubts(name), *lines, *taken, *cuts)
     return Node(job.procedure.judging, under_their_names(*reads), run)
 
 

@@ -17,6 +17,7 @@ from juxtum.job.steps import (
     Join,
     Measure,
     ReadingStep,
+    SectionStep,
     Step,
     StepModel,
     TakingStep,
@@ -64,13 +65,18 @@ class Procedure(BaseModel):
 
     @property
     def judging(self) -> tuple[Step, ...]:
-        """All that is said of a map: its limits, the decision rule, characteristics and readings."""
-        return (self.measure, self.decide, *self.characteristics, *self.readings)
+        """All that is said of a map: its limits, the decision rule, characteristics, readings and sections."""
+        return (self.measure, self.decide, *self.characteristics, *self.readings, *self.sections)
 
     @property
     def readings(self) -> tuple[TakingStep, ...]:
         """Single readings and grids, in order."""
         return tuple(s for s in self.steps if isinstance(s, TakingStep))
+
+    @property
+    def sections(self) -> tuple[SectionStep, ...]:
+        """Where nominal and scan are cut, in order."""
+        return self.of(SectionStep)
 
     def of(self, kind: type[StepType]) -> tuple[StepType, ...]:
         """All steps of one kind."""
@@ -164,6 +170,6 @@ def _same_slot(old: Step, new: Step) -> bool:
         return bool(old.name == new.name)
     if isinstance(old, KINDS) and isinstance(new, KINDS):
         return old.id == new.id
-    if isinstance(old, ReadingStep) and isinstance(new, ReadingStep):
-        return old.label == new.label
+    if isinstance(old, ReadingStep | SectionStep) and type(old) is type(new):
+        return bool(old.label == new.label)
     return False

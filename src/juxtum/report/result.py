@@ -12,6 +12,7 @@ from juxtum.evaluate.quantity import SideMeasured
 from juxtum.evaluate.readings import standing
 from juxtum.job import Evaluation, Job
 from juxtum.job.joins import measured_title
+from juxtum.report.sections import section_document
 
 SCHEMA = "juxtum-result-2"
 
@@ -45,8 +46,9 @@ def result_document(job: Job, evaluation: Evaluation) -> dict[str, Any]:
         "decision": {"rule": str(job.procedure.decide.rule), "guard": job.procedure.decide.guard},
         "characteristics": [_characteristic(c) for c in evaluation.ledger],
         "readings": [_reading(r) for r in evaluation.readings],
+        "sections": [section_document(s) for s in evaluation.sections],
     }
-    return _clean(document)  # type: ignore[no-any-return]
+    return clean(document)  # type: ignore[no-any-return]
 
 
 def _patches(deviation: Deviation) -> dict[str, Any]:
@@ -125,12 +127,12 @@ def _reading(r: Reading) -> dict[str, Any]:
     }
 
 
-def _clean(value: Any) -> Any:
+def clean(value: Any) -> Any:
     """Plain numbers, with null for what is not a number."""
     if isinstance(value, dict):
-        return {str(k): _clean(v) for k, v in value.items()}
+        return {str(k): clean(v) for k, v in value.items()}
     if isinstance(value, list | tuple):
-        return [_clean(v) for v in value]
+        return [clean(v) for v in value]
     if isinstance(value, bool | int | str) or value is None:
         return value
     number = float(value)

@@ -45,6 +45,8 @@ STYLES = {
     "gear": Style("accent", width=2.2),
     "section nominal": Style("ink", width=2.0),
     "section scan": Style("accent", width=2.0),
+    "cut drawn": Style("ink", width=2.0),
+    "cut measured": Style("accent", width=2.4),
 }
 PIECES = ("data", "band_many", "band_three", "band_two", "band_good", "nominal")
 """Tokens of several scans beside each other, in turn."""

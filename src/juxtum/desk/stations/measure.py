@@ -5,32 +5,29 @@ from __future__ import annotations
 from functools import partial
 
 import numpy as np
-from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QPainter, QPaintEvent
+from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QListWidget, QListWidgetItem, QWidget
 
 from juxtum.desk.action import Action
-from juxtum.desk.budget_bars import BudgetBars
-from juxtum.desk.marks import paint_mark, paint_ruler, verdict_colour
+from juxtum.desk.detail import Detail
 from juxtum.desk.overlays import Pin
+from juxtum.desk.sectioning.panel import SectionPanel
 from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.stations.base import Station
-from juxtum.desk.style import THEME, colour, font
-from juxtum.desk.widgets import Facts, LengthField, button, column, form, label, line, row
+from juxtum.desk.style import font
+from juxtum.desk.widgets import Facts, LengthField, button, form, label, line, row
 from juxtum.errors import InputError
 from juxtum.evaluate import LineResult, Reading
-from juxtum.evaluate.uncertainty import Budget
 from juxtum.geometry.arrays import Floats
 from juxtum.guide.facts import doubtful_places, map_facts, numbered_warnings
 from juxtum.guide.findings import Key
 from juxtum.guide.next_actions import worst_result
-from juxtum.guide.verdicts import value_words
 from juxtum.job import Job
 from juxtum.job.steps import GridStep, Measure, ReadingStep
-from juxtum.look import LARGE, SMALL
+from juxtum.look import SMALL
 from juxtum.scene.picking import Hit
 from juxtum.units import parse_length
-from juxtum.wording import DASH, measured, percent, uncertainty
+from juxtum.wording import measured, uncertainty
 
 
 class MeasureStation(Station):
@@ -67,6 +64,9 @@ class MeasureStation(Station):
         self.body.addWidget(self._list)
         self._remove = button("Remove", self.remove_selected)
         self.body.addLayout(row(self._remove))
+        self.body.addWidget(line())
+        self.sections = SectionPanel(self.desk, self.dress)
+        self.body.addWidget(self.sections)
         self.body.addWidget(line())
         self.body.addWidget(label("Limits of the map", "heading"))
         self._lower, self._upper = LengthField("Map lower limit", -0.2), LengthField("Map upper limit", 0.2)
@@ -105,13 +105,13 @@ class MeasureStation(Station):
     def picked(self, hit: Hit) -> None:
         """Pin a reading, spread a grid, or select what was clicked."""
         nominal = self.derived.nominal
-        if nominal is None or self.derived.evaluation is None:
+        if nominal is None or self.derived.evaluation is None or self.sections.picked(hit):
             return
         if self._grid.isChecked():
             foot = nominal.projector.project(hit.place[None], limit=20.0)
             if foot.faces[0] >= 0:
                 face = int(foot.faces[0]) + 1
-                self.leave()
+                self.escape()
                 step = GridStep(label=f"face {face}", face=face, spacing=max(self._spacing.value, 1e-3))
                 self.session.add(step, f"grid of readings on face {face}")
         elif self._pin.isChecked():
@@ -193,35 +193,16 @@ class MeasureStation(Station):
         self.session.add(Measure(**(old.model_dump() | update)), title)
 
     def own_actions(self) -> tuple[Action, ...]:
-        """Readings."""
+        """Readings and sections."""
 
         def has_map() -> bool:
             return self.derived.evaluation is not None
 
         return (
-            Action(
-                "pin readings",
-                "Pin readings",
-                "Job/Measure/1",
-                self.begin_pinning,
-                "P",
-                "map-pin-plus",
-                "",
-                has_map,
-                at=self.key,
-            ),
-            Action(
-                "pin worst",
-                "Pin a reading at the worst place",
-                "Job/Measure/1",
-                self.pin_worst,
-                "Shift+P",
-                "pin",
-                "",
-                has_map,
-                at=self.key,
-            ),
-        )
+            Action("pin readings", "Pin readings", "Job/Measure/1", self.begin_pinning, "P", "map-pin-plus", "", has_map, at=self.key),
+            Action("pin worst", "Pin a reading at the worst place", "Job/Measure/1", self.pin_worst, "Shift+P", "pin", "", has_map, at=self.key),
+            Action("cut section", "Cut a section", "Job/Measure/2", self.sections.begin, "Shift+X", "slice", "", has_map, at=self.key),
+        )  # fmt: skip
 
     def show_results(self) -> None:
         """The selected value, the list, limits and statistics."""
@@ -235,6 +216,7 @@ class MeasureStation(Station):
         self._against.setVisible(bool(words))
         readings = d.evaluation.readings if d.evaluation else ()
         self._show_list(readings)
+        self.sections.show_job()
         self._detail.show_item(self._selected_result(), self._selected_reading())
 
     def _selected_result(self) -> LineResult | None:
@@ -265,123 +247,35 @@ class MeasureStation(Station):
         self._list.blockSignals(False)
 
     def leave(self) -> None:
-        """Stop pinning."""
+        """Stop pinning, and give the stage back."""
         super().leave()
+        self._stop()
+        self.sections.go_away()
+
+    def escape(self) -> None:
+        """Stop pinning, or choosing a face."""
+        super().leave()
+        self._stop()
+
+    def _stop(self) -> None:
         self._pin.setChecked(False)
         self._grid.setChecked(False)
+        self.sections.leave()
+
+    def enter(self) -> None:
+        """Readings and sections on the map; the drawer where a section is chosen."""
+        super().enter()
+        self.sections.show_job()
 
     def dress(self) -> None:
-        """The map with its readings."""
+        """The map with its readings and sections."""
         self.dress_map()
+        self.sections.dress()
         readings = self.derived.evaluation.readings if self.derived.evaluation else ()
         self.view.set_readings(readings, self.reading)
         self.view.set_pins(
             [Pin(place, str(number), "undecided") for number, place in enumerate(doubtful_places(self.derived), 1)]
         )
-
-
-class Detail(QWidget):
-    """One value in large digits, its ruler, its reason and what its uncertainty is made of."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.setAccessibleName("Selected value")
-        layout = column(self, 4)
-        self._title = label("", "heading", wrap=True)
-        self._value = _ValueLine()
-        self._reason = label("", "soft", wrap=True)
-        self._reason.setAccessibleName("Reason")
-        self._budget_title = label("Uncertainty budget", "heading")
-        self._budget = BudgetBars()
-        for widget in (self._title, self._value, self._reason, self._budget_title, self._budget):
-            layout.addWidget(widget)
-
-    def show_item(self, result: LineResult | None, reading: Reading | None) -> None:
-        """Show a characteristic or a reading, or nothing."""
-        self.setVisible(result is not None or reading is not None)
-        if reading is not None:
-            self._title.setText(f"Reading {reading.label}")
-            self._value.show_reading(reading)
-            place = ", ".join(f"{v:.2f}" for v in reading.place)
-            self._reason.setText(f"at ({place}) on face {reading.face}; mean of {reading.count} points")
-            self._show_budget(reading.budget if reading.is_seen else None)
-        elif result is not None:
-            line = result.line
-            self._title.setText(f"{line.id}  {line.title}")
-            self._value.show_result(result)
-            words = result.reason[:1].upper() + result.reason[1:] + "."
-            if result.points:
-                words += f" {_both(result)}"
-                words += f" Probability of conformity {percent(result.probability)}; {percent(result.area_seen, 0)} of its area seen."
-            self._reason.setText(words)
-            self._show_budget(result.budget if result.points else None)
-
-    def _show_budget(self, budget: Budget | None) -> None:
-        self._budget_title.setVisible(budget is not None)
-        self._budget.setVisible(budget is not None)
-        if budget is not None:
-            self._budget.show_budget(budget)
-
-    @property
-    def texts(self) -> tuple[str, str, str]:
-        """Title, value and reason, as read."""
-        return self._title.text(), self._value.text, self._reason.text()
-
-
-class _ValueLine(QWidget):
-    """The one number that matters, with mark and ruler."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.text = ""
-        self._result: LineResult | None = None
-        self._expanded, self._k = "", 2.0
-
-    def _resize(self) -> None:
-        self.setFixedHeight(THEME.px(60) if self._result is not None else THEME.px(34))
-        self.update()
-
-    def show_result(self, result: LineResult) -> None:
-        """A characteristic's value."""
-        self._result = result
-        self.text = value_words(result.line.limits, result.value, result.expanded)
-        self._expanded, self._k = uncertainty(result.expanded) if result.points else DASH, result.k
-        self._resize()
-
-    def show_reading(self, reading: Reading) -> None:
-        """A reading's value."""
-        self._result = None
-        self.text = measured(reading.deviation, reading.expanded) if reading.is_seen else "not seen"
-        self._expanded, self._k = uncertainty(reading.expanded), reading.budget.k
-        self._resize()
-
-    def paintEvent(self, event: QPaintEvent | None) -> None:
-        """Digits, mark, ruler."""
-        painter = QPainter(self)
-        k = THEME.scale
-        painter.setFont(font(LARGE + 4, bold=True, mono=True))
-        painter.setPen(colour("ink"))
-        painter.drawText(QPointF(0, 26 * k), self.text)
-        offset = painter.fontMetrics().horizontalAdvance(self.text)
-        painter.setFont(font(SMALL + 1))
-        painter.setPen(colour("ink_soft"))
-        words = "mm   U not known" if self._expanded == DASH else f"mm  \u00b1 {self._expanded}  (k = {self._k:.3g})"
-        painter.drawText(QPointF(offset + 8 * k, 26 * k), words)
-        r = self._result
-        if r is not None:
-            paint_mark(painter, QPointF(self.width() - 12, 17 * k), r.verdict, 13 * k)
-            box = QRectF(2, 36 * k, self.width() * 0.55, 18 * k)
-            paint_ruler(painter, box, (r.line.limits.lower, r.line.limits.upper), r.value, r.expanded, r.verdict)
-            painter.setPen(verdict_colour(r.verdict))
-            painter.setFont(font(SMALL + 2, bold=True))
-            painter.drawText(QPointF(self.width() * 0.55 + 14, 50 * k), str(r.verdict))
-        painter.end()
-
-
-def _both(result: LineResult) -> str:
-    """Both sides, since the large number is the worse one, and what it means."""
-    sides = ", ".join(f"{s.words} {measured(s.value, s.expanded)}" for s in result.measured.sides if s.words)
-    return " ".join(f"{words[:1].upper()}{words[1:]}." for words in (sides, result.measured.meaning) if words)
 
 
 def _side(left: QWidget, right: QWidget) -> QHBoxLayout:

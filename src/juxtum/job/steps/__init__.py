@@ -10,15 +10,17 @@ from juxtum.job.steps.base import Coat, Outcomes, Source, StepModel
 from juxtum.job.steps.cleaning import CleaningModel, Fragments, PlaneChoice, Selection, Trim
 from juxtum.job.steps.joining import Join, PickedPairs
 from juxtum.job.steps.measuring import Decide, GridStep, Measure, ReadingStep
+from juxtum.job.steps.sections import SectionStep
 
 CleaningStep = Trim | Fragments | Selection
 AlignStep = AsScanned | Rough | Pairs | BestFit | Datums
 TakingStep = ReadingStep | GridStep
-MeasureStep = Measure | TakingStep | Decide
+MeasureStep = Measure | TakingStep | SectionStep | Decide
 Step = Annotated[CleaningStep | Join | AlignStep | MeasureStep | Kind, Field(discriminator="kind")]
 
 STEPS: tuple[type[StepModel], ...] = (
-    Trim, Fragments, Selection, Join, AsScanned, Rough, Pairs, BestFit, Datums, Measure, ReadingStep, GridStep, Decide
+    Trim, Fragments, Selection, Join, AsScanned, Rough, Pairs, BestFit, Datums, Measure, ReadingStep, GridStep,
+    SectionStep, Decide,
 )  # fmt: skip
 """All kinds but those of characteristics, which have a registry of their own."""
 
@@ -45,6 +47,7 @@ __all__ = [
     "PlaneChoice",
     "ReadingStep",
     "Rough",
+    "SectionStep",
     "Selection",
     "Source",
     "Step",

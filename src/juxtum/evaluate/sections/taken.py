@@ -1,0 +1,302 @@
+"""A section of a scan that is laid in part coordinates: curves, deviations in the plane, lines and arcs."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import Literal
+
+import numpy as np
+
+from juxtum.align import Alignment
+from juxtum.errors import FitError
+from juxtum.evaluate.deviation import Deviation, SearchRule, edge_margin
+from juxtum.evaluate.sections._section_kernels import nearest_pieces, pieces_along
+from juxtum.evaluate.sections.cutting import Curve, SectionPlane, cut
+from juxtum.evaluate.sections.drawn import DrawnCurves, drawn_curves
+from juxtum.evaluate.sections.pieces import (
+    FEWEST,
+    SectionFeature,
+    Stretch,
+    measured_piece,
+    sampling_of,
+    stretches,
+    turn_of,
+)
+from juxtum.evaluate.uncertainty import Budget, Chain, Sampling, measured_length
+from juxtum.geometry.arrays import Bools, Floats, Ints, frozen
+from juxtum.geometry.mesh import Scan
+
+Along = Literal["surface", "right", "up"]
+LEAST_SEEN = 2 / 3
+"""Of a line or an arc, before it is given without a doubt."""
+
+
+@dataclass(frozen=True, eq=False)
+class Section:
+    """What a plane shows of a part and of its scan.
+
+    Parameters
+    ----------
+    plane : SectionPlane
+    drawn : DrawnCurves
+    measured : tuple of Curve
+        Of a mesh; single points, each a curve of its own kind, of a cloud: see `points`.
+    points : array (N, 2)
+        All measured points, mm.
+    runs : tuple of array
+        Rows of those points that a curve joins, in order; empty for a cloud.
+    feet : array (N, 2)
+        Their nearest places on the drawn curves; NaN without one.
+    deviations : array (N,)
+        In the plane, + proud, - shy, mm; NaN without a nominal within the search limits.
+    pieces, faces : array (N,)
+        Drawn piece of each foot and its nominal face, by index from 0; -1 without one.
+    seen : float
+        Share of the drawn length that has measured points.
+    features : tuple of SectionFeature
+    """
+
+    plane: SectionPlane
+    drawn: DrawnCurves
+    measured: tuple[Curve, ...]
+    points: Floats
+    runs: tuple[Ints, ...]
+    feet: Floats
+    deviations: Floats
+    pieces: Ints
+    faces: Ints
+    seen: float
+    features: tuple[SectionFeature, ...]
+    is_cloud: bool = False
+
+    @cached_property
+    def found(self) -> Floats:
+        """The deviations that there are (K,), mm."""
+        return frozen(self.deviations[np.isfinite(self.deviations)])
+
+    @cached_property
+    def is_square(self) -> Bools:
+        """Points (N,) that lie at a right angle over their foot; others are nearest to a corner or an end."""
+        starts, ends, _ = self.drawn.pieces
+        square = np.zeros(len(self.points), dtype=bool)
+        rows = np.flatnonzero(self.pieces >= 0)
+        way = (ends - starts)[self.pieces[rows]]
+        way /= np.maximum(np.linalg.norm(way, axis=1), 1e-12)[:, None]
+        off = self.points[rows] - self.feet[rows]
+        aside = np.abs((off * way).sum(1))
+        square[rows] = aside <= 0.3 * np.linalg.norm(off, axis=1) + 1e-3
+        return square
+
+    @property
+    def measured_area(self) -> float | None:
+        """Of the measured material, mm2; None where a measured curve is open."""
+        is_whole = bool(self.measured) and all(curve.is_closed for curve in self.measured)
+        return sum(curve.area for curve in self.measured) if is_whole else None
+
+    @property
+    def measured_length(self) -> float | None:
+        """Of the measured curves, mm; None of single points."""
+        return None if self.is_cloud else sum(curve.length for curve in self.measured)
+
+
+@dataclass(frozen=True)
+class SectionRule:
+    """How a section is measured.
+
+    Parameters
+    ----------
+    search : SearchRule
+    along : "surface", "right" or "up"
+        Deviations at a right angle to the drawn curve, or along one direction of the plane only.
+    """
+
+    search: SearchRule = field(default_factory=SearchRule)
+    along: Along = "surface"
+
+
+def take_section(
+    deviation: Deviation,
+    scan: Scan,
+    laid: tuple[Alignment, Chain],
+    plane: SectionPlane,
+    rule: SectionRule | None = None,
+) -> Section:
+    """Cut nominal and scan with a plane, and hold one against the other in it.
+
+    Parameters
+    ----------
+    deviation : Deviation
+        Of the whole scan, in the alignment in force.
+    scan : TriangleMesh or PointCloud
+        The same scan; only its triangles are read.
+    """
+    rule = rule or SectionRule()
+    drawn = drawn_curves(deviation.nominal, plane)
+    triangles = scan.triangles
+    if len(triangles):
+        keep = ~deviation.strays[triangles].any(1)
+        curves = cut(deviation.points, triangles[keep], plane)
+        points, outwards, runs = _points_of(curves)
+    else:
+        curves, runs = (), ()
+        points, outwards = _points_near(deviation, plane)
+    feet, values, pieces = _held_against(points, outwards, drawn, rule)
+    owners = np.append(drawn.pieces[2], -1)
+    faces = owners[pieces]
+    values = values - laid[1].thickness_on(faces)
+    lengths = _seen_pieces(drawn, points, outwards, max(2.5 * deviation.spacing, 0.05), rule)
+    total = drawn.length
+    made = _Made(deviation, laid[0], laid[1], plane, points, pieces, lengths)
+    features = tuple(
+        _feature(made, stretch, index, (feet, values)) for index, stretch in enumerate(stretches(drawn), start=1)
+    )
+    return Section(
+        plane, drawn, curves, frozen(points), runs, frozen(feet), frozen(values), frozen(pieces, np.int64),
+        frozen(faces, np.int64),
+        float(lengths.sum() / total) if total > 0 else 0.0, features, not len(triangles),
+    )  # fmt: skip
+
+
+def _points_of(curves: tuple[Curve, ...]) -> tuple[Floats, Floats, tuple[Ints, ...]]:
+    """Points of curves (N, 2), which way is out of the material there, and their rows curve by curve."""
+    points, outwards, runs, first = [], [], [], 0
+    for curve in curves:
+        starts, ends = curve.ends
+        way = ends - starts
+        before = np.roll(way, 1, axis=0)
+        mean = way + before if curve.is_closed else np.concatenate([way[:1], (way + before)[1:], way[-1:]])
+        length = np.maximum(np.linalg.norm(mean, axis=1), 1e-12)[:, None]
+        points.append(curve.points)
+        outwards.append(np.column_stack([mean[:, 1], -mean[:, 0]]) / length)
+        rows = first + np.arange(len(curve.points))
+        runs.append(np.append(rows, first) if curve.is_closed else rows)
+        first += len(curve.points)
+    if not points:
+        return np.zeros((0, 2)), np.zeros((0, 2)), ()
+    return np.concatenate(points), np.concatenate(outwards), tuple(runs)
+
+
+def _points_near(deviation: Deviation, plane: SectionPlane) -> tuple[Floats, Floats]:
+    """Points of a cloud within half its spacing of the plane, slid along the surface into it."""
+    heights = plane.heights(deviation.points)
+    near = (np.abs(heights) < max(deviation.spacing, 1e-6)) & deviation.found & ~deviation.strays
+    normals = deviation.normals[near]
+    across = normals @ plane.normal
+    along = plane.normal - across[:, None] * normals
+    # On a surface that lies in the plane there is no way along it into the plane.
+    steep = 1 - across**2 > 0.05
+    moved = deviation.points[near][steep] - (heights[near][steep] / (1 - across[steep] ** 2))[:, None] * along[steep]
+    outwards = plane.turn(normals[steep])
+    outwards /= np.maximum(np.linalg.norm(outwards, axis=1), 1e-12)[:, None]
+    return plane.flat(moved), outwards
+
+
+def _held_against(
+    points: Floats, outwards: Floats, drawn: DrawnCurves, rule: SectionRule
+) -> tuple[Floats, Floats, Ints]:
+    """Feet (N, 2), signed distances (N,) and the drawn pieces (N,), -1 where there is none."""
+    starts, ends, _ = drawn.pieces
+    limit, cosine = rule.search.limit, float(np.cos(np.radians(rule.search.angle)))
+    given = (np.ascontiguousarray(points), np.ascontiguousarray(outwards), (starts, ends), limit, cosine)
+    if rule.along == "surface":
+        rows, feet, signed = nearest_pieces(*given)
+    else:
+        rows, feet, signed = pieces_along(*given, np.array([1.0, 0.0] if rule.along == "right" else [0.0, 1.0]))
+    return feet, signed, rows
+
+
+def _seen_pieces(drawn: DrawnCurves, points: Floats, outwards: Floats, reach: float, rule: SectionRule) -> Floats:
+    """Of each drawn piece the length (M,) that has a measured point over it, mm."""
+    starts, ends, _ = drawn.pieces
+    if len(starts) == 0 or len(points) == 0:
+        return np.zeros(len(starts))
+    from scipy.spatial import cKDTree
+
+    way = ends - starts
+    lengths = np.linalg.norm(way, axis=1)
+    parts = np.maximum(np.ceil(lengths / reach).astype(np.int64), 1)
+    owner = np.repeat(np.arange(len(parts)), parts)
+    share = (np.arange(parts.sum()) - np.repeat(np.cumsum(parts) - parts, parts) + 0.5) / parts[owner]
+    middles = starts[owner] + share[:, None] * way[owner]
+    outs = np.column_stack([way[:, 1], -way[:, 0]])[owner] / np.maximum(lengths, 1e-12)[owner, None]
+    # Within the search limit across the curve, and beside it no farther than the data are apart.
+    seen = np.zeros(len(middles), dtype=bool)
+    tree = cKDTree(points)
+    distances, near = tree.query(
+        middles, k=min(12, len(points)), distance_upper_bound=float(np.hypot(rule.search.limit, reach))
+    )
+    distances, near = np.atleast_2d(distances.T).T, np.atleast_2d(near.T).T
+    for column in range(near.shape[1]):
+        there = np.isfinite(distances[:, column])
+        rows = np.where(there, near[:, column], 0)
+        offset = points[rows] - middles
+        beside = np.abs(offset[:, 0] * -outs[:, 1] + offset[:, 1] * outs[:, 0])
+        alike = (outwards[rows] * outs).sum(1) > np.cos(np.radians(rule.search.angle))
+        seen |= there & alike & (beside < reach)
+    counted = np.bincount(owner, weights=seen, minlength=len(parts))
+    return np.asarray(lengths * counted / parts)
+
+
+@dataclass(frozen=True, eq=False)
+class _Made:
+    deviation: Deviation
+    alignment: Alignment
+    chain: Chain
+    plane: SectionPlane
+    points: Floats
+    pieces: Ints
+    lengths: Floats
+
+
+def _feature(made: _Made, stretch: Stretch, number: int, held: tuple[Floats, Floats]) -> SectionFeature:
+    feet, values = held
+    total = max(stretch.length, 1e-12)
+    seen = float(made.lengths[stretch.rows].sum() / total)
+    rows = np.flatnonzero(_belongs(made, stretch, feet))
+    ends = frozen(stretch.points[[0, -1]])
+    name = f"{stretch.shape} {number}"
+    bare = SectionFeature(
+        name, stretch.shape, stretch.face + 1, stretch.drawn, None, ends, len(rows), np.nan, seen, np.nan, None
+    )
+    if len(rows) < FEWEST:
+        return replace(bare, reason="the scan shows too little of it")
+    try:
+        piece, form, value, gain = measured_piece(stretch, made.points[rows])
+    except FitError as problem:
+        return replace(bare, reason=problem.what)
+    # A coat lies outwards of every point alike, so it comes off the deviation as it comes off the points.
+    coat = float(made.chain.thickness_on(np.array([stretch.face]))[0])
+    spread = float(np.std(values[rows]))
+    budget = _budget(made, stretch, sampling_of(gain, spread, total))
+    reason = f"only {100 * seen:.0f} % of it was seen" if seen < LEAST_SEEN else ""
+    whole = replace(bare, measured=piece, form=form, deviation=value - coat, budget=budget, reason=reason)
+    if stretch.shape != "line":
+        return whole
+    turn, counted = turn_of(stretch, piece, made.points[rows])
+    # What the instrument may be off by from one end of the line to the other turns it.
+    ends_apart = made.chain.form_budget(total, Sampling(0.0, len(rows)), stretch.face + 1)
+    data = sampling_of(counted, spread, total).standard
+    return replace(whole, turn=turn, turn_expanded=2.0 * float(np.hypot(data, np.degrees(ends_apart.standard / total))))
+
+
+def _budget(made: _Made, stretch: Stretch, sampling: Sampling) -> Budget:
+    """Of a line's offset the alignment is a part; a radius does not know where the part lies."""
+    face = stretch.face + 1
+    if stretch.shape != "line":
+        return made.chain.budget(2 * abs(stretch.drawn.radius), sampling, 0.0, face)
+    place = made.plane.space(stretch.drawn.point[None])[0]
+    outward = np.array([stretch.drawn.direction[1], -stretch.drawn.direction[0]]) @ made.plane.axes
+    spread = float(made.alignment.point_uncertainty(place[None], outward[None])[0])
+    length = measured_length(made.alignment, place, made.deviation.nominal.mesh.bounds)
+    return made.chain.budget(length, sampling, spread, face)
+
+
+def _belongs(made: _Made, stretch: Stretch, feet: Floats) -> Bools:
+    """Measured points over a drawn stretch, clear of its ends."""
+    mine = np.isin(made.pieces, stretch.rows)
+    if stretch.shape == "circle":
+        return np.asarray(mine)
+    margin = min(edge_margin(made.deviation.spacing), stretch.length / 4)
+    far = np.minimum(*(np.linalg.norm(feet - end, axis=1) for end in stretch.points[[0, -1]]))
+    return np.asarray(mine & (far > margin))
