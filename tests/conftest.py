@@ -28,6 +28,20 @@ from juxtum.job.steps import AsScanned, Decide
 from juxtum.nominal import Nominal
 
 
+def pytest_addoption(parser: pytest.Parser) -> None:
+    """`--long` runs the further cases too."""
+    parser.addoption("--long", action="store_true", help="run the long further cases too")
+
+
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    """Leave out the long cases, unless they are asked for or named."""
+    if config.getoption("--long") or any("::" in word for word in config.args):
+        return
+    long = [item for item in items if item.get_closest_marker("long")]
+    config.hook.pytest_deselected(items=long)
+    items[:] = [item for item in items if item not in long]
+
+
 @pytest.fixture(scope="session")
 def known() -> Truth:
     """What was injected into the demo scan."""

@@ -85,7 +85,7 @@ def test_a_ring_of_patches_that_drifts_is_closed(part: Nominal) -> None:
     assert not any(made.reasons) and worst_corner([p for p in made.poses if p is not None], truths, part) < 0.06
 
 
-@pytest.mark.parametrize("slide", [(30.0, 0.0, 0.0), (0.0, 0.0, 1.2)])
+@pytest.mark.parametrize("slide", [pytest.param((30.0, 0.0, 0.0), marks=pytest.mark.long), (0.0, 0.0, 1.2)])
 def test_a_false_tie_is_found_and_left_out(
     sheets: list[Sheet], joined: Joined, slide: tuple[float, float, float]
 ) -> None:
@@ -166,7 +166,7 @@ def _seen_twice(
     return [(away @ drifted[1][0].inverse).apply(places), drifted[1][1].inverse.apply(places)]
 
 
-@pytest.mark.parametrize("trim", [Trim.TABLE, Trim.AUTO])
+@pytest.mark.parametrize("trim", [pytest.param(Trim.TABLE, marks=pytest.mark.long), Trim.AUTO])
 def test_the_underside_of_a_part_is_no_table(mesh: TriangleMesh, part: Nominal, trim: Trim) -> None:
     """A base plate with all else on it, seen from below: its flat looks away from the part, a table's looks at it."""
     caster, rng = RayCaster(mesh), np.random.default_rng(1)

@@ -190,7 +190,10 @@ def test_capture_for_scripts(planned: Path, tmp_path: Path, capsys: pytest.Captu
     assert code == (1 if document["one_pass"] < job.plan.expected.coverage - 0.02 else 0)  # type: ignore[union-attr]
 
 
-@pytest.mark.parametrize(("device", "schema"), [("camera", "juxtum-photo-map-1"), ("cabinet", "juxtum-tray-1")])
+@pytest.mark.parametrize(
+    ("device", "schema"),
+    [("camera", "juxtum-photo-map-1"), pytest.param("cabinet", "juxtum-tray-1", marks=pytest.mark.long)],
+)
 def test_other_devices_for_scripts(
     device: str, schema: str, planned: Path, tmp_path: Path, capsys: pytest.CaptureFixture[str]
 ) -> None:

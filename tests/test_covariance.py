@@ -40,7 +40,7 @@ def scanned(nominal: Nominal, length: float, rng: np.random.Generator) -> PointC
     return PointCloud(places + NOISE * errors[:, None] * normals, normals)
 
 
-@pytest.mark.parametrize("length", [0.0, 3.0])
+@pytest.mark.parametrize("length", [0.0, pytest.param(3.0, marks=pytest.mark.long)])
 @pytest.mark.parametrize("way", ["datums", "best fit"])
 def test_pose_scatters_as_far_as_it_says(bar: Nominal, way: str, length: float) -> None:
     """Predicted over observed scatter, for each of the six motions: the geometric mean and every single one."""

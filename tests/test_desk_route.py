@@ -113,7 +113,7 @@ def test_route_7_frames_are_compared(demo: Hand) -> None:
         demo.press(view)
         places = {"plate top": (-100.0, 30.0, 18.0), "bore": (20.0, -38.0, 50.07), "seat end": (-45.0, -48.0, 30.0)}
         demo.click_at(places[name])
-    assert demo.window.align._datums == [FACES["plate top"], FACES["bore"], FACES["seat end"]]
+    assert demo.window.align.datums.faces == [FACES["plate top"], FACES["bore"], FACES["seat end"]]
     demo.click("Lock to them")
     assert demo.finding(Key.ALIGN).startswith("datums A|B|C")
     assert demo.window.align._in_force._locks.texts()["Ty"] == "Ty is locked by C"

@@ -44,7 +44,7 @@ def planned(planner: Planner) -> Planner:
     return replace(planner, plan=planner.planned())
 
 
-@pytest.mark.parametrize("count", [0, 12])
+@pytest.mark.parametrize("count", [0, pytest.param(12, marks=pytest.mark.long)])
 def test_a_capture_gives_what_the_plan_promised(planner: Planner, count: int) -> None:
     coarse = with_targets(planner, count)
     assert coarse.plan.expected is not None

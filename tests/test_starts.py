@@ -16,7 +16,7 @@ from juxtum.geometry.mesh import Scan
 from juxtum.nominal import Nominal
 
 
-@pytest.mark.parametrize("seed", range(10))
+@pytest.mark.parametrize("seed", [*range(3), *(pytest.param(seed, marks=pytest.mark.long) for seed in range(3, 10))])
 def test_rough_alignment_from_any_pose(seed: int, clean_scan: Scan, nominal: Nominal, known: Truth) -> None:
     rng = np.random.default_rng(seed)
     start = RigidTransform.from_parts(Rotation.random(random_state=seed).as_matrix(), rng.uniform(-800, 800, 3))
@@ -40,7 +40,14 @@ def test_symmetry_is_told(nominal: Nominal) -> None:
         assert any(np.allclose(pose, other.matrix, atol=1e-6) for other in found.alternatives), "each can be chosen"
 
 
-@pytest.mark.parametrize("kind", ["full mesh", "one view mesh", "full cloud"])
+@pytest.mark.parametrize(
+    "kind",
+    [
+        "full mesh",
+        pytest.param("one view mesh", marks=pytest.mark.long),
+        pytest.param("full cloud", marks=pytest.mark.long),
+    ],
+)
 def test_a_small_feature_decides(kind: str) -> None:
     """A flange of six holes lies in one of six turns; one hole of 4 mm tells which."""
     rng = np.random.default_rng(3)

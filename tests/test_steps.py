@@ -43,6 +43,10 @@ GOOD: dict[str, list[dict[str, Any]]] = {
     "rough": [{}, {"choice": 2}],
     "pairs": [{"measured": PLACES, "nominal": PLACES, "start": "rough"}],
     "best-fit": [{}, {"trim": 0.1, "faces": [1, 2], "lost": [PRINT]}],
+    "reference-points": [
+        {"points": [{"name": "A", "place": [1, 2, 3]}, {"name": "B", "place": [1, 2, 3], "held": "XZ", "weight": 2}]}
+    ],
+    "known-targets": [{"measured": [*PLACES, [1, 1, 1]], "known": [*PLACES, [1, 1, 1]], "tolerance": 0.2}],
     "datums": [{"datums": [{"letter": "A", "faces": [1]}, {"letter": "B", "lost": [PRINT]}]}],
     "measure": [{}, {"limit": 1, "angle": 30, "lower": -1, "upper": 2}],
     "reading": [{"label": "R1", "place": [1, 2, 3]}],
@@ -62,6 +66,11 @@ BAD: list[tuple[str, dict[str, Any], str]] = [
     ("selection", {"view": VIEW[:15], "outline": PLACES}, "view"),
     ("selection", {"view": VIEW, "outline": [[0, 0], [1, 0]]}, "outline"),
     ("join", {"scans": ["scan"]}, "scans"),
+    ("reference-points", {"points": []}, "points"),
+    ("reference-points", {"points": [{"name": "A", "place": [1, 2, 3], "held": "Q"}]}, "held"),
+    ("known-targets", {"measured": PLACES, "known": PLACES}, "measured"),
+    ("best-fit", {"lower": 1, "upper": 0}, "the lower limit must lie below"),
+    ("best-fit", {"motions": ["Tq"]}, "motions"),
     ("section", {"label": "a", "normal": [0, 0, 0]}, "the direction of the plane has no length"),
     ("section", {"label": "a", "count": 3, "spacing": 0}, "the spacing of the series is nothing"),
     ("section", {"label": "a", "count": 201}, "count"),

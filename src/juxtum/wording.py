@@ -64,3 +64,14 @@ def signed_short(value: float) -> str:
 def percent(share: float, decimals: int = 1) -> str:
     """A share from 0 to 1 in per cent."""
     return f"{100 * share:.{decimals}f} %" if math.isfinite(share) else DASH
+
+
+def sentence(words: str) -> str:
+    """Words with a capital and a full stop.
+
+    Examples
+    --------
+    >>> sentence("only Tz may move")
+    'Only Tz may move.'
+    """
+    return f"{words[:1].upper()}{words[1:]}{'' if words.endswith(('.', '!', '?')) else '.'}" if words else ""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -10,7 +10,7 @@ from juxtum.align.result import AXES, Alignment
 from juxtum.align.samples import ScanSample, scan_sample
 from juxtum.errors import AlignmentError
 from juxtum.geometry import RigidTransform
-from juxtum.geometry.arrays import Floats, frozen, unit
+from juxtum.geometry.arrays import Floats, Ints, frozen, unit
 from juxtum.geometry.mesh import Scan
 from juxtum.geometry.registration import Pulls, Rounds, register
 from juxtum.nominal import Nominal, faces_mask
@@ -40,6 +40,10 @@ class BestFitOptions:
         Points farther than this from the nominal do not count in the last round, mm.
     coat : array (F,), optional
         Thickness of the coat on each nominal face, mm: what was scanned lies so far outside of the part.
+    motions : tuple of str
+        The motions that are allowed, of Tx Ty Tz Rx Ry Rz (turns about the middle of the data); all when empty.
+    weights : array (F,), optional
+        What the points on each nominal face count for; all alike when not given.
     """
 
     trim: float = 0.02
@@ -47,6 +51,8 @@ class BestFitOptions:
     count: int = 60_000
     reach: float = 2.0
     coat: Floats | None = None
+    motions: tuple[str, ...] = ()
+    weights: Floats | None = None
 
 
 def best_fit(
@@ -84,10 +90,21 @@ def best_fit(
 
 
 @dataclass(frozen=True, eq=False)
-class _Drawn:
+class Drawn:
+    """Points of a scan and what they are drawn to.
+
+    Parameters
+    ----------
+    pulls : Pulls
+    faces : array (N,)
+        Nominal face of each, by index from 0.
+    far : float
+        Share of the points that lie beyond the reach.
+    """
+
     pulls: Pulls
+    faces: Ints
     far: float
-    """Share of the points that lie beyond the reach."""
 
 
 def _converge(
@@ -109,9 +126,10 @@ def _converge(
     pulls, weights = drawn.pulls, drawn.pulls.weights
     assert weights is not None
     rms = float(np.sqrt((weights * pulls.distances**2).sum() / weights.sum()))
-    free = free_motions(pulls, size, FREE)
-    locked = dict.fromkeys(AXES, "best fit") | {axis: "free" for axis in AXES if any(_is_about(axis, w) for w in free)}
-    notes = tuple(f"the nominal leaves the scan {words}; that stays as it was" for words in free)
+    notes = motion_notes(pulls, size, options.motions)
+    held = [axis for axis in AXES if options.motions and axis not in options.motions]
+    locked = dict.fromkeys(AXES, "best fit") | {a: "free" for a in AXES if any(_is_about(a, w) for w in notes)}
+    locked |= dict.fromkeys(held, "start")
     if drawn.far > FAR and not options.faces:
         notes += (
             f"{100 * drawn.far:.0f} % of the scan lies farther than {reach:g} mm from the nominal and took no part in the best fit",
@@ -122,6 +140,26 @@ def _converge(
     )
 
 
+def motion_notes(pulls: Pulls, size: float, motions: tuple[str, ...]) -> tuple[str, ...]:
+    """What the nominal leaves free among the motions that are allowed, in words, and that others were not."""
+    whole = replace(pulls, allowed=None)
+    notes = [f"the nominal leaves the scan {words}; that stays as it was" for words in free_motions(whole, size, FREE)]
+    if motions:
+        notes.append(f"only {', '.join(motions)} were allowed to move; all else stays where the start had it")
+    return tuple(notes)
+
+
+def drawn_points(sample: ScanSample, nominal: Nominal, transform: RigidTransform, options: BestFitOptions) -> Drawn:
+    """Points of a sample near the nominal, as a transform lays them, and the planes that they are drawn to.
+
+    Raises
+    ------
+    AlignmentError
+        When too little of it lies there.
+    """
+    return _drawn(sample, nominal, transform, options.reach, options)
+
+
 def _is_about(axis: str, words: str) -> bool:
     """Whether the words of a free motion speak of Tx ... Rz."""
     kind = "slide along" if axis[0] == "T" else "turn about"
@@ -130,7 +168,7 @@ def _is_about(axis: str, words: str) -> bool:
 
 def _drawn(
     sample: ScanSample, nominal: Nominal, transform: RigidTransform, reach: float, options: BestFitOptions
-) -> _Drawn:
+) -> Drawn:
     points = transform.apply(sample.points)
     directions = None if sample.normals is None else transform.turn(sample.normals)
     found = nominal.projector.project(points, directions, limit=reach)
@@ -146,7 +184,11 @@ def _drawn(
     offset = p - found.feet[usable]
     long = np.abs(d) > 1e-6
     n = np.where(long[:, None], unit(offset) * np.sign(d)[:, None], n)
-    return _Drawn(Pulls(p, n, bare, _weights(bare, options.trim)), float((~found.found).mean()))
+    weights = _weights(bare, options.trim)
+    if options.weights is not None:
+        weights = weights * options.weights[found.faces[usable]]
+    allowed = tuple(axis in options.motions for axis in AXES) if options.motions else None
+    return Drawn(Pulls(p, n, bare, weights, allowed), found.faces[usable], float((~found.found).mean()))
 
 
 def _weights(residuals: Floats, trim: float) -> Floats:
@@ -163,7 +205,28 @@ def _weights(residuals: Floats, trim: float) -> Floats:
 def free_motions(pulls: Pulls, size: float, least: float) -> tuple[str, ...]:
     """What planes do not hold, in words: these motions stay where the start had them."""
     _, _, free = pulls.motions(size, least)
-    return tuple(free_motion(twist * np.repeat([1, 1 / size], 3), pulls.centre) for twist in free.T)
+    return tuple(free_motion(twist * np.repeat([1, 1 / size], 3), pulls.centre) for twist in _slides_and_turns(free).T)
+
+
+def _slides_and_turns(free: Floats) -> Floats:
+    """The same motions (6, K) told apart: slides first, along the part's axes where they may be, then turns without any slide."""
+    if free.shape[1] < 2:
+        return free
+    _, sizes, basis = np.linalg.svd(free[3:])
+    turning = np.zeros(free.shape[1], dtype=bool)
+    turning[: len(sizes)] = sizes > 1e-3
+    made = []
+    slides = free @ basis[~turning].T
+    span = slides[:3] @ np.linalg.pinv(slides[:3]) if slides.shape[1] else np.zeros((3, 3))
+    for _ in range(slides.shape[1]):
+        along = span[:, int(np.argmax(np.linalg.norm(span, axis=0)))]
+        along = along / np.linalg.norm(along)
+        made.append(np.r_[along, np.zeros(3)])
+        span = span - np.outer(along, along @ span)
+    still = np.stack([m[:3] for m in made], axis=1) if made else np.zeros((3, 0))
+    for twist in (free @ basis[turning].T).T:
+        made.append(np.r_[twist[:3] - still @ (still.T @ twist[:3]), twist[3:]])
+    return np.stack(made, axis=1)
 
 
 def free_motion(twist: Floats, centre: Floats) -> str:

@@ -35,12 +35,12 @@ def align_pairs(measured: Floats, nominal: Floats) -> Alignment:
     residuals = np.linalg.norm(transform.apply(measured) - nominal, axis=1)
     rms = float(np.sqrt(np.mean(residuals**2)))
     centre = nominal.mean(0)
-    covariance = _covariance(nominal - centre, residuals)
+    covariance = pairs_covariance(nominal - centre, residuals)
     locked = dict.fromkeys(AXES, "pairs")
     return Alignment(transform, "pairs", rms, len(measured), frozen(covariance), frozen(centre), locked)
 
 
-def _covariance(arms: Floats, residuals: Floats) -> Floats:
+def pairs_covariance(arms: Floats, residuals: Floats) -> Floats:
     """Normal matrix of three coordinates at each point; the variance comes from the residuals."""
     normal = np.zeros((6, 6))
     for x, y, z in arms:

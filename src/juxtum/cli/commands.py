@@ -19,6 +19,7 @@ from juxtum.evaluate.drawing_words import Rules
 from juxtum.evaluate.kinds import Profile
 from juxtum.exchange.documents import Form, read_document
 from juxtum.exchange.limits import check_file, content_hash
+from juxtum.exchange.named_places import read_named_places
 from juxtum.folders import cache_folder
 from juxtum.geometry import TriangleMesh
 from juxtum.guide.verdicts import headline
@@ -32,12 +33,16 @@ from juxtum.job.joins import measured_title
 from juxtum.job.roles import Input, Role, free_name, inputs_of
 from juxtum.job.steps import (
     AsScanned,
+    BestFit,
     DatumChoice,
     Datums,
     Decide,
     Join,
+    KnownTargets,
     Measure,
+    ReferencePoints,
     Step,
+    read_reference_places,
 )
 from juxtum.job.store import SUFFIX, load_procedure
 from juxtum.report import result_document, write_outputs
@@ -84,7 +89,7 @@ def job_of(options: argparse.Namespace, files: FileStore) -> Job:
     """A nominal and its scans, cleaned, joined and aligned as the command line says; nothing is asked of it yet."""
     scans, steps = _several(options, files)
     laid = Join.model_fields["name"].default if options.more else scans[0].name
-    steps += [step.model_copy(update={"scan": laid}) for step in _alignment(options.align)]
+    steps += [step.model_copy(update={"scan": laid}) for step in _alignment(options)]
     frame = steps[-1].name  # type: ignore[union-attr]
     steps += [
         Measure(lower=options.lower, upper=options.upper),
@@ -214,15 +219,32 @@ def _cleaning(trim: str, scan: str = "scan") -> list[Step]:
     return list(usual_cleaning(scan)) if trim == "auto" else []
 
 
-def _alignment(choice: str) -> list[Step]:
+def _alignment(options: argparse.Namespace) -> list[Step]:
+    choice: str = options.align
     if choice == "none":
         return [AsScanned()]
     fit: list[Step] = [*usual_alignment()]
     if choice == "best-fit":
         return fit
-    if choice.startswith("datums:"):
-        return [*fit, Datums(name="datums", start="best fit", datums=read_datums(Path(choice[7:])))]
-    raise InputError(f"'{choice}' is not an alignment", "--align", "Use best-fit, none or datums:FILE.json")
+    kind, colon, named = choice.partition(":")
+    if kind == "datums" and colon:
+        return [*fit, Datums(name="datums", start="best fit", datums=read_datums(Path(named)))]
+    if kind == "points" and colon:
+        return [*fit, ReferencePoints(start="best fit", points=read_reference_places(Path(named)))]
+    if kind == "targets" and named.count(",") == 1:
+        measured, known = (_places(Path(name)) for name in named.split(","))
+        return [KnownTargets(measured=measured, known=known)]
+    if kind in ("zone", "stock") and not colon:
+        inside = BestFit(name=kind, start="best fit", criterion=kind, lower=options.lower, upper=options.upper)
+        return [*fit, inside]
+    raise InputError(
+        f"'{choice}' is not an alignment", "--align",
+        "Use best-fit, none, zone, stock, datums:FILE.json, points:FILE.csv or targets:MEASURED.csv,KNOWN.csv",
+    )  # fmt: skip
+
+
+def _places(path: Path) -> tuple[tuple[float, float, float], ...]:
+    return tuple(row.place for row in read_named_places(path, "targets"))
 
 
 def read_datums(path: Path) -> tuple[DatumChoice, ...]:
@@ -291,7 +313,7 @@ def demo(options: argparse.Namespace) -> int:
     check_folder(options.out)
     files = FileStore()
     job = demo_job(files, show_progress())
-    for step in (*_cleaning("auto"), *_alignment("best-fit"), datum_step("best fit")):
+    for step in (*_cleaning("auto"), *usual_alignment(), datum_step("best fit")):
         job = job.with_step(step)
     evaluation = _replay(job, Runner(files), options.out)
     print(f"BC-220: {headline(evaluation)}; report and tables are in {options.out}")

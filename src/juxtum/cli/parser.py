@@ -101,7 +101,11 @@ def _add_scans(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--upper", type=_length, default=0.2, metavar="MM")
     parser.add_argument("--lower", type=_length, default=-0.2, metavar="MM")
-    parser.add_argument("--align", default="best-fit", metavar="best-fit|none|datums:FILE.json")
+    parser.add_argument(
+        "--align",
+        default="best-fit",
+        metavar="best-fit|none|zone|stock|datums:FILE.json|points:FILE.csv|targets:MEASURED.csv,KNOWN.csv",
+    )
     parser.add_argument("--trim", default="auto", choices=("auto", "none"))
     parser.add_argument("--scan-unit", type=_unit, metavar="mm|cm|m|in")
     parser.add_argument("--nominal-unit", type=_unit, metavar="mm|cm|m|in")

@@ -47,12 +47,15 @@ class Pulls:
         How far each point lies from its plane along that direction, signed, mm.
     weights : array (N,), optional
         Of the squared distances; all alike when not given.
+    allowed : tuple of bool, optional
+        Which of the shifts along X, Y, Z and turns about them (through the centre) may be made; all when not given.
     """
 
     points: Floats
     normals: Floats
     distances: Floats
     weights: Floats | None = None
+    allowed: tuple[bool, ...] | None = None
 
     @property
     def centre(self) -> Floats:
@@ -63,6 +66,8 @@ class Pulls:
         """Weighted Jacobian (N, 6): mm of distance for each mm of shift and for each turn that moves a place at `size` by 1 mm."""
         turns = cross(self.points - self.centre, self.normals) / size
         rows = np.concatenate([self.normals, turns], axis=1)
+        if self.allowed is not None:
+            rows *= self.allowed
         return rows if self.weights is None else rows * np.sqrt(self.weights)[:, None]
 
     @property

@@ -11,7 +11,7 @@ from juxtum.desk.derived import Derived
 from juxtum.desk.widgets import Choice, Facts, column, label, line
 from juxtum.guide.facts import alignment_facts
 from juxtum.job.runner import Comparison
-from juxtum.wording import signed
+from juxtum.wording import sentence, signed
 
 
 class InForcePanel(QWidget):
@@ -51,7 +51,9 @@ class InForcePanel(QWidget):
         self._frame.show_options([(n, n) for n in names], d.in_force)
         self._locks.show_locks(d.evaluation.alignment.locked if d.evaluation else {})
         self._facts.show_facts(alignment_facts(d))
-        self._note.setText(" ".join(d.evaluation.alignment.notes) if d.evaluation else "No alignment yet.")
+        self._note.setText(
+            "\n".join(map(sentence, d.evaluation.alignment.notes)) if d.evaluation else "No alignment yet."
+        )
         self._note.setVisible(bool(self._note.text()))
         self._show_comparison(d.comparison)
 

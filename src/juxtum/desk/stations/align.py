@@ -5,7 +5,10 @@ from __future__ import annotations
 import numpy as np
 
 from juxtum.desk.action import Action
+from juxtum.desk.aligning.datums_panel import DatumsPanel
+from juxtum.desk.aligning.fit_panel import FitPanel
 from juxtum.desk.aligning.in_force import InForcePanel
+from juxtum.desk.aligning.points_panel import PointsPanel
 from juxtum.desk.overlays import Pin
 from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.stations.base import Station
@@ -15,13 +18,10 @@ from juxtum.geometry.arrays import Floats
 from juxtum.guide.findings import Key
 from juxtum.job import Job
 from juxtum.job.document import usual_alignment
-from juxtum.job.steps import BestFit, DatumChoice, Datums, Pairs, Rough
+from juxtum.job.steps import BestFit, Datums, Pairs, ReferencePoints, Rough
 from juxtum.scene.actors import Shown
-from juxtum.scene.drawables import face_surface
 from juxtum.scene.map_layers import MAP_LAYERS
 from juxtum.scene.picking import Hit
-
-LETTERS = "ABCDEF"
 
 
 class AlignStation(Station):
@@ -33,7 +33,6 @@ class AlignStation(Station):
         """Ways to align, datum picking, the lock matrix, what changed between two alignments."""
         self._measured: list[Floats] = []
         self._nominal: list[Floats] = []
-        self._datums: list[int] = []
         self.body.addWidget(label("By the shape", "heading"))
         self.body.addLayout(row(button("Align automatically", self.automatic), button("Best fit", self.best_fit)))
         self._pairs = button(
@@ -45,16 +44,14 @@ class AlignStation(Station):
         self._use_pairs = button("Use the pairs", self._finish_pairs)
         self.body.addLayout(row(self._pairs, self._use_pairs))
         self.body.addWidget(line())
-        self.body.addWidget(label("By datums", "heading"))
-        self._said = label("", "soft", wrap=True)
-        self._said.setAccessibleName("Picked datums")
-        self.body.addWidget(self._said)
-        self._pick_datums = button(
-            "Pick datums", self.pick_datums, tip="Click faces of the nominal in the order A, B, C"
-        )
-        self._pick_datums.setCheckable(True)
-        self._use_datums = button("Lock to them", self._finish_datums)
-        self.body.addLayout(row(self._pick_datums, self._use_datums))
+        self.datums = DatumsPanel(self.desk, self._lay, self.pick_datums)
+        self.body.addWidget(self.datums)
+        self.body.addWidget(line())
+        self.points = PointsPanel(self.desk, self._lay)
+        self.body.addWidget(self.points)
+        self.body.addWidget(line())
+        self.fit = FitPanel(self.desk, self._lay)
+        self.body.addWidget(self.fit)
         self.body.addWidget(line())
         self._in_force = InForcePanel(self.desk.choose_alignment)
         self.body.addWidget(self._in_force)
@@ -73,7 +70,7 @@ class AlignStation(Station):
             Action("next pose", "Take the next pose that fits", "Job/Align/1", self.next_pose, "", "", "Where the shape fits in several", has_other_poses),
             Action("align automatically", "Align automatically", "Job/Align/1", self.automatic, "Ctrl+L", "move-3d", "Rough, then best fit", has_both),
             Action("pick pairs", "Pick pairs", "Job/Align/1", self._pairs.click, "", "crosshair", "", has_both, at=self.key),
-            Action("pick datums", "Pick datums", "Job/Align/1", self._pick_datums.click, "Ctrl+Shift+D", "anchor", "", has_both, at=self.key),
+            Action("pick datums", "Pick datums", "Job/Align/1", self.datums.pick.click, "Ctrl+Shift+D", "anchor", "", has_both, at=self.key),
             Action("compare", "Compare alignments", "Tools/2", lambda: None, "", "git-compare-arrows", "",
                    lambda: self.derived.comparison is not None, at=self.key),
         )  # fmt: skip
@@ -121,9 +118,9 @@ class AlignStation(Station):
 
     def pick_datums(self) -> None:
         """Begin to pick datums, or stop."""
-        wanted = self._pick_datums.isChecked()
+        wanted = self.datums.pick.isChecked()
         self.leave()
-        self._pick_datums.setChecked(wanted)
+        self.datums.pick.setChecked(wanted)
         if wanted:
             self.view.show_layer("nominal", Shown.SOLID)
             for name in (*MAP_LAYERS, "scan"):
@@ -134,20 +131,15 @@ class AlignStation(Station):
             self.dress()
 
     def picked(self, hit: Hit) -> None:
-        """Gather pairs or datums."""
+        """Gather pairs, datums, reference points or faces."""
+        if self.points.picked(hit) or self.fit.picked(hit) or self.datums.picked(hit):
+            return
         if self._pairs.isChecked():
             if hit.layer == "scan":
                 self._measured.append(self._apart().inverse.apply(hit.place[None])[0])
             elif hit.layer == "nominal":
                 self._nominal.append(hit.place)
             self._show_pairs()
-        elif self._pick_datums.isChecked() and hit.layer == "nominal" and self.derived.nominal is not None:
-            number = int(self.derived.nominal.triangle_faces[hit.triangle]) + 1
-            if number in self._datums:
-                self._datums.remove(number)
-            elif len(self._datums) < len(LETTERS):
-                self._datums.append(number)
-            self._show_datums()
 
     def _show_pairs(self) -> None:
         apart = self._apart()
@@ -173,42 +165,16 @@ class AlignStation(Station):
 
         self.session.edit(f"align by {count} pairs", change, then=self._show_all)
 
-    def _show_datums(self) -> None:
-        nominal = self.derived.nominal
-        if nominal is None:
-            return
-        self.view.put("marked", face_surface(nominal, tuple(self._datums)) if self._datums else None)
-        pins = [Pin(nominal.face(n).centre, LETTERS[k]) for k, n in enumerate(self._datums)]
-        self.view.set_pins(pins)
-        chosen = "; ".join(f"{LETTERS[k]} {nominal.face(n).title}" for k, n in enumerate(self._datums))
-        words = "Pick faces of the nominal: a plane, then a cylinder or a plane, then a plane."
-        self._said.setText(chosen + "." if chosen else words)
-        self._use_datums.setEnabled(bool(self._datums))
-
-    def _finish_datums(self) -> None:
-        datums = tuple(DatumChoice(letter=LETTERS[k], faces=(n,)) for k, n in enumerate(self._datums))
-        names = [s.name for s in self.session.job.procedure.alignments]
-        start = "best fit" if "best fit" in names else names[0] if names else None
-        name = "datums " + "|".join(d.letter for d in datums)
-        step = Datums(name=name, start=start, datums=datums)
-        self.leave()
-
-        def change(job: Job) -> Job:
-            if start is None:
-                job = _with_usual_alignment(job)
-            return _in_force(job.with_step_here(step if start else step.model_copy(update={"start": "best fit"})), name)
-
-        self.session.edit(f"lock to {name}", change)
-
     def leave(self) -> None:
         """Let picks go."""
         super().leave()
         self._pairs.setChecked(False)
-        self._pick_datums.setChecked(False)
-        self._measured, self._nominal, self._datums = [], [], []
+        self._measured, self._nominal = [], []
+        self.datums.leave()
+        self.points.leave()
+        self.fit.leave()
         self.view.put("marked", None)
         self._show_pairs()
-        self._show_datums()
 
     def escape(self) -> None:
         """End picking and show the stage as it was."""
@@ -217,9 +183,26 @@ class AlignStation(Station):
 
     def show_results(self) -> None:
         """Picks, and the alignment in force."""
-        self._show_datums()
+        self.datums.show_job()
         self._show_pairs()
+        self.points.show_job()
+        self.fit.show_job()
         self._in_force.show_job(self.derived)
+
+    def _lay(self, step: BestFit | Datums | ReferencePoints) -> None:
+        """Put an alignment beside the others, from the one in force or the usual one, and in force."""
+        names = [s.name for s in self.session.job.procedure.alignments]
+        first = "best fit" if isinstance(step, Datums) else self.derived.in_force
+        start = next((n for n in (first, "best fit", *names) if n in names and n != step.name), None)
+        self.leave()
+
+        def change(job: Job) -> Job:
+            if start is None:
+                job = _with_usual_alignment(job)
+            laid = step.model_copy(update={"start": start or "best fit"})
+            return _in_force(job.with_step_here(laid), step.name)
+
+        self.session.edit(f"align: {step.name}", change, then=self.dress)
 
     def dress(self) -> None:
         """The map in the alignment in force; before there is one, nominal and scan side by side."""

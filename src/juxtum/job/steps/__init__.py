@@ -5,7 +5,20 @@ from typing import Annotated
 from pydantic import Field
 
 from juxtum.evaluate.kinds import Kind
-from juxtum.job.steps.aligning import AlignModel, AsScanned, BestFit, DatumChoice, Datums, Pairs, Rough
+from juxtum.job.steps.aligning import (
+    AlignModel,
+    AsScanned,
+    BestFit,
+    DatumChoice,
+    Datums,
+    FaceWeight,
+    KnownTargets,
+    Pairs,
+    ReferencePlace,
+    ReferencePoints,
+    Rough,
+    read_reference_places,
+)  # fmt: skip
 from juxtum.job.steps.base import Coat, Outcomes, Source, StepModel
 from juxtum.job.steps.cleaning import CleaningModel, Fragments, PlaneChoice, Selection, Trim
 from juxtum.job.steps.joining import Join, PickedPairs
@@ -13,13 +26,14 @@ from juxtum.job.steps.measuring import Decide, GridStep, Measure, ReadingStep
 from juxtum.job.steps.sections import SectionStep
 
 CleaningStep = Trim | Fragments | Selection
-AlignStep = AsScanned | Rough | Pairs | BestFit | Datums
+AlignStep = AsScanned | Rough | Pairs | BestFit | Datums | ReferencePoints | KnownTargets
 TakingStep = ReadingStep | GridStep
 MeasureStep = Measure | TakingStep | SectionStep | Decide
 Step = Annotated[CleaningStep | Join | AlignStep | MeasureStep | Kind, Field(discriminator="kind")]
 
 STEPS: tuple[type[StepModel], ...] = (
-    Trim, Fragments, Selection, Join, AsScanned, Rough, Pairs, BestFit, Datums, Measure, ReadingStep, GridStep,
+    Trim, Fragments, Selection, Join, AsScanned, Rough, Pairs, BestFit, Datums, ReferencePoints, KnownTargets,
+    Measure, ReadingStep, GridStep,
     SectionStep, Decide,
 )  # fmt: skip
 """All kinds but those of characteristics, which have a registry of their own."""
@@ -36,9 +50,11 @@ __all__ = [
     "DatumChoice",
     "Datums",
     "Decide",
+    "FaceWeight",
     "Fragments",
     "GridStep",
     "Join",
+    "KnownTargets",
     "Measure",
     "MeasureStep",
     "Outcomes",
@@ -46,6 +62,8 @@ __all__ = [
     "PickedPairs",
     "PlaneChoice",
     "ReadingStep",
+    "ReferencePlace",
+    "ReferencePoints",
     "Rough",
     "SectionStep",
     "Selection",
@@ -54,4 +72,5 @@ __all__ = [
     "StepModel",
     "TakingStep",
     "Trim",
+    "read_reference_places",
 ]

@@ -3,17 +3,22 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from pathlib import Path
 from typing import Annotated, Literal, Self
 
 import numpy as np
-from pydantic import Field, model_validator
+from pydantic import Field, ValidationError, model_validator
 
 from juxtum.align import Alignment, align_pairs, best_fit, rough_align
 from juxtum.align.best_fit import BestFitOptions
 from juxtum.align.datums import DatumFeature, datum_alignment
+from juxtum.align.known_targets import target_alignment
+from juxtum.align.reference_points import ReferencePoint, SpotRule, reference_point_alignment
 from juxtum.align.result import no_alignment
-from juxtum.errors import AlignmentError, JuxtumError
+from juxtum.align.zone_fit import Zone, zone_fit
+from juxtum.errors import AlignmentError, InputError, JuxtumError
 from juxtum.evaluate.fields import Finite, Name, Numbers, Triple
+from juxtum.exchange.named_places import read_named_places
 from juxtum.geometry import RigidTransform
 from juxtum.job.steps.base import COATS, NOMINAL, Outcomes, Source, StepModel, alignment, surface
 from juxtum.nominal.fingerprints import Fingerprint, FoundAgain
@@ -21,6 +26,12 @@ from juxtum.progress import Progress
 
 Lost = Annotated[tuple[Fingerprint, ...], Field(max_length=10_000)]
 """Faces of an earlier nominal that were not found in this one."""
+
+
+STAYS = "that stays as it was"
+"""How notes of free motions end."""
+ZONE_COUNT = 20_000
+"""Points of a fit into a zone: they are averaged over cells."""
 
 
 def _see_that_none_is(lost: Lost, where: str) -> None:
@@ -63,7 +74,9 @@ class AlignModel(StepModel):
             raise
         except JuxtumError as problem:
             raise AlignmentError(problem.what, problem.where or self.name, problem.next) from problem
-        notes = tuple(dict.fromkeys((*start.notes, *made.notes)))
+        # A motion that the start left free is nobody's any more, unless it was not allowed to move since.
+        kept = [note for note in start.notes if STAYS not in note or "start" in made.locked.values()]
+        notes = tuple(dict.fromkeys((*kept, *made.notes)))
         return replace(made, notes=notes, alternatives=made.alternatives or start.alternatives)
 
     def found(self, outcomes: Outcomes, start: RigidTransform, progress: Progress) -> Alignment:
@@ -121,6 +134,14 @@ class Pairs(AlignModel):
         return align_pairs(np.array(self.measured).reshape(-1, 3), np.array(self.nominal).reshape(-1, 3))
 
 
+class FaceWeight(StepModel):
+    """What points on some faces count for beside those on others."""
+
+    faces: Numbers
+    weight: Annotated[Finite, Field(gt=0, le=1e6)]
+    lost: Lost = ()
+
+
 class BestFit(AlignModel):
     """Best fit to the nominal surface."""
 
@@ -129,15 +150,29 @@ class BestFit(AlignModel):
     trim: Annotated[Finite, Field(ge=0, le=0.5)] = 0.02
     faces: Numbers = ()
     lost: Lost = ()
+    motions: tuple[Literal["Tx", "Ty", "Tz", "Rx", "Ry", "Rz"], ...] = ()
+    """Those that are allowed; all when empty."""
+    weights: Annotated[tuple[FaceWeight, ...], Field(max_length=100)] = ()
+    criterion: Literal["squares", "zone", "stock"] = "squares"
+    """Least squares; as far inside the limits as can be; as much stock left everywhere as can be."""
+    lower: Finite = -0.2
+    upper: Finite = 0.2
+
+    @model_validator(mode="after")
+    def _ordered(self) -> Self:
+        if self.lower >= self.upper:
+            raise ValueError("the lower limit must lie below the upper limit")
+        return self
 
     @property
     def faces_named(self) -> tuple[int, ...]:
-        """Those that it is fitted to."""
-        return self.faces
+        """Those that it is fitted to, and those that have a weight of their own."""
+        return (*self.faces, *(number for one in self.weights for number in one.faces))
 
     def on_faces(self, found: FoundAgain) -> Self:
         """The same on another revision of the nominal."""
-        return found.on_faces(self)
+        weights = tuple(found.on_faces(one) for one in self.weights)
+        return found.on_faces(self.model_copy(update={"weights": tuple(w for w in weights if w.faces)}))
 
     def reads(self) -> tuple[Source, ...]:
         """Also how thick its coat is, since it is fitted to the surface."""
@@ -146,8 +181,92 @@ class BestFit(AlignModel):
     def found(self, outcomes: Outcomes, start: RigidTransform, progress: Progress) -> Alignment:
         """Fit."""
         _see_that_none_is(self.lost, self.name)
-        options = BestFitOptions(trim=self.trim, faces=self.faces, coat=outcomes.coats)
-        return best_fit(outcomes.scan(self.scan), outcomes.nominal, start, options, progress)
+        scan, nominal = outcomes.scan(self.scan), outcomes.nominal
+        weights = None
+        if self.weights:
+            weights = np.ones(len(nominal.faces))
+            for one in self.weights:
+                weights[[nominal.face(number).number - 1 for number in one.faces]] = one.weight
+        options = BestFitOptions(
+            trim=self.trim, faces=self.faces, coat=outcomes.coats, motions=self.motions, weights=weights
+        )
+        if self.criterion == "squares":
+            return best_fit(scan, nominal, start, options, progress)
+        zone = Zone(self.lower, self.upper) if self.criterion == "zone" else Zone(0.0, np.inf)
+        return zone_fit(scan, nominal, start, zone, replace(options, count=ZONE_COUNT), progress)
+
+
+class ReferencePlace(StepModel):
+    """A place of the drawing and the directions in which the part is held there: X, Y, Z, or N for the surface's own."""
+
+    name: Name
+    place: Triple
+    held: Annotated[str, Field(pattern="^[XYZN]{1,4}$")] = "N"
+    weight: Annotated[Finite, Field(gt=0, le=1e6)] = 1.0
+
+
+class ReferencePoints(AlignModel):
+    """Alignment by reference points with locked directions."""
+
+    kind: Literal["reference-points"] = "reference-points"
+    name: Name = "reference points"
+    points: Annotated[tuple[ReferencePlace, ...], Field(min_length=1, max_length=200)]
+    radius: Annotated[Finite, Field(gt=0, le=100)] = 1.0
+    reach: Annotated[Finite, Field(gt=0, le=1000)] = 10.0
+
+    def reads(self) -> tuple[Source, ...]:
+        """Also how thick its coat is, since it is met at its surface."""
+        return (*super().reads(), COATS)
+
+    def found(self, outcomes: Outcomes, start: RigidTransform, progress: Progress) -> Alignment:
+        """Meet the scan at all points."""
+        points = tuple(ReferencePoint(p.name, np.array(p.place), p.held, p.weight) for p in self.points)
+        rule = SpotRule(outcomes.coats, self.radius, self.reach)
+        return reference_point_alignment(outcomes.scan(self.scan), outcomes.nominal, start, points, rule, progress)
+
+
+def read_reference_places(path: Path) -> tuple[ReferencePlace, ...]:
+    """Reference points of a list: name, X, Y, Z, and held (any of X Y Z N; N when left out) and weight.
+
+    Raises
+    ------
+    InputError
+        Naming the line that cannot be read.
+    """
+    made = []
+    for row in read_named_places(path, "reference points", ("held", "weight")):
+        try:
+            held = "".join(row.more.get("held", "N").upper().split())
+            made.append(ReferencePlace(name=row.name, place=row.place, held=held, weight=row.more.get("weight", 1.0)))
+        except ValidationError as problem:
+            raise InputError(
+                f"line {row.line}: '{row.more.get('held', '')}' and '{row.more.get('weight', '')}' are not what is held there and its weight",
+                str(path), "Give any of X, Y, Z and N, and a number",
+            ) from problem  # fmt: skip
+    return tuple(made)
+
+
+class KnownTargets(AlignModel):
+    """Alignment by targets whose places in part coordinates are known."""
+
+    kind: Literal["known-targets"] = "known-targets"
+    name: Name = "known targets"
+    measured: Annotated[tuple[Triple, ...], Field(min_length=4, max_length=5000)]
+    known: Annotated[tuple[Triple, ...], Field(min_length=4, max_length=5000)]
+    tolerance: Annotated[Finite, Field(gt=0, le=100)] = 0.5
+
+    @property
+    def is_picked(self) -> bool:
+        """Its measured targets are those of one scan."""
+        return True
+
+    def reads(self) -> tuple[Source, ...]:
+        """Nothing but the two lists."""
+        return self._start
+
+    def found(self, outcomes: Outcomes, start: RigidTransform, progress: Progress) -> Alignment:
+        """Lay one list onto the other."""
+        return target_alignment(np.array(self.measured), np.array(self.known), self.tolerance)
 
 
 class DatumChoice(StepModel):

@@ -1,0 +1,83 @@
+"""Alignment to the drawing's datum system: faces of the nominal in the order A, B, C."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+from PyQt6.QtWidgets import QWidget
+
+from juxtum.desk.overlays import Pin
+from juxtum.desk.widgets import button, column, label, row
+from juxtum.job.steps import DatumChoice, Datums
+from juxtum.scene.drawables import face_surface
+from juxtum.scene.picking import Hit
+
+if TYPE_CHECKING:
+    from juxtum.desk.desk import Desk
+
+LETTERS = "ABCDEF"
+
+
+class DatumsPanel(QWidget):
+    """Picks the datums.
+
+    Parameters
+    ----------
+    desk : Desk
+    lay : callable
+        Puts an alignment step into the job and in force.
+    begin : callable
+        Shows the nominal alone while datums are picked.
+    """
+
+    def __init__(self, desk: Desk, lay: Callable[[Datums], None], begin: Callable[[], None]) -> None:
+        super().__init__()
+        self._desk, self._lay = desk, lay
+        self.faces: list[int] = []
+        lines = column(self)
+        lines.addWidget(label("By datums", "heading"))
+        self._said = label("", "soft", wrap=True)
+        self._said.setAccessibleName("Picked datums")
+        lines.addWidget(self._said)
+        self.pick = button("Pick datums", begin, tip="Click faces of the nominal in the order A, B, C")
+        self.pick.setCheckable(True)
+        self._use = button("Lock to them", self._finish)
+        lines.addLayout(row(self.pick, self._use))
+
+    def picked(self, hit: Hit) -> bool:
+        """A click on the stage; whether it was for this panel."""
+        nominal = self._desk.session.derived.nominal
+        if not self.pick.isChecked() or nominal is None:
+            return False
+        if hit.layer == "nominal":
+            number = int(nominal.triangle_faces[hit.triangle]) + 1
+            if number in self.faces:
+                self.faces.remove(number)
+            elif len(self.faces) < len(LETTERS):
+                self.faces.append(number)
+            self.show_job()
+        return True
+
+    def show_job(self) -> None:
+        """The datums in words, and on the stage while they are picked."""
+        nominal = self._desk.session.derived.nominal
+        if nominal is None:
+            return
+        if self.pick.isChecked():
+            self._desk.view.put("marked", face_surface(nominal, tuple(self.faces)) if self.faces else None)
+            self._desk.view.set_pins([Pin(nominal.face(n).centre, LETTERS[k]) for k, n in enumerate(self.faces)])
+        chosen = "; ".join(f"{LETTERS[k]} {nominal.face(n).title}" for k, n in enumerate(self.faces))
+        words = "Pick faces of the nominal: a plane, then a cylinder or a plane, then a plane."
+        self._said.setText(chosen + "." if chosen else words)
+        self._use.setEnabled(bool(self.faces))
+
+    def _finish(self) -> None:
+        datums = tuple(DatumChoice(letter=LETTERS[k], faces=(n,)) for k, n in enumerate(self.faces))
+        self._lay(Datums(name="datums " + "|".join(d.letter for d in datums), datums=datums))
+
+    def leave(self) -> None:
+        """Let picks go."""
+        self.pick.setChecked(False)
+        self.faces = []
+        self.show_job()
