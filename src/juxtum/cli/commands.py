@@ -17,6 +17,7 @@ from juxtum.evaluate import DecisionRule, Verdict
 from juxtum.evaluate.drawing import read_drawing
 from juxtum.evaluate.drawing_words import Rules
 from juxtum.evaluate.kinds import Profile
+from juxtum.evaluate.typed import typed_characteristic, typed_datum
 from juxtum.exchange.documents import Form, read_document
 from juxtum.exchange.limits import check_file, content_hash
 from juxtum.exchange.named_places import read_named_places
@@ -29,6 +30,7 @@ from juxtum.instruments.materials import material_named
 from juxtum.instruments.models import stated_instrument
 from juxtum.job import Evaluation, FileStore, Job, Procedure, Runner, load_job
 from juxtum.job.document import usual_alignment, usual_cleaning
+from juxtum.job.drawn import known_datums, known_sizes
 from juxtum.job.joins import measured_title
 from juxtum.job.roles import Input, Role, free_name, inputs_of
 from juxtum.job.steps import (
@@ -45,6 +47,7 @@ from juxtum.job.steps import (
     read_reference_places,
 )
 from juxtum.job.store import SUFFIX, load_procedure
+from juxtum.nominal import Nominal
 from juxtum.report import result_document, write_outputs
 from juxtum.report.writer import check_folder
 
@@ -66,16 +69,28 @@ def inspect(options: argparse.Namespace) -> int:
     check_folder(options.out)
     files = FileStore()
     job = job_of(options, files)
-    if options.drawing is None:
+    if options.drawing is None and not options.characteristic:
         whole = {"id": "1", "title": "Profile of the whole part", "least_seen": options.least_seen}
         job = job.with_step(Profile.model_validate(whole | {"lower": options.lower, "upper": options.upper}))
     runner = Runner(files, lean=True)
-    if options.drawing is not None:
-        drawn = read_drawing(options.drawing, runner.nominal(job, show_progress()), Rules(options.rules))
-        job = job.model_copy(update={"procedure": Procedure(steps=(*job.procedure.steps, *drawn))})
+    if options.drawing is not None or options.characteristic:
+        job = _with_drawing(job, options, runner.nominal(job, show_progress()))
     check_tied(job, runner, options.out)
     evaluation = _replay(job, runner, options.out)
     return _finish([(job, evaluation)], options)
+
+
+def _with_drawing(job: Job, options: argparse.Namespace, nominal: Nominal) -> Job:
+    """What the drawing's table asks for, and after it what is typed."""
+    rules = Rules(options.rules)
+    for made in () if options.drawing is None else read_drawing(options.drawing, nominal, rules):
+        job = job.with_step(made)
+    typed = {d.letter: d for d in (typed_datum(text, nominal) for text in options.datum or ())}
+    for text in options.characteristic or ():
+        datums = known_datums(job) | typed
+        number = job.procedure.next_number
+        job = job.with_step(typed_characteristic(text, number, nominal, datums, known_sizes(job), rules))
+    return job
 
 
 def check_limits(options: argparse.Namespace) -> None:

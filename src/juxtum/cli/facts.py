@@ -15,6 +15,7 @@ from juxtum.geometry import TriangleMesh
 from juxtum.geometry.features import Cone, Cylinder, Plane, Sphere, Torus
 from juxtum.geometry.topology import closure
 from juxtum.nominal import Nominal
+from juxtum.nominal.common import is_hollow
 from juxtum.nominal.model import NominalFace
 from juxtum.units import Unit
 
@@ -159,9 +160,7 @@ def _feature_facts(nominal: Nominal, face: NominalFace) -> dict[str, Any]:
         return {"point": feature.anchored(face.centre).point.tolist(), "normal": (feature.normal + 0.0).tolist()}
     if isinstance(feature, Cylinder):
         point = feature.anchored(face.centre).point
-        row = int((nominal.triangle_faces == face.number - 1).argmax())
-        middle, normal = nominal.mesh.corners[row].mean(0), nominal.mesh.triangle_normals[row]
-        inside = bool(feature.radial(middle[None])[0] @ normal < 0)
+        inside = is_hollow(nominal, face.number)
         return {"point": point.tolist(), "direction": feature.axis.tolist(), "radius": feature.radius, "inside": inside}
     if isinstance(feature, Cone):
         half = math.degrees(abs(feature.half_angle))

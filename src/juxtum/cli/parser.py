@@ -85,9 +85,14 @@ def _add_inspect(commands: argparse._SubParsersAction[_Parser]) -> None:
     inspect.add_argument(
         "--drawing",
         type=Path,
-        metavar="FILE.csv",
+        metavar="FILE.{csv,xlsx}",
         help="its characteristics, in place of the profile of the whole part",
     )
+    inspect.add_argument(
+        "--characteristic", action="append", metavar="LINE",
+        help="typed, such as 'position d0.2 M A|B of 31;32' or 'diameter 72 H7 of 51'; may be given several times",
+    )  # fmt: skip
+    inspect.add_argument("--datum", action="append", metavar="A=14", help="of what is typed; a letter and its faces")
     inspect.add_argument("--rules", default="iso", choices=("iso", "asme"), help="by which the drawing is read")
     _add_output(inspect)
 

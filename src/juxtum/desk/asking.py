@@ -79,6 +79,12 @@ class Asking:
             QFileDialog.getOpenFileName(self._window, "Load a list", self._folder, "Lists (*.csv *.txt)")[0]
         )
 
+    def drawing(self) -> Path | None:
+        """A drawing's table."""
+        return self._remember(
+            QFileDialog.getOpenFileName(self._window, "Import drawing", self._folder, "Tables (*.csv *.xlsx)")[0]
+        )
+
     def instrument_copy(self, suggestion: str) -> Path | None:
         """Where to write an instrument's document."""
         start = str(Path(self._folder) / suggestion)

@@ -248,7 +248,7 @@ class Bringing:
 
     def ask_drawing(self) -> None:
         """Ask for a drawing's table and take its characteristics."""
-        if (path := self._asking.point_list()) is not None:
+        if (path := self._asking.drawing()) is not None:
             self.drawing(path)
 
     def drawing(self, path: Path) -> None:

@@ -12,11 +12,13 @@ from pydantic import ValidationError
 from juxtum.errors import InputError
 from juxtum.evaluate.drawing_words import Row, Rules, Words, modified
 from juxtum.evaluate.drawn.references import Datum, read_pattern
+from juxtum.evaluate.fits import Of, is_code, limits_of
 from juxtum.evaluate.kinds import KINDS, Characteristic, Kind, kind_of
 from juxtum.evaluate.kinds.size import Sized
 from juxtum.exchange.limits import check_file
+from juxtum.exchange.sheets import read_sheet
 from juxtum.nominal import Nominal
-from juxtum.nominal.common import common_feature
+from juxtum.nominal.common import common_feature, is_hollow
 
 COLUMNS = ("id", "kind", "features", "datums", "nominal", "upper", "lower", "modifier", "title")
 MOST_BYTES, MOST_ROWS = 5_000_000, 5_000
@@ -38,10 +40,10 @@ def read_drawing(path: Path, nominal: Nominal, rules: Rules = Rules.ISO) -> tupl
     """
     rows = _rows(path)
     try:
-        datums = _datums(rows, nominal)
+        datums = datums_of(rows, nominal)
         lines = [row for row in rows if row.text("kind") != "datum"]
         sizes = _sizes(lines, nominal, rules)
-        made = tuple(_characteristic(row, datums, nominal, rules, sizes) for row in lines)
+        made = tuple(characteristic_of(row, datums, nominal, rules, sizes) for row in lines)
         _check_ids(lines, made)
         for row, one in zip(lines, made, strict=True):
             _check(row, one, nominal)
@@ -55,16 +57,7 @@ def read_drawing(path: Path, nominal: Nominal, rules: Rules = Rules.ISO) -> tupl
 def _rows(path: Path) -> list[Row]:
     if check_file(path) > MOST_BYTES:
         raise InputError("this is too large to be a drawing's table", path.name, "Give fewer rows")
-    try:
-        text = path.read_text("utf-8-sig")
-    except UnicodeDecodeError:
-        raise InputError("this is no text", path.name, "Save the table as CSV in UTF-8") from None
-    first = text.split("\n", 1)[0]
-    reader = csv.reader(text.splitlines(), delimiter="\t" if "\t" in first else "," if "," in first else ";")
-    try:
-        table = list(reader)
-    except csv.Error as problem:
-        raise InputError(f"this is no table: {problem}", path.name, "Save the table as CSV") from None
+    table = read_sheet(path, MOST_ROWS) if path.suffix.lower() == ".xlsx" else _read_csv(path)
     heads = [cell.strip().lower() for cell in table[0]] if table else []
     missing = [name for name in ("id", "kind", "features") if name not in heads]
     if missing:
@@ -92,6 +85,19 @@ def _rows(path: Path) -> list[Row]:
     return rows
 
 
+def _read_csv(path: Path) -> list[list[str]]:
+    try:
+        text = path.read_text("utf-8-sig")
+    except UnicodeDecodeError:
+        raise InputError("this is no text", path.name, "Save the table as CSV in UTF-8, or as XLSX") from None
+    first = text.split("\n", 1)[0]
+    reader = csv.reader(text.splitlines(), delimiter="\t" if "\t" in first else "," if "," in first else ";")
+    try:
+        return list(reader)
+    except csv.Error as problem:
+        raise InputError(f"this is no table: {problem}", path.name, "Save the table as CSV") from None
+
+
 def _pattern(row: Row) -> tuple[tuple[tuple[int, ...], ...], ...]:
     try:
         return read_pattern(row.text("features"))
@@ -99,8 +105,13 @@ def _pattern(row: Row) -> tuple[tuple[tuple[int, ...], ...], ...]:
         raise row.problem("features", problem.what, problem.next) from problem
 
 
-def _datums(rows: Sequence[Row], nominal: Nominal) -> dict[str, Datum]:
-    """Datums by their letter; each on features that are there."""
+def datums_of(rows: Sequence[Row], nominal: Nominal) -> dict[str, Datum]:
+    """Datums by their letter; each on features that are there.
+
+    Raises
+    ------
+    InputError
+    """
     found: dict[str, Datum] = {}
     for row in rows:
         if row.text("kind") != "datum":
@@ -146,7 +157,7 @@ def _sizes(rows: Sequence[Row], nominal: Nominal, rules: Rules) -> dict[tuple[An
     found: dict[tuple[Any, ...], tuple[float, float]] = {}
     for row in rows:
         if row.text("kind") in ("diameter", "width"):
-            made = _characteristic(row, {}, nominal, rules, {})
+            made = characteristic_of(row, {}, nominal, rules, {})
             limits = made.limits
             assert limits.lower is not None and limits.upper is not None
             for member in _pattern(row):
@@ -154,13 +165,20 @@ def _sizes(rows: Sequence[Row], nominal: Nominal, rules: Rules) -> dict[tuple[An
     return found
 
 
-def _characteristic(
+def characteristic_of(
     row: Row,
     datums: Mapping[str, Datum],
     nominal: Nominal,
     rules: Rules,
     sizes: Mapping[tuple[Any, ...], tuple[float, float]],
 ) -> Kind:
+    """The characteristic of one row.
+
+    Raises
+    ------
+    InputError
+        With its column.
+    """
     tag = row.text("kind")
     if tag not in TAGS:
         raise row.problem("kind", f"'{tag}' is no kind of characteristic", f"Kinds are: {' '.join(TAGS)} datum")
@@ -185,10 +203,36 @@ def _characteristic(
         raise row.problem(column, str(first["msg"]).removeprefix("Value error, "), "Change it") from problem
     if isinstance(made, Sized):
         try:
-            return made.resolved(nominal)
+            made = made.resolved(nominal)
         except InputError as problem:
             raise row.problem("features", problem.what, problem.next) from problem
+        return _coded(row, made, nominal) if is_code(row.text("upper")) else made
     return made
+
+
+def _coded(row: Row, made: Any, nominal: Nominal) -> Any:
+    """With the deviations that a code gives its nominal size."""
+    try:
+        lower, upper = limits_of(row.text("upper"), made.nominal, _coded_as(made, nominal))
+    except InputError as problem:
+        raise row.problem("upper", problem.what, problem.next) from problem
+    title = made.title if row.text("title") else f"{made.title} {row.text('upper')}"
+    return made.model_copy(update={"lower": lower, "upper": upper, "title": title})
+
+
+def _coded_as(made: Sized, nominal: Nominal) -> Of:
+    """Whether a size is one of a hole or a shaft, of another length, or an angle."""
+    first = made.members[0]
+    if made.unit != "mm":
+        return "angle"
+    if made.tag == "diameter":
+        return "hole" if is_hollow(nominal, first[0][0]) else "shaft"
+    if made.tag == "width" and len(first) == 2:
+        one, two = (nominal.face(faces[0]) for faces in first)
+        looks = getattr(one.feature, "normal", None)
+        # The sides of a slot look at each other, those of a rib away.
+        return "length" if looks is None else "hole" if float(looks @ (two.centre - one.centre)) > 0 else "shaft"
+    return "length"
 
 
 def _zone(row: Row) -> float:
@@ -203,6 +247,11 @@ def _zone(row: Row) -> float:
 
 
 def _sized(row: Row) -> dict[str, Any]:
+    if is_code(row.text("upper")):
+        if row.text("lower"):
+            raise row.problem("lower", "a code gives both deviations", "Leave it empty")
+        # Until its nominal is known: the code gives deviations by size.
+        return {"nominal": row.number("nominal"), "upper": 1.0, "lower": -1.0}
     upper, lower = row.number("upper"), row.number("lower")
     if upper is None or lower is None:
         raise row.problem(

@@ -47,3 +47,19 @@ def _same(a: Feature, b: Feature | None) -> bool:
     along = float(mine.direction @ other.direction)
     # A plane looks out of the material and a cone widens one way; the others have no sense.
     return apart < SAME and (along if isinstance(a, Plane | Cone) else abs(along)) > 1 - 1e-9
+
+
+def is_hollow(nominal: Nominal, number: int) -> bool:
+    """Whether material lies round a face that turns about an axis, as it does round a hole.
+
+    Raises
+    ------
+    InputError
+        When there is no such face.
+    """
+    feature, face = nominal.face(number).feature, nominal.face(number)
+    if feature is None or not hasattr(feature, "radial"):
+        return False
+    row = int((nominal.triangle_faces == face.number - 1).argmax())
+    middle, normal = nominal.mesh.corners[row].mean(0), nominal.mesh.triangle_normals[row]
+    return bool(feature.radial(middle[None])[0] @ normal < 0)
