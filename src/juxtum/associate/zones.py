@@ -12,7 +12,7 @@ from juxtum.geometry.features import Circle, Feature, Line, Plane
 
 F = TypeVar("F", bound=Feature)
 ROUNDS = 60
-FEW = 40
+FEW, MANY = 40, 150
 """Points that are looked at in a round; those that lie farthest out are added until none lies farther."""
 
 
@@ -27,9 +27,7 @@ def signed_distances(feature: Feature, points: Floats) -> Floats:
 
 def narrowed(feature: F, points: Floats) -> F:
     """Linear programs on the residuals, each about the answer of the one before, until the width no longer falls."""
-    from scipy.optimize import linprog
-
-    own = [0, 1, 5] if isinstance(feature, Circle) else None
+    own = _own_columns(feature)
     reach = 0.2
     size = float(np.linalg.norm(np.ptp(points, axis=0))) / 2
     for _ in range(ROUNDS):
@@ -37,22 +35,12 @@ def narrowed(feature: F, points: Floats) -> F:
         residuals, jacobian = feature.linearised(points)
         if own is not None:
             residuals, jacobian = residuals[:: feature.rows], jacobian[:: feature.rows][:, own]
-        count = jacobian.shape[1]
-        upper = np.column_stack([jacobian, -np.ones(len(residuals))])
-        lower = np.column_stack([-jacobian, -np.ones(len(residuals))])
-        bounds = [(-reach * size, reach * size)] * count + [(0, None)]
-        found = linprog(
-            np.r_[np.zeros(count), 1.0],
-            np.vstack([upper, lower]),
-            np.r_[-residuals, residuals],
-            bounds=bounds,
-            method="highs",
-        )
-        if found.status != 0:
+        found = _least_width(residuals, jacobian, reach * size)
+        if found is None:
             return feature
-        step = found.x[:count] if own is None else np.zeros(6)
+        step = found if own is None else np.zeros(6)
         if own is not None:
-            step[own] = found.x[:count]
+            step[own] = found
         after = feature.stepped(step)
         if np.abs(signed_distances(after, points)).max() < np.abs(signed_distances(feature, points)).max():
             feature = after
@@ -61,6 +49,61 @@ def narrowed(feature: F, points: Floats) -> F:
         if reach < 1e-12:
             break
     return feature
+
+
+def _least_width(residuals: Floats, jacobian: Floats, bound: float) -> Floats | None:
+    """The step (P,) after which the largest residual (N,) is least, as far as they change in proportion to it; None without one.
+
+    Only residuals that stand out are looked at; those that stand out after the step are added until none does.
+    """
+    from scipy.optimize import linprog
+
+    count, goal = jacobian.shape[1], np.r_[np.zeros(jacobian.shape[1]), 1.0]
+    bounds = [(-bound, bound)] * count + [(0, None)]
+    rows = _outermost(residuals, MANY)
+    for _ in range(ROUNDS):
+        ones = np.ones((len(rows), 1))
+        matrix = np.block([[jacobian[rows], -ones], [-jacobian[rows], -ones]])
+        found = linprog(goal, matrix, np.r_[-residuals[rows], residuals[rows]], bounds=bounds, method="highs")
+        if found.status != 0:
+            return None
+        step = np.asarray(found.x[:count])
+        after = residuals + jacobian @ step
+        if np.abs(after).max() <= found.x[count] * (1 + 1e-12) + 1e-15:
+            return step
+        more = np.setdiff1d(_outermost(after, FEW), rows)
+        if len(more) == 0:
+            return step
+        rows = np.union1d(rows, more)
+    return step
+
+
+def _farthest(goal: Floats, matrix: Floats, room: Floats, bounds: list[tuple[float, float]]) -> Floats | None:
+    """The step that goes farthest towards a goal within all rows (N,); only the tightest are looked at, and those it breaks."""
+    from scipy.optimize import linprog
+
+    rows = np.argsort(room)[:MANY]
+    step = np.zeros(len(goal))
+    for _ in range(ROUNDS):
+        found = linprog(goal, matrix[rows], room[rows], bounds=bounds, method="highs")
+        if found.status != 0:
+            return None
+        step = np.asarray(found.x)
+        left = room - matrix @ step
+        broken = np.flatnonzero(left < -1e-13)
+        more = np.setdiff1d(broken[np.argsort(left[broken])][:MANY], rows)
+        if len(more) == 0:
+            return step
+        rows = np.union1d(rows, more)
+    return step
+
+
+def _outermost(values: Floats, count: int) -> Ints:
+    """Rows of the largest and of the smallest values (N,), so many of each."""
+    if len(values) <= 2 * count:
+        return np.arange(len(values))
+    order = np.argpartition(values, (count, len(values) - count))
+    return np.union1d(order[:count], order[-count:])
 
 
 def _own_columns(feature: Feature) -> list[int] | None:
@@ -91,8 +134,6 @@ def mating(feature: F, points: Floats, *, inside: bool) -> F:
     >>> round(mating(start, wall, inside=True).radius, 3), round(mating(start, wall, inside=False).radius, 3)
     (3.0, 3.1)
     """
-    from scipy.optimize import linprog
-
     own, sign = _own_columns(feature), 1.0 if inside else -1.0
     size = float(np.linalg.norm(np.ptp(points, axis=0))) / 2
     begun = float(getattr(feature, "radius"))  # noqa: B009
@@ -101,8 +142,6 @@ def mating(feature: F, points: Floats, *, inside: bool) -> F:
         residuals, jacobian = best.linearised(points)
         if own is not None:
             residuals, jacobian = residuals[:: best.rows], jacobian[:: best.rows][:, own]
-        # Points within reach of the surface can bear it; of all others none can.
-        near = np.argsort(sign * residuals)[: max(FEW, len(residuals) // 4)]
         count = jacobian.shape[1]
         bounds = [(-reach, reach)] * count
         turned = [k for k in range(count - 1) if own is None and count > 4 and k in (2, 3)]
@@ -110,10 +149,10 @@ def mating(feature: F, points: Floats, *, inside: bool) -> F:
             bounds[k] = (-reach / size, reach / size)
         goal = np.zeros(count)
         goal[-1] = -sign
-        found = linprog(goal, -sign * jacobian[near], sign * residuals[near], bounds=bounds, method="highs")
+        found = _farthest(goal, -sign * jacobian, sign * residuals, bounds)
         step = np.zeros(6 if own is not None else count)
-        if found.status == 0:
-            step[own if own is not None else slice(None)] = found.x
+        if found is not None:
+            step[own if own is not None else slice(None)] = found
         after = _fitting_radius(best.stepped(step), points, inside)
         if sign * (after.radius - best.radius) > 1e-13:  # type: ignore[attr-defined]
             best = after
