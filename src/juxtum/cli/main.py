@@ -23,8 +23,11 @@ MODULES = {
     "assemble": "assembling",
     "fit": "fitting",
     "section": "sectioning",
+    "separate": "separating",
 }
 """Where commands live that are not in `commands`."""
+COMMANDS = {"assemble": "assemble_command", "separate": "separate_command"}
+"""Functions that are not called as their command is."""
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
@@ -73,7 +76,7 @@ def _command(name: str) -> Callable[[argparse.Namespace], int]:
     # Only what a command needs is imported: a look at a file should not wait for planning.
     module = import_module(f"juxtum.cli.{MODULES.get(name, 'commands')}")
     # Its own name is that of what it runs.
-    found: Callable[[argparse.Namespace], int] = getattr(module, "assemble_command" if name == "assemble" else name)
+    found: Callable[[argparse.Namespace], int] = getattr(module, COMMANDS.get(name, name))
     return found
 
 

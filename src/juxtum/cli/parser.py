@@ -7,8 +7,8 @@ from pathlib import Path
 from typing import NoReturn
 
 from juxtum import __version__
+from juxtum.cli.values import band, clock, count, faces, length, port, positive, seed, series, share, temperature, unit
 from juxtum.errors import InputError
-from juxtum.units import Unit, parse_length
 
 
 class _Parser(argparse.ArgumentParser):
@@ -16,20 +16,6 @@ class _Parser(argparse.ArgumentParser):
 
     def error(self, message: str) -> NoReturn:
         raise InputError(message, self.prog, f"See '{self.prog} --help'")
-
-
-def _length(text: str) -> float:
-    try:
-        return parse_length(text)
-    except InputError as problem:
-        raise argparse.ArgumentTypeError(problem.what) from problem
-
-
-def _unit(text: str) -> Unit:
-    try:
-        return Unit(text)
-    except ValueError as problem:
-        raise argparse.ArgumentTypeError(f"'{text}' is not a unit; use mm, cm, m or in") from problem
 
 
 def make_parser() -> argparse.ArgumentParser:
@@ -43,7 +29,7 @@ def make_parser() -> argparse.ArgumentParser:
     run.add_argument("procedure", type=Path, metavar="JOB-OR-PROCEDURE")
     run.add_argument("scans", type=Path, nargs="+", metavar="SCAN")
     run.add_argument("--out", type=Path, required=True, metavar="DIR")
-    run.add_argument("--scan-unit", type=_unit, metavar="UNIT")
+    run.add_argument("--scan-unit", type=unit, metavar="UNIT")
     _add_instrument(run)
     _add_output(run)
     _add_plan(commands)
@@ -51,6 +37,7 @@ def make_parser() -> argparse.ArgumentParser:
     _add_device(commands)
     _add_register(commands)
     _add_assemble(commands)
+    _add_separate(commands)
     fit = commands.add_parser("fit", help="a feature from a list of points")
     fit.add_argument("kind", choices=FEATURES, metavar="|".join(FEATURES))
     fit.add_argument("file", type=Path, metavar="FILE.csv", help="rows X,Y[,Z] in mm")
@@ -80,7 +67,7 @@ def _add_inspect(commands: argparse._SubParsersAction[_Parser]) -> None:
     _add_scans(inspect)
     inspect.add_argument("--out", type=Path, required=True, metavar="DIR", help="folder for result, report and tables")
     inspect.add_argument(
-        "--least-seen", type=_share, default=0.9, metavar="SHARE", help="of the area, before it is decided"
+        "--least-seen", type=share, default=0.9, metavar="SHARE", help="of the area, before it is decided"
     )
     inspect.add_argument(
         "--drawing",
@@ -104,20 +91,20 @@ def _add_scans(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "more", type=Path, nargs="*", metavar="SCAN", help="more scans of the part, joined to the first"
     )
-    parser.add_argument("--upper", type=_length, default=0.2, metavar="MM")
-    parser.add_argument("--lower", type=_length, default=-0.2, metavar="MM")
+    parser.add_argument("--upper", type=length, default=0.2, metavar="MM")
+    parser.add_argument("--lower", type=length, default=-0.2, metavar="MM")
     parser.add_argument(
         "--align",
         default="best-fit",
         metavar="best-fit|none|zone|stock|datums:FILE.json|points:FILE.csv|targets:MEASURED.csv,KNOWN.csv",
     )
     parser.add_argument("--trim", default="auto", choices=("auto", "none"))
-    parser.add_argument("--scan-unit", type=_unit, metavar="mm|cm|m|in")
-    parser.add_argument("--nominal-unit", type=_unit, metavar="mm|cm|m|in")
+    parser.add_argument("--scan-unit", type=unit, metavar="mm|cm|m|in")
+    parser.add_argument("--nominal-unit", type=unit, metavar="mm|cm|m|in")
     _add_instrument(parser)
-    parser.add_argument("--temperature", type=_temperature, metavar="DEGREES", help="of the part while it was scanned")
+    parser.add_argument("--temperature", type=temperature, metavar="DEGREES", help="of the part while it was scanned")
     parser.add_argument("--material", metavar="NAME", help="of the part: its expansion, unless --expansion is given")
-    parser.add_argument("--expansion", type=_positive, metavar="1e-6/K", help="of its material")
+    parser.add_argument("--expansion", type=positive, metavar="1e-6/K", help="of its material")
     parser.add_argument("--rule", default="guarded", choices=("simple", "guarded"))
 
 
@@ -129,11 +116,11 @@ def _add_section(commands: argparse._SubParsersAction[_Parser]) -> None:
         "--plane", action="append", required=True, metavar="z=12.5|face:14+2|X,Y,Z,NX,NY,NZ",
         help="in part coordinates; the plane of a face with an offset; a point and a normal; may be given several times",
     )  # fmt: skip
-    series = section.add_mutually_exclusive_group()
-    series.add_argument("--series", type=_series, metavar="COUNT,MM", help="so many planes, so far apart")
-    series.add_argument(
+    several = section.add_mutually_exclusive_group()
+    several.add_argument("--series", type=series, metavar="COUNT,MM", help="so many planes, so far apart")
+    several.add_argument(
         "--radial",
-        type=_count,
+        type=count,
         metavar="COUNT",
         help="so many planes through the axis that --plane gives: a round face, or a point and a direction",
     )
@@ -144,16 +131,9 @@ def _add_section(commands: argparse._SubParsersAction[_Parser]) -> None:
         "--between", action="append", metavar="2,5", help="the dimension between two lines or arcs, by their numbers"
     )
     section.add_argument(
-        "--enlarge", type=_count, metavar="TIMES", help="deviations in the picture; by itself when not given"
+        "--enlarge", type=count, metavar="TIMES", help="deviations in the picture; by itself when not given"
     )
     section.add_argument("--json", action="store_true", help="print the result document and nothing else")
-
-
-def _series(text: str) -> tuple[int, float]:
-    count, comma, spacing = text.replace(";", ",").partition(",")
-    if not comma:
-        raise argparse.ArgumentTypeError(f"'{text}' is not a series; use for example 5,10")
-    return _count(count.strip()), _length(spacing)
 
 
 def _add_instrument(parser: argparse.ArgumentParser) -> None:
@@ -163,16 +143,6 @@ def _add_instrument(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--method", "--chain", dest="chain", metavar="NAME", help="of that instrument; its first one when not given"
     )
-
-
-def _temperature(text: str) -> float:
-    try:
-        value = float(text.replace(",", "."))
-    except ValueError as problem:
-        raise argparse.ArgumentTypeError(f"'{text}' is not a temperature in degrees Celsius") from problem
-    if not -40 <= value <= 120:
-        raise argparse.ArgumentTypeError(f"{value:g} degrees Celsius is no temperature of a part")
-    return value
 
 
 PLANS = ("suitability", "targets", "photos", "stations", "blind", "turntable", "tray", "effort")
@@ -209,20 +179,20 @@ def _add_plan(commands: argparse._SubParsersAction[_Parser]) -> None:
         metavar="NAME",
         help="of the part, such as 'carbon steel'; a name that is not in the table lists all",
     )
-    plan.add_argument("--upper", type=_length, default=0.2, metavar="MM", help="for a nominal without characteristics")
-    plan.add_argument("--lower", type=_length, default=-0.2, metavar="MM")
-    plan.add_argument("--nominal-unit", type=_unit, metavar="mm|cm|m|in")
-    plan.add_argument("--diameter", type=_positive, metavar="MM", help="of the targets")
-    plan.add_argument("--target-spacing", type=_band, metavar="NEAR-FAR", help="for example 30-100, mm")
+    plan.add_argument("--upper", type=length, default=0.2, metavar="MM", help="for a nominal without characteristics")
+    plan.add_argument("--lower", type=length, default=-0.2, metavar="MM")
+    plan.add_argument("--nominal-unit", type=unit, metavar="mm|cm|m|in")
+    plan.add_argument("--diameter", type=positive, metavar="MM", help="of the targets")
+    plan.add_argument("--target-spacing", type=band, metavar="NEAR-FAR", help="for example 30-100, mm")
     plan.add_argument(
-        "--allow-faces", type=_faces, metavar="1,2", help="measured or datum faces that may carry targets all the same"
+        "--allow-faces", type=faces, metavar="1,2", help="measured or datum faces that may carry targets all the same"
     )
     plan.add_argument(
-        "--datums", type=_faces, metavar="14,51,16", help="datum faces: lengths start there, targets keep clear"
+        "--datums", type=faces, metavar="14,51,16", help="datum faces: lengths start there, targets keep clear"
     )
     plan.add_argument(
         "--goal",
-        type=_share,
+        type=share,
         metavar="SHARE",
         help="share of the area that shall be seen from two directions while tracking, 0 to 1",
     )
@@ -233,15 +203,15 @@ def _add_plan(commands: argparse._SubParsersAction[_Parser]) -> None:
         help="score these targets, name,X,Y,Z in part coordinates, instead of planning some",
     )
     plan.add_argument("--keep", action="store_true", help="keep the job's targets and only score them")
-    plan.add_argument("--bars", type=_count, metavar="N")
+    plan.add_argument("--bars", type=count, metavar="N")
     plan.add_argument("--fixed-camera", action="store_true", help="the camera is known and not solved with the rest")
     plan.add_argument(
         "--finish", action="append", metavar="FACE=glossy", help="dark, glossy, mirror-like or clear faces"
     )
-    plan.add_argument("--spacing", type=_positive, metavar="MM")
+    plan.add_argument("--spacing", type=positive, metavar="MM")
     plan.add_argument("--coat", choices=("none", "vanishing", "slow vanishing", "powder"))
-    plan.add_argument("--start", type=_clock, metavar="HH:MM")
-    plan.add_argument("--parts", type=_count, metavar="N", help="in a tray")
+    plan.add_argument("--start", type=clock, metavar="HH:MM")
+    plan.add_argument("--parts", type=count, metavar="N", help="in a tray")
     plan.add_argument("--out", type=Path, metavar="DIR")
     plan.add_argument("--json", action="store_true", help="print the plan's document and nothing else")
     plan.add_argument("--strict", action="store_true", help="exit status 1 when the plan does not meet what is asked")
@@ -261,16 +231,16 @@ def _add_capture(commands: argparse._SubParsersAction[_Parser]) -> None:
     )
     capture.add_argument("--device", choices=DEVICES, default="handheld", metavar="|".join(DEVICES))
     capture.add_argument("--instrument", metavar="NAME|FILE.json", help="instead of the plan's")
-    capture.add_argument("--seed", type=_seed, default=0, metavar="N")
-    capture.add_argument("--spacing", type=_positive, metavar="MM")
+    capture.add_argument("--seed", type=seed, default=0, metavar="N")
+    capture.add_argument("--spacing", type=positive, metavar="MM")
     capture.add_argument(
-        "--port", type=_port, metavar="P", help="of a device that is served already, instead of a stand-in of its own"
+        "--port", type=port, metavar="P", help="of a device that is served already, instead of a stand-in of its own"
     )
-    capture.add_argument("--nominal-unit", type=_unit, metavar="mm|cm|m|in")
+    capture.add_argument("--nominal-unit", type=unit, metavar="mm|cm|m|in")
     capture.add_argument(
-        "--upper", type=_length, default=0.2, metavar="MM", help="for a nominal without characteristics"
+        "--upper", type=length, default=0.2, metavar="MM", help="for a nominal without characteristics"
     )
-    capture.add_argument("--lower", type=_length, default=-0.2, metavar="MM")
+    capture.add_argument("--lower", type=length, default=-0.2, metavar="MM")
     capture.add_argument("--out", type=Path, required=True, metavar="DIR")
     capture.add_argument("--json", action="store_true", help="print the capture's document and nothing else")
     capture.add_argument(
@@ -286,69 +256,10 @@ def _add_device(commands: argparse._SubParsersAction[_Parser]) -> None:
         "--part", default="demo:BC-220", metavar="FILE", help="a nominal, a .juxtum job, or a demo part"
     )
     device.add_argument("--plan", type=Path, metavar="FILE", help="tells where targets are stuck")
-    device.add_argument("--nominal-unit", type=_unit, metavar="mm|cm|m|in")
-    device.add_argument("--seed", type=_seed, default=0, metavar="N")
-    device.add_argument("--port", type=_port, default=0, metavar="P", help="any that is free when not given")
+    device.add_argument("--nominal-unit", type=unit, metavar="mm|cm|m|in")
+    device.add_argument("--seed", type=seed, default=0, metavar="N")
+    device.add_argument("--port", type=port, default=0, metavar="P", help="any that is free when not given")
     device.add_argument("--once", action="store_true", help="end when the client has gone")
-
-
-def _seed(text: str) -> int:
-    if not text.isdigit() or int(text) >= 2**32:
-        raise argparse.ArgumentTypeError(f"'{text}' is not a seed; use a whole number from 0")
-    return int(text)
-
-
-def _port(text: str) -> int:
-    if not text.isdigit() or int(text) > 65_535:
-        raise argparse.ArgumentTypeError(f"'{text}' is not a port; use 0 to 65535")
-    return int(text)
-
-
-def _positive(text: str) -> float:
-    value = _length(text)
-    if value <= 0:
-        raise argparse.ArgumentTypeError(f"'{text}' is not more than nothing")
-    return value
-
-
-def _share(text: str) -> float:
-    try:
-        value = float(text.replace(",", "."))
-    except ValueError as problem:
-        raise argparse.ArgumentTypeError(f"'{text}' is not a share; use a number such as 0.95") from problem
-    if not 0 < value <= 1:
-        raise argparse.ArgumentTypeError(f"'{text}' is not a share between 0 and 1")
-    return value
-
-
-def _count(text: str) -> int:
-    if not text.isdigit() or not 1 <= int(text) <= 10_000:
-        raise argparse.ArgumentTypeError(f"'{text}' is not a number from 1 to 10000")
-    return int(text)
-
-
-def _faces(text: str) -> tuple[int, ...]:
-    words = [word for word in text.split(",") if word]
-    if not all(word.isdigit() and int(word) >= 1 for word in words):
-        raise argparse.ArgumentTypeError(f"'{text}' is not a list of face numbers; use for example 14,63")
-    return tuple(int(word) for word in words)
-
-
-def _band(text: str) -> tuple[float, float]:
-    near, dash, far = text.partition("-")
-    if not dash:
-        raise argparse.ArgumentTypeError(f"'{text}' is not a band; use for example 30-100")
-    return _positive(near), _positive(far)
-
-
-def _clock(text: str) -> str:
-    from juxtum.plan.cost.schedule import parse_clock
-
-    try:
-        parse_clock(text)
-    except InputError as problem:
-        raise argparse.ArgumentTypeError(problem.what) from problem
-    return text.strip()
 
 
 def _add_assemble(commands: argparse._SubParsersAction[_Parser]) -> None:
@@ -360,18 +271,28 @@ def _add_assemble(commands: argparse._SubParsersAction[_Parser]) -> None:
     )
     assemble.add_argument("--pairs", type=Path, metavar="FILE.json", help="points picked on pairs of scans")
     assemble.add_argument("--by-shape", action="store_true", help="propose a place for scans that nothing else ties")
-    assemble.add_argument("--spacing", type=_positive, metavar="MM", help="of the surface")
+    assemble.add_argument("--spacing", type=positive, metavar="MM", help="of the surface")
     assemble.add_argument("--watertight", action="store_true", help="close open borders with invented faces")
     assemble.add_argument(
         "--trim", default="auto", choices=("auto", "none", "table"), help="table: each scan stands on one, cut it off"
     )
-    assemble.add_argument("--scan-unit", type=_unit, metavar="mm|cm|m|in")
+    assemble.add_argument("--scan-unit", type=unit, metavar="mm|cm|m|in")
     assemble.add_argument("--json", action="store_true", help="print the result document and nothing else")
     assemble.add_argument("--strict", action="store_true", help="exit status 1 when a scan is not tied")
 
 
 FEATURES = ("line2d", "circle2d", "line3d", "plane", "circle3d", "sphere", "cylinder", "cone", "torus")
 ENTRIES = ("instrument", "scale bar", "ball bar", "ball", "board", "probe tip", "equipment")
+
+
+def _add_separate(commands: argparse._SubParsersAction[_Parser]) -> None:
+    separate = commands.add_parser("separate", help="the parts in one scan, each into a file of its own")
+    separate.add_argument("scan", type=Path, metavar="SCAN")
+    separate.add_argument("--out", type=Path, required=True, metavar="DIR")
+    separate.add_argument("--parts", type=count, metavar="N", help="how many there are; found when not given")
+    separate.add_argument("--trim", default="auto", choices=("auto", "none"))
+    separate.add_argument("--scan-unit", type=unit, metavar="mm|cm|m|in")
+    separate.add_argument("--json", action="store_true", help="print the result document and nothing else")
 
 
 def _add_register(commands: argparse._SubParsersAction[_Parser]) -> None:
@@ -383,7 +304,7 @@ def _add_register(commands: argparse._SubParsersAction[_Parser]) -> None:
     for name in ("name", "serial", "model", "number", "operator"):
         register.add_argument(f"--{name}", metavar="TEXT")
     for name in ("length", "diameter", "uncertainty"):
-        register.add_argument(f"--{name}", type=_length, metavar="MM")
+        register.add_argument(f"--{name}", type=length, metavar="MM")
     register.add_argument("--until", metavar="2027-06-30", help="the last day on which the certificate is valid")
     register.add_argument("--document", metavar="FILE", help="a scan or PDF of the certificate, kept in the logbook")
     register.add_argument("--logbook", metavar="ADDRESS", help="of another logbook than the user's own")

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 from pydantic import ValidationError
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
+from juxtum.desk.briefing.typed_line import TypedLine
 from juxtum.desk.kind_form import KindForm
 from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.widgets import LengthField, button, column, form, label, row
@@ -16,7 +17,6 @@ from juxtum.evaluate.drawing_words import modifier_words, typed
 from juxtum.evaluate.drawn.references import pattern_words
 from juxtum.evaluate.kinds import Kind, Toleranced
 from juxtum.evaluate.kinds.size import Sized
-from juxtum.evaluate.typed import typed_characteristic
 from juxtum.exchange.documents import validation_sentence
 from juxtum.guide.verdicts import limit_words
 from juxtum.job import Job
@@ -55,19 +55,10 @@ class CharacteristicsPanel(QWidget):
         self._build()
 
     def _build(self) -> None:
-        self._lines.addWidget(label("Characteristic", "heading"))
-        self._line = QLineEdit()
-        self._line.setAccessibleName("Typed characteristic")
-        self._line.setPlaceholderText("diameter 72 H7 of 51")
-        self._line.setToolTip(
-            "In one line, then Enter: position d0.2 M A|B of 31;32 - distance 40 \u00b10.1 x of 14|22"
-        )
-        self._line.setMaxLength(400)
-        self._line.returnPressed.connect(self._take_line)
-        self._lines.addWidget(self._line)
         self._form = KindForm()
         self._form.changed.connect(self._take_kind)
-        self._lines.addWidget(self._form)
+        for widget in (label("Characteristic", "heading"), TypedLine(self._station), self._form):
+            self._lines.addWidget(widget)
         self._faces = label("", "soft", wrap=True)
         self._faces.setAccessibleName("Chosen faces")
         self._lines.addWidget(self._faces)
@@ -110,22 +101,6 @@ class CharacteristicsPanel(QWidget):
         inner.setContentsMargins(0, 0, 0, 0)
         inner.addLayout(form([(field.accessibleName(), field) for field, *_ in fields]))
         self._lines.addWidget(self._drawn)
-
-    def _take_line(self) -> None:
-        """Add what the line asks for; what it does not say is told, and it stays to be mended."""
-        nominal, job = self._station.derived.nominal, self._session.job
-        if nominal is None:
-            self._station.desk.tell("there is no nominal yet", "typed line", "Bring one first")
-            return
-        try:
-            made = typed_characteristic(
-                self._line.text(), job.procedure.next_number, nominal, known_datums(job), known_sizes(job)
-            )
-        except InputError as problem:
-            self._session.failed.emit(problem)
-            return
-        self._line.clear()
-        self._session.add(made, f"characteristic {made.id}")
 
     @property
     def is_picking(self) -> bool:
