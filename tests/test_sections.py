@@ -10,6 +10,7 @@ import ezdxf
 import numpy as np
 import pytest
 from benchmarks.joins import whole
+from benchmarks.starts import parts
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from PyQt6.QtCore import Qt
@@ -152,6 +153,23 @@ def test_a_thin_sheet_keeps_its_two_sides() -> None:
     found = taken(nominal, made, plane((0, 20, 0), (0, 1, 0)))
     upper = [f for f in found.features if f.shape == "line" and f.drawn.point[1] == pytest.approx(0.2)]
     assert upper and upper[0].deviation == pytest.approx(0.05, abs=1e-6)
+
+
+@pytest.mark.parametrize("kind", ["mesh", "cloud"])
+@pytest.mark.parametrize("name", ["keyed ring", "sheet bracket", "turned shaft", "part of 5 mm", "plain plate"])
+def test_a_good_part_shows_nothing_wrong_in_an_oblique_plane(name: str, kind: str) -> None:
+    """Corners cut at a slant, pieces shorter than the noise, points slid past an edge: each read up to 2.5 mm once."""
+    nominal = Nominal.from_shape(parts()[name])
+    mesh = whole(nominal, 30_000)
+    sigma = min(0.01, nominal.diagonal * 5e-5)
+    points = mesh.points + np.random.default_rng(1).normal(0, sigma, mesh.points.shape)
+    scan: Scan = TriangleMesh(points, mesh.triangles) if kind == "mesh" else PointCloud(points)
+    found = taken(nominal, scan, SectionPlane("s", nominal.centre + 1e-4 * nominal.diagonal, np.array([1.0, 2, 3])))
+    assert len(found.found) > 100 and np.abs(found.found).max() < 12 * sigma
+    assert found.seen > 0.95
+    for feature in found.features:
+        if feature.measured is not None and feature.count > 40:
+            assert abs(feature.deviation) < 4 * sigma, feature.name
 
 
 # -- steps and files --------------------------------------------------------------------------------------

@@ -15,6 +15,7 @@ from PyQt6.QtWidgets import QApplication
 from juxtum.desk.app import make_application
 from juxtum.desk.planning.topics import Topic
 from juxtum.guide.findings import Key
+from juxtum.job.steps import SectionStep
 from juxtum.scene.camera import View
 
 SIZE = (1280, 800)
@@ -107,10 +108,25 @@ def _route(walk: _Walk) -> None:
     window.measure.show_results()
     window.hub.show_ledger()
     walk.save("6-measure")
+    _section(walk)
     window.hub.go(Key.REPORT)
     walk.save("7-report")
     _drawing(walk)
     _pieces(walk)
+
+
+def _section(walk: _Walk) -> None:
+    """BC-220 cut along its bore, the distance from its floor to its top chosen."""
+    panel = walk.window.measure.sections
+    walk.window.session.add(
+        SectionStep(label="x = 0", normal=(1.0, 0.0, 0.0)), "section x = 0", lambda: panel.choose("x = 0")
+    )
+    walk.settle(lambda: panel.chosen == "x = 0")
+    for number in ("2", "11"):
+        panel.drawer.canvas.picked.emit(number)
+    walk.window.measure.ensureWidgetVisible(panel)
+    walk.save("16-section")
+    panel.close_drawer()
 
 
 def _drawing(walk: _Walk) -> None:

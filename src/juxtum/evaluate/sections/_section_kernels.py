@@ -10,9 +10,12 @@ from juxtum.compiled import numba as nb
 
 @nb.njit(cache=True, nogil=True)
 def nearest_pieces(points, outwards, pieces_at, limit, cosine):
-    """Of points (N, 2) with outward directions (N, 2): the nearest piece that faces alike, its foot, and the distance.
+    """Of points (N, 2) with two outward directions each (N, 4): the nearest piece that faces like one of them.
 
-    A direction of (0, 0) faces every way. Piece -1 where none lies within the limit. The distance is signed: positive to
+    Also its foot, and the distance.
+
+    At a corner of a measured curve the two directions are those of what lies before and behind it.
+    Piece -1 where none lies within the limit. The distance is signed: positive to
     the right of the piece, which is outside the material.
     """
     starts, ends = pieces_at
@@ -40,8 +43,9 @@ def nearest_pieces(points, outwards, pieces_at, limit, cosine):
             far = (x - fx) ** 2 + (y - fy) ** 2
             if far < best:
                 # Outwards of a piece with material to the left is to the right of it.
-                alike = (outwards[i, 0] * dy - outwards[i, 1] * dx) / np.sqrt(length2)
-                if (outwards[i, 0] != 0.0 or outwards[i, 1] != 0.0) and alike < cosine:
+                one = outwards[i, 0] * dy - outwards[i, 1] * dx
+                two = outwards[i, 2] * dy - outwards[i, 3] * dx
+                if max(one, two) < cosine * np.sqrt(length2):
                     continue
                 best = far
                 rows[i], feet[i, 0], feet[i, 1] = k, fx, fy
@@ -74,8 +78,9 @@ def pieces_along(points, outwards, pieces_at, limit, cosine, way):
             t = (ax + s * dx) * way[0] + (ay + s * dy) * way[1]
             if abs(t) >= best:
                 continue
-            alike = (outwards[i, 0] * dy - outwards[i, 1] * dx) / length
-            if (outwards[i, 0] != 0.0 or outwards[i, 1] != 0.0) and alike < cosine:
+            one = outwards[i, 0] * dy - outwards[i, 1] * dx
+            two = outwards[i, 2] * dy - outwards[i, 3] * dx
+            if max(one, two) < cosine * length:
                 continue
             best = abs(t)
             rows[i], feet[i, 0], feet[i, 1] = k, points[i, 0] + t * way[0], points[i, 1] + t * way[1]

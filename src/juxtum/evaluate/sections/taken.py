@@ -24,10 +24,12 @@ from juxtum.evaluate.sections.pieces import (
     turn_of,
 )
 from juxtum.evaluate.uncertainty import Budget, Chain, Sampling, measured_length
-from juxtum.geometry.arrays import Bools, Floats, Ints, frozen
+from juxtum.geometry.arrays import Bools, Floats, Ints, cross, frozen
 from juxtum.geometry.mesh import Scan
 
 Along = Literal["surface", "right", "up"]
+FLATTEST, STEEP = 0.17, 0.5
+"""A surface whose normal leans into the plane by less than this sine is not held against the drawing; nor is a cloud slid on it."""
 LEAST_SEEN = 2 / 3
 """Of a line or an arc, before it is given without a doubt."""
 
@@ -134,18 +136,21 @@ def take_section(
     rule = rule or SectionRule()
     drawn = drawn_curves(deviation.nominal, plane)
     triangles = scan.triangles
+    pitch = _pitch(deviation)
     if len(triangles):
         keep = ~deviation.strays[triangles].any(1)
         curves = cut(deviation.points, triangles[keep], plane)
-        points, outwards, runs = _points_of(curves)
+        points, outwards, leans, runs = _points_of(curves, _leans(deviation.points, triangles[keep], plane), pitch / 2)
     else:
         curves, runs = (), ()
-        points, outwards = _points_near(deviation, plane)
+        points, outwards, leans = _on_their_face(_points_near(deviation, plane, pitch), drawn, rule)
     feet, values, pieces = _held_against(points, outwards, drawn, rule)
+    # Where the surface lies nearly in the plane, where it is cut is next to chance.
+    values, pieces = np.where(leans < FLATTEST, np.nan, values), np.where(leans < FLATTEST, -1, pieces)
     owners = np.append(drawn.pieces[2], -1)
     faces = owners[pieces]
     values = values - laid[1].thickness_on(faces)
-    lengths = _seen_pieces(drawn, points, outwards, max(2.5 * deviation.spacing, 0.05), rule)
+    lengths = _seen_pieces(drawn, points, outwards, max(2.5 * pitch, 0.05), rule)
     total = drawn.length
     made = _Made(deviation, laid[0], laid[1], plane, points, pieces, lengths)
     features = tuple(
@@ -158,38 +163,83 @@ def take_section(
     )  # fmt: skip
 
 
-def _points_of(curves: tuple[Curve, ...]) -> tuple[Floats, Floats, tuple[Ints, ...]]:
-    """Points of curves (N, 2), which way is out of the material there, and their rows curve by curve."""
-    points, outwards, runs, first = [], [], [], 0
+def _pitch(deviation: Deviation) -> float:
+    """How far points are apart, mm; of a cloud with dense and sparse places what the sparse ones have."""
+    even = float(np.sqrt(deviation.weights.sum() / max(len(deviation.weights), 1)))
+    return max(deviation.spacing, even, 1e-6)
+
+
+def _leans(points: Floats, triangles: Ints, plane: SectionPlane) -> Floats:
+    """Of each triangle (M,) the share of its normal that lies in the plane: 0 of one that lies in it."""
+    a, b, c = (points[triangles[:, k]] for k in range(3))
+    normals = cross(b - a, c - a)
+    return np.asarray(np.linalg.norm(plane.turn(normals), axis=1) / np.maximum(np.linalg.norm(normals, axis=1), 1e-300))
+
+
+def _points_of(
+    curves: tuple[Curve, ...], leans: Floats, stride: float
+) -> tuple[Floats, Floats, Floats, tuple[Ints, ...]]:
+    """Points of curves (N, 2), which ways are out of the material before and behind each (N, 4), how the surface leans there, and their rows.
+
+    Directions are those of chords of a stride in mm: single pieces may be shorter than the noise and point anywhere.
+    """
+    points, outwards, leaning, runs, first = [], [], [], [], 0
     for curve in curves:
-        starts, ends = curve.ends
-        way = ends - starts
-        before = np.roll(way, 1, axis=0)
-        mean = way + before if curve.is_closed else np.concatenate([way[:1], (way + before)[1:], way[-1:]])
-        length = np.maximum(np.linalg.norm(mean, axis=1), 1e-12)[:, None]
+        lean = leans[curve.triangles]
+        whole = lean if curve.is_closed else np.append(lean, lean[-1])
         points.append(curve.points)
-        outwards.append(np.column_stack([mean[:, 1], -mean[:, 0]]) / length)
+        outwards.append(_outwards(curve, stride))
+        leaning.append(np.maximum(whole, np.roll(lean, 1) if curve.is_closed else np.append(lean[0], lean)))
         rows = first + np.arange(len(curve.points))
         runs.append(np.append(rows, first) if curve.is_closed else rows)
         first += len(curve.points)
     if not points:
-        return np.zeros((0, 2)), np.zeros((0, 2)), ()
-    return np.concatenate(points), np.concatenate(outwards), tuple(runs)
+        return np.zeros((0, 2)), np.zeros((0, 4)), np.zeros(0), ()
+    return np.concatenate(points), np.concatenate(outwards), np.concatenate(leaning), tuple(runs)
 
 
-def _points_near(deviation: Deviation, plane: SectionPlane) -> tuple[Floats, Floats]:
-    """Points of a cloud within half its spacing of the plane, slid along the surface into it."""
+def _outwards(curve: Curve, stride: float) -> Floats:
+    """Out of the material by the chord before and by that behind each point (N, 4); at an open end both are the one there is."""
+    count = len(curve.points)
+    along = np.concatenate([curve.points] * 3) if curve.is_closed else curve.points
+    lengths = np.r_[0.0, np.cumsum(np.linalg.norm(np.diff(along, axis=0), axis=1))]
+    rows = np.arange(count) + (count if curve.is_closed else 0)
+    early = np.minimum(np.searchsorted(lengths, lengths[rows] - stride, side="right") - 1, rows - 1).clip(0)
+    late = np.maximum(np.searchsorted(lengths, lengths[rows] + stride), rows + 1).clip(0, len(along) - 1)
+    ways = [along[rows] - along[early], along[late] - along[rows]]
+    outs = [np.column_stack([w[:, 1], -w[:, 0]]) / np.maximum(np.linalg.norm(w, axis=1), 1e-12)[:, None] for w in ways]
+    if not curve.is_closed:
+        outs[0][0], outs[1][-1] = outs[1][0], outs[0][-1]
+    return np.hstack(outs)
+
+
+def _points_near(deviation: Deviation, plane: SectionPlane, pitch: float) -> tuple[Floats, Floats, Ints]:
+    """Points of a cloud within its spacing of the plane, slid along the surface into it; clear of edges, where no surface is to slide on."""
     heights = plane.heights(deviation.points)
-    near = (np.abs(heights) < max(deviation.spacing, 1e-6)) & deviation.found & ~deviation.strays
+    near = (np.abs(heights) < pitch) & deviation.found & deviation.inner & ~deviation.strays
     normals = deviation.normals[near]
     across = normals @ plane.normal
     along = plane.normal - across[:, None] * normals
-    # On a surface that lies in the plane there is no way along it into the plane.
-    steep = 1 - across**2 > 0.05
+    steep = 1 - across**2 > STEEP**2
     moved = deviation.points[near][steep] - (heights[near][steep] / (1 - across[steep] ** 2))[:, None] * along[steep]
     outwards = plane.turn(normals[steep])
     outwards /= np.maximum(np.linalg.norm(outwards, axis=1), 1e-12)[:, None]
-    return plane.flat(moved), outwards
+    return plane.flat(moved), np.hstack([outwards, outwards]), deviation.faces[near][steep]
+
+
+def _on_their_face(
+    given: tuple[Floats, Floats, Ints], drawn: DrawnCurves, rule: SectionRule
+) -> tuple[Floats, Floats, Floats]:
+    """Of the points of a cloud those that lie over a drawn piece of their own face: others were slid past its border."""
+    points, outwards, own = given
+    feet, _, pieces = _held_against(points, outwards, drawn, SectionRule(rule.search))
+    keep = (pieces >= 0) & (np.append(drawn.pieces[2], -1)[pieces] == own)
+    starts, ends, _ = drawn.pieces
+    way = (ends - starts)[np.maximum(pieces, 0)]
+    way = way / np.maximum(np.linalg.norm(way, axis=1), 1e-12)[:, None]
+    off = points - feet
+    keep &= np.abs((off * way).sum(1)) <= 0.3 * np.linalg.norm(off, axis=1) + 1e-3
+    return points[keep], outwards[keep], np.ones(int(keep.sum()))
 
 
 def _held_against(
@@ -232,7 +282,10 @@ def _seen_pieces(drawn: DrawnCurves, points: Floats, outwards: Floats, reach: fl
         rows = np.where(there, near[:, column], 0)
         offset = points[rows] - middles
         beside = np.abs(offset[:, 0] * -outs[:, 1] + offset[:, 1] * outs[:, 0])
-        alike = (outwards[rows] * outs).sum(1) > np.cos(np.radians(rule.search.angle))
+        ways = outwards[rows]
+        alike = np.maximum((ways[:, :2] * outs).sum(1), (ways[:, 2:] * outs).sum(1)) > np.cos(
+            np.radians(rule.search.angle)
+        )
         seen |= there & alike & (beside < reach)
     counted = np.bincount(owner, weights=seen, minlength=len(parts))
     return np.asarray(lengths * counted / parts)
