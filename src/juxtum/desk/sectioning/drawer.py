@@ -50,6 +50,7 @@ class SectionDrawer(QWidget):
         self._between = label("", "", wrap=True)
         self._between.setAccessibleName("Dimension")
         self._enlarge = Choice("Enlarge deviations")
+        self._enlarge.setMinimumContentsLength(17)
         self._enlarge.picked.connect(lambda _: self._draw(False))
         self._close = button("Back to the ledger", self.closed.emit, tip="Close the drawing")
         self._write = button("Export section\u2026", self._want, tip="DXF for CAD, SVG for documents, CSV for tables")
@@ -57,7 +58,7 @@ class SectionDrawer(QWidget):
         side.addWidget(self._words)
         side.addWidget(self.features, 1)
         side.addWidget(self._between)
-        side.addLayout(row(label("Deviations", "soft"), self._enlarge, self._write, self._close))
+        side.addLayout(row(self._enlarge, self._write, self._close))
         across.addLayout(side, 2)
         self.hide()
 
@@ -70,7 +71,7 @@ class SectionDrawer(QWidget):
             return
         usual = usual_enlargement([section])
         now = self._enlarge.currentData() or "0"
-        options = [("0", f"\u00d7 {usual} (by itself)"), *((str(n), f"\u00d7 {n}") for n in NICE)]
+        options = [("0", f"enlarged \u00d7 {usual}, as fits"), *((str(n), f"enlarged \u00d7 {n}") for n in NICE)]
         self._enlarge.show_options(options, now)
         self._title.setText(section.plane.name)
         self._words.setText(section_words(section))

@@ -10,6 +10,13 @@ from juxtum.job.steps import SectionStep
 AXES = {"x": (1.0, 0.0, 0.0), "y": (0.0, 1.0, 0.0), "z": (0.0, 0.0, 1.0)}
 
 
+def where_of(step: SectionStep) -> str:
+    """Across which axis it cuts, or that it goes by a face or its axis; across Z where neither tells."""
+    if step.face is not None:
+        return "axis" if step.series == "radial" else "face"
+    return next((axis for axis, normal in AXES.items() if step.normal == normal), "z")
+
+
 def free_label(stem: str, job: Job) -> str:
     """A name that no section of the job bears yet."""
     used = {s.label for s in job.procedure.sections}

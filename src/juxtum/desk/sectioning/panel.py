@@ -11,7 +11,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QListWidget, QListWidgetItem, QWidget
 
 from juxtum.desk.sectioning.drawer import SectionDrawer, suggested
-from juxtum.desk.sectioning.moving import AXES, exchanged, free_label, moved_to
+from juxtum.desk.sectioning.moving import AXES, exchanged, free_label, moved_to, where_of
 from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.widgets import Choice, LengthField, button, column, label, row
 from juxtum.errors import InputError
@@ -216,6 +216,7 @@ class SectionPanel(QWidget):
         if step is not None:
             normal = np.array(step.normal) / np.linalg.norm(step.normal)
             self._at.set_value(step.offset if step.face is not None else float(np.array(step.point) @ normal))
+            self._where.show_options(WHERE, where_of(step))
         self.show_job()
         self._dress()
 

@@ -24,13 +24,15 @@ def _sections(content: ReportContent) -> list[Any]:
     if not sections:
         return []
     enlarged = usual_enlargement(sections)
-    told: list[Any] = [heading("Sections")]
+    told: list[Any] = []
     for section in sections:
-        told += _one(section, section_picture(section, content.scale, enlarged))
+        head, rows = _one(section, section_picture(section, content.scale, enlarged))
+        told += [KeepTogether(head if told else [heading("Sections"), *head]), *rows]
     return told
 
 
-def _one(section: Section, picture: SectionPicture) -> list[Any]:
+def _one(section: Section, picture: SectionPicture) -> tuple[list[Any], list[Any]]:
+    """What stays together, and what may go on over the page."""
     size = np.maximum(np.ptp(picture.bounds, axis=0), 1e-6)
     factor = min((ROOM - 2 * MARGIN) / size[0], (TALLEST - 2 * MARGIN) / size[1])
     height = float(factor * size[1]) + 2 * MARGIN
@@ -53,8 +55,12 @@ def _one(section: Section, picture: SectionPicture) -> list[Any]:
             d.write(canvas, float(x) - 2, float(y) - 2, named.text, d.MONO, 6, LIGHT.accent)
 
     caption = f"{section.plane.name}; deviations {picture.enlarged} times enlarged. {section_words(section)}"
-    rows = [words(feature_words(feature), 8, LIGHT.ink_soft) for feature in section.features]
-    return [KeepTogether([words(caption, 8.5), Drawn(ROOM, height, paint)]), *rows, Spacer(0, 8)]
+    shown = [feature for feature in section.features if feature.measured is not None]
+    rows = [words(feature_words(feature), 8, LIGHT.ink_soft) for feature in shown]
+    missing = [feature.name for feature in section.features if feature.measured is None]
+    if missing:
+        rows.append(words(f"the scan shows too little of {', '.join(missing)}", 8, LIGHT.ink_soft))
+    return [words(caption, 8.5), Drawn(ROOM, height, paint)], [*rows, Spacer(0, 8)]
 
 
 SECTIONS = Block("sections", _sections)
