@@ -100,6 +100,18 @@ def test_fewer_leave_motions_free_and_more_are_evened_out(part: Nominal, mesh: T
     assert "7 directions are held where 6 decide" in made.notes[0] and "0.025 mm off" in made.notes[0]
 
 
+def test_small_parts_have_small_spots() -> None:
+    """A block of 5 x 4 x 3 mm with a step of 1 mm: a spot of 1 mm would read over its edges."""
+    from juxtum.demo.solids import box, fused
+
+    part = Nominal.from_shape(fused(box((0, 0, 0), (5, 4, 2)), [box((0, 0, 2), (2, 4, 1))]))
+    scan = whole(part, 40_000).moved(turned((0.5, 0.4, -0.3), (0.05, -0.04, 0.03)))
+    held = [("A", (4, 1, 2), "Z"), ("B", (4, 3, 2), "Z"), ("C", (1, 2, 3), "Z"), ("D", (0, 2, 1), "X"),
+            ("E", (1, 0, 1), "Y"), ("F", (4, 0, 1), "Y")]  # fmt: skip
+    made = reference_point_alignment(scan, part, RigidTransform.identity(), points(held))
+    assert off(made.transform, turned((0.5, 0.4, -0.3), (0.05, -0.04, 0.03)), part) < 1e-3
+
+
 @pytest.mark.parametrize(
     ("wrong", "sentence"),
     [

@@ -59,15 +59,16 @@ class SpotRule:
     ----------
     coat : array (F,), optional
         Thickness of the coat on each nominal face, mm.
-    radius : float
-        Of the spot that is read at each place, mm; at least one and a half spacings of the scan are taken.
-    reach : float
-        How far the start may be off there, mm.
+    radius : float, optional
+        Of the spot that is read at each place, mm; at least one and a half spacings of the scan are taken. When not given
+        1 mm, on small parts less.
+    reach : float, optional
+        How far the start may be off there, mm. When not given 10 mm, on small parts less.
     """
 
     coat: Floats | None = None
-    radius: float = 1.0
-    reach: float = 10.0
+    radius: float | None = None
+    reach: float | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -119,22 +120,24 @@ def reference_point_alignment(
             "no reference point holds anything", "reference points", "Give each at least one of X, Y, Z, N"
         )
     size = max(float(np.ptp(np.array([h.place for h in holds]), axis=0).max()), nominal.diagonal / 10) / 2
-    reader = _Reader(scan, max(how.radius, 1.5 * scan.spacing), how.coat)
+    radius, reach = how.radius or min(1.0, nominal.diagonal / 200), how.reach or min(10.0, nominal.diagonal / 10)
+    reader = _Reader(scan, max(radius, 1.5 * scan.spacing), how.coat)
 
     def pulls_at(transform: RigidTransform, index: int) -> Pulls:
         progress.phase("meeting the reference points", min(index / 12, 1.0))
-        return _pulls(holds, [reader.met(hold, transform, max(how.reach * 0.5**index, 1.0)) for hold in holds])
+        return _pulls(holds, [reader.met(hold, transform, max(reach * 0.5**index, reach / 10)) for hold in holds])
 
     found = register(pulls_at, start, Rounds(40, 1e-6, size, least=4, free=FREE, largest_turn=np.inf)) or start
-    mets = [reader.met(hold, found, 1.0) for hold in holds]
+    mets = [reader.met(hold, found, reach / 10) for hold in holds]
     return _reported(found, holds, mets, size, len(points))
 
 
 def _holds(point: ReferencePoint, nominal: Nominal) -> list[_Hold]:
-    foot = nominal.projector.project(point.place[None], limit=OFF_THE_PART)
+    limit = min(OFF_THE_PART, nominal.diagonal / 20)
+    foot = nominal.projector.project(point.place[None], limit=limit)
     if foot.faces[0] < 0:
         raise InputError(
-            f"it lies farther than {OFF_THE_PART:g} mm from the drawn surface", f"reference point {point.name}",
+            f"it lies farther than {limit:.2g} mm from the drawn surface", f"reference point {point.name}",
             "Check its coordinates and their unit",
         )  # fmt: skip
     place, normal = foot.feet[0], foot.normals[0]

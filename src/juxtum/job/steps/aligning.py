@@ -211,8 +211,8 @@ class ReferencePoints(AlignModel):
     kind: Literal["reference-points"] = "reference-points"
     name: Name = "reference points"
     points: Annotated[tuple[ReferencePlace, ...], Field(min_length=1, max_length=200)]
-    radius: Annotated[Finite, Field(gt=0, le=100)] = 1.0
-    reach: Annotated[Finite, Field(gt=0, le=1000)] = 10.0
+    radius: Annotated[Finite, Field(gt=0, le=100)] | None = None
+    reach: Annotated[Finite, Field(gt=0, le=1000)] | None = None
 
     def reads(self) -> tuple[Source, ...]:
         """Also how thick its coat is, since it is met at its surface."""
