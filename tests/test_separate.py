@@ -24,7 +24,7 @@ PLACES = [(x, y) for y in (0.0, 40.0) for x in (0.0, 60.0, 120.0)]
 
 @pytest.fixture(scope="module")
 def clip() -> TriangleMesh:
-    return whole(Nominal.from_shape(build_clip()), 12_000)
+    return whole(Nominal.from_shape(build_clip()), 7_000)
 
 
 def together(meshes: list[TriangleMesh]) -> TriangleMesh:
