@@ -63,6 +63,9 @@ def test_six_directions_give_the_pose_back(part: Nominal, mesh: TriangleMesh) ->
     made = reference_point_alignment(mesh.moved(MOVE), part, RigidTransform.identity(), points())
     assert off(made.transform, MOVE, part) < 1e-6 and made.rms < 1e-9
     assert set(made.locked.values()) == {"points"} and made.notes == ()
+    at_a_rim = [("Z1", (24.0, 20.0, 9.9), "Z"), *SIX[1:]]
+    made = reference_point_alignment(mesh.moved(MOVE), part, RigidTransform.identity(), points(at_a_rim))
+    assert off(made.transform, MOVE, part) < 0.01, "at the rim of a hole the face that holds it is meant"
     cloud = PointCloud(mesh.points)
     made = reference_point_alignment(cloud.moved(MOVE), part, RigidTransform.identity(), points(), SpotRule(reach=4.0))
     assert off(made.transform, MOVE, part) < 0.01, "a cloud without normals takes the nearer side"

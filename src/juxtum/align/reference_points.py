@@ -16,7 +16,7 @@ from juxtum.geometry.arrays import Floats, frozen, unit
 from juxtum.geometry.kdtree import kd_tree
 from juxtum.geometry.mesh import Scan
 from juxtum.geometry.registration import Pulls, Rounds, register
-from juxtum.nominal import Nominal
+from juxtum.nominal import Nominal, Projection
 from juxtum.progress import Progress, silent
 
 DIRECTIONS = {"X": (1.0, 0.0, 0.0), "Y": (0.0, 1.0, 0.0), "Z": (0.0, 0.0, 1.0)}
@@ -24,6 +24,8 @@ OFF_THE_PART = 2.0
 """A place farther than this from the drawn surface is no reference point of this part, mm."""
 STEEPEST = 0.2
 """A surface that stands flatter in a direction than this sine does not hold the part in it."""
+FACING = 70.0
+"""Degrees from a direction within which a surface beside an edge is taken to hold it."""
 FREE = 1e-5
 FEWEST = 3
 WIDEST = 4.0
@@ -140,18 +142,33 @@ def _holds(point: ReferencePoint, nominal: Nominal) -> list[_Hold]:
             f"it lies farther than {limit:.2g} mm from the drawn surface", f"reference point {point.name}",
             "Check its coordinates and their unit",
         )  # fmt: skip
-    place, normal = foot.feet[0], foot.normals[0]
     made = []
     for letter in point.held:
-        direction = normal if letter == "N" else np.array(DIRECTIONS[letter])
-        if abs(float(direction @ normal)) < STEEPEST:
+        direction = foot.normals[0] if letter == "N" else np.array(DIRECTIONS[letter])
+        # At an edge the nearest surface may be the one that does not hold it, though the other one begins there.
+        at = (
+            foot
+            if abs(float(direction @ foot.normals[0])) >= STEEPEST
+            else _facing(nominal, point.place, direction, limit)
+        )
+        if at is None:
             raise InputError(
                 f"the surface there does not hold {letter}: it runs along it", f"reference point {point.name}",
                 "Hold its normal, N, or move it",
             )  # fmt: skip
+        place, normal = at.feet[0], at.normals[0]
         # The nearest place of the surface stands for the one given, which is drawn to fewer digits.
-        made.append(_Hold(point.name, place, direction, normal, int(foot.faces[0]), point.weight))
+        made.append(_Hold(point.name, place, direction, normal, int(at.faces[0]), point.weight))
     return made
+
+
+def _facing(nominal: Nominal, place: Floats, direction: Floats, limit: float) -> Projection | None:
+    """The nearest place of the surface that holds a direction, within a limit in mm."""
+    ways = (direction, -direction)
+    found = [nominal.projector.project(place[None], way[None], limit=limit, angle=FACING) for way in ways]
+    # On an edge the direction is that between its two faces: what it holds is not what either of them holds.
+    there = [f for f in found if f.faces[0] >= 0 and abs(float(f.normals[0] @ direction)) >= STEEPEST]
+    return min(there, key=lambda foot: abs(float(foot.distances[0])), default=None)
 
 
 class _Reader:
