@@ -291,3 +291,24 @@ def test_points_are_picked_held_and_laid_on_in_the_window(
     desk.wait(lambda: desk.window.session.derived.in_force == "best fit, Tz only")
     names = [s.name for s in desk.window.session.job.procedure.alignments]
     assert names.count("best fit, Tz only") == 1, "clicked twice it is there once"
+
+
+def test_known_targets_are_laid_on_each_other_in_the_window(
+    small_desk: Hand, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    desk = small_desk
+    desk.go(Key.ALIGN)
+    places = np.array([[5.0, 5, 10], [50, 8, 10], [30, 35, 10], [8, 30, 10], [55, 33, 10], [20, 6, 31]])
+    for name, moved in (("measured", RigidTransform.translation([0.4, 0, 0])), ("known", RigidTransform.identity())):
+        rows = "\n".join(f"T{k},{x},{y},{z}" for k, (x, y, z) in enumerate(moved.apply(places)))
+        (tmp_path / f"{name}.csv").write_text(rows)
+    (tmp_path / "few.csv").write_text("T1,1,2,3\n")
+    wanted = iter(["few", "known", "measured", "known"])
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *a: (str(tmp_path / f"{next(wanted)}.csv"), ""))
+    desk.click("Known targets\u2026")
+    assert "four targets at least" in desk.window.notice.text
+    desk.click("Known targets\u2026")
+    desk.wait(lambda: desk.window.session.derived.in_force == "known targets")
+    found = desk.window.session.derived.evaluation
+    assert found is not None and found.alignment.transform.offset == pytest.approx([-0.4, 0, 0], abs=1e-9)
+    assert set(found.alignment.locked.values()) == {"targets"}

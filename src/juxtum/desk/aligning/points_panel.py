@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
+from pydantic import ValidationError
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QListWidget, QListWidgetItem, QPushButton, QWidget
 
@@ -13,8 +14,9 @@ from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.style import font
 from juxtum.desk.widgets import button, column, label, row
 from juxtum.errors import InputError
+from juxtum.exchange.named_places import read_named_places
 from juxtum.guide.aligning import held_words
-from juxtum.job.steps import ReferencePlace, ReferencePoints, read_reference_places
+from juxtum.job.steps import KnownTargets, ReferencePlace, ReferencePoints, read_reference_places
 from juxtum.look import SMALL
 from juxtum.scene.picking import Hit
 
@@ -34,7 +36,7 @@ class PointsPanel(QWidget):
         Puts an alignment step into the job and in force.
     """
 
-    def __init__(self, desk: Desk, lay: Callable[[ReferencePoints], None]) -> None:
+    def __init__(self, desk: Desk, lay: Callable[[KnownTargets | ReferencePoints], None]) -> None:
         super().__init__()
         self._desk, self._lay = desk, lay
         self.points: list[ReferencePlace] = []
@@ -44,6 +46,12 @@ class PointsPanel(QWidget):
         self.pick.setCheckable(True)
         self._load = button("From a list\u2026", self._from_list, tip="CSV: name, X, Y, Z, held (X Y Z N), weight")
         lines.addLayout(row(self.pick, self._load))
+        self._targets = button(
+            "Known targets\u2026",
+            self._from_targets,
+            tip="Two lists: targets as the scan has them, and in part coordinates",
+        )
+        lines.addLayout(row(self._targets))
         self.list = QListWidget()
         self.list.setAccessibleName("Reference points")
         self.list.currentRowChanged.connect(lambda _: self._show_held())
@@ -102,6 +110,24 @@ class PointsPanel(QWidget):
             self._desk.session.failed.emit(problem)
             return
         self.show_job(chosen=0)
+
+    def _from_targets(self) -> None:
+        """Lay targets of the scan onto those whose places are known; first the one list, then the other."""
+        lists = []
+        for words in ("First the targets as the scan has them.", "Now the targets in part coordinates."):
+            self._desk.announce(words)
+            path = self._desk.asking.point_list()
+            if path is None:
+                return
+            try:
+                lists.append(tuple(place.place for place in read_named_places(path, "targets")))
+            except InputError as problem:
+                self._desk.session.failed.emit(problem)
+                return
+        try:
+            self._lay(KnownTargets(measured=lists[0], known=lists[1]))
+        except ValidationError:
+            self._desk.tell("four targets at least are needed in either list", "known targets", "Choose longer lists")
 
     def _toggle(self, letter: str) -> None:
         """Hold the chosen point in a direction, or let it go; one that is held in none is not kept so."""

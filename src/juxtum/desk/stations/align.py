@@ -18,7 +18,7 @@ from juxtum.geometry.arrays import Floats
 from juxtum.guide.findings import Key
 from juxtum.job import Job
 from juxtum.job.document import usual_alignment
-from juxtum.job.steps import BestFit, Datums, Pairs, ReferencePoints, Rough
+from juxtum.job.steps import BestFit, Datums, KnownTargets, Pairs, ReferencePoints, Rough
 from juxtum.scene.actors import Shown
 from juxtum.scene.map_layers import MAP_LAYERS
 from juxtum.scene.picking import Hit
@@ -189,7 +189,7 @@ class AlignStation(Station):
         self.fit.show_job()
         self._in_force.show_job(self.derived)
 
-    def _lay(self, step: BestFit | Datums | ReferencePoints) -> None:
+    def _lay(self, step: BestFit | Datums | KnownTargets | ReferencePoints) -> None:
         """Put an alignment beside the others, from the one in force or the usual one, and in force."""
         names = [s.name for s in self.session.job.procedure.alignments]
         first = "best fit" if isinstance(step, Datums) else self.derived.in_force
