@@ -178,6 +178,16 @@ def test_into_a_zone_the_worst_places_balance(part: Nominal, mesh: TriangleMesh)
         assert (np.abs(top).max() > 0.34) == wider, np.abs(top).max()
 
 
+def test_a_zone_does_not_claim_what_it_leaves_free() -> None:
+    from juxtum.demo.solids import cut, cylinder
+
+    ring = Nominal.from_shape(cut(cylinder((0, 0, 0), (0, 0, 1), 30, 12), [cylinder((0, 0, -1), (0, 0, 1), 20, 14)]))
+    turn = turned((0, 0, 20), (0.02, 0, 0))
+    made = zone_fit(whole(ring, 40_000).moved(turn), ring, RigidTransform.identity(), Zone(-0.1, 0.1))
+    assert made.locked["Rz"] == "free" and "free to turn about Z" in " ".join(made.notes)
+    assert abs(made.transform.angle) < 1, "and it stays as it was"
+
+
 def test_stock_is_left_everywhere_or_it_is_said_that_it_cannot_be() -> None:
     from juxtum.demo.solids import box
 

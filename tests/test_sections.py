@@ -15,7 +15,7 @@ from benchmarks.starts import parts
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QLabel, QListWidget
+from PyQt6.QtWidgets import QFileDialog, QLabel, QListWidget
 
 from hand import Hand
 from helpers import HOLES, PERFECT, box_mesh, hole_at, plate, turned
@@ -263,7 +263,9 @@ def test_what_cannot_be_cut_is_said(
 # -- in the window ----------------------------------------------------------------------------------------
 
 
-def test_sections_are_cut_moved_and_taken_back_in_the_window(small_desk: Hand, tmp_path: Path) -> None:
+def test_sections_are_cut_moved_and_taken_back_in_the_window(
+    small_desk: Hand, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     desk = small_desk
     desk.go(Key.MEASURE)
     sections = desk.window.measure.sections
@@ -304,5 +306,12 @@ def test_sections_are_cut_moved_and_taken_back_in_the_window(small_desk: Hand, t
     desk.go(Key.MEASURE)
     sections.choose(sections.sections[0].plane.name)
     desk.wait(drawer.isVisible)
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a: (str(tmp_path / "cut.dxf"), ""))
+    desk.click("Export section\u2026")
+    desk.wait(lambda: desk.window.notice.text == "The section is in cut.dxf.")
+    assert ezdxf.readfile(tmp_path / "cut.dxf").modelspace().query("POLYLINE")
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a: (str(tmp_path / "cut.txt"), ""))
+    desk.click("Export section\u2026")
+    desk.wait(lambda: "is not a format for sections" in desk.window.notice.text)
     desk.click("Back to the ledger")
     assert not drawer.isVisible() and desk.window.parts.ledger.isVisible()

@@ -71,6 +71,7 @@ BAD: list[tuple[str, dict[str, Any], str]] = [
     ("known-targets", {"measured": PLACES, "known": PLACES}, "measured"),
     ("best-fit", {"lower": 1, "upper": 0}, "the lower limit must lie below"),
     ("best-fit", {"motions": ["Tq"]}, "motions"),
+    ("best-fit", {"criterion": "stock", "weights": [{"faces": [1], "weight": 2}]}, "weights belong to least squares"),
     ("section", {"label": "a", "normal": [0, 0, 0]}, "the direction of the plane has no length"),
     ("section", {"label": "a", "count": 3, "spacing": 0}, "the spacing of the series is nothing"),
     ("section", {"label": "a", "count": 201}, "count"),

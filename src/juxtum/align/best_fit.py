@@ -128,7 +128,7 @@ def _converge(
     rms = float(np.sqrt((weights * pulls.distances**2).sum() / weights.sum()))
     notes = motion_notes(pulls, size, options.motions)
     held = [axis for axis in AXES if options.motions and axis not in options.motions]
-    locked = dict.fromkeys(AXES, "best fit") | {a: "free" for a in AXES if any(_is_about(a, w) for w in notes)}
+    locked = dict.fromkeys(AXES, "best fit") | {a: "free" for a in AXES if any(is_about(a, w) for w in notes)}
     locked |= dict.fromkeys(held, "start")
     if drawn.far > FAR and not options.faces:
         notes += (
@@ -160,7 +160,7 @@ def drawn_points(sample: ScanSample, nominal: Nominal, transform: RigidTransform
     return _drawn(sample, nominal, transform, options.reach, options)
 
 
-def _is_about(axis: str, words: str) -> bool:
+def is_about(axis: str, words: str) -> bool:
     """Whether the words of a free motion speak of Tx ... Rz."""
     kind = "slide along" if axis[0] == "T" else "turn about"
     return f"{kind} {axis[1].upper()}" in words

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from juxtum.align.best_fit import free_motions
+from juxtum.align.best_fit import free_motions, is_about
 from juxtum.align.result import AXES, Alignment
 from juxtum.associate.solve import effective_count
 from juxtum.errors import AlignmentError, InputError
@@ -253,7 +253,7 @@ def _reported(
             f"{len(holds)} directions are held where {held.shape[1]} decide: they were evened out, and at worst point "
             f"{holds[worst].name} lies {abs(mets[worst].along):.3f} mm off"
         )
-    locked = dict.fromkeys(AXES, "points") | {axis: "free" for axis in AXES if any(_speaks_of(axis, w) for w in free)}
+    locked = dict.fromkeys(AXES, "points") | {axis: "free" for axis in AXES if any(is_about(axis, w) for w in free)}
     scale = np.repeat([1, 1 / size], 3)
     rows = pulls.rows(size) @ held
     gain = held @ np.linalg.pinv(rows) * np.sqrt([hold.weight for hold in holds])
@@ -266,8 +266,3 @@ def _reported(
         found, "reference points", rms, count, frozen(covariance), frozen(pulls.centre), locked, tuple(notes),
         anchors=frozen(np.array([hold.place for hold in holds])),
     )  # fmt: skip
-
-
-def _speaks_of(axis: str, words: str) -> bool:
-    kind = "slide along" if axis[0] == "T" else "turn about"
-    return f"{kind} {axis[1].upper()}" in words

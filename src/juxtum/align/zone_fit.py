@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from juxtum.align.best_fit import BestFitOptions, drawn_points, motion_notes
+from juxtum.align.best_fit import BestFitOptions, drawn_points, is_about, motion_notes
 from juxtum.align.result import AXES, Alignment
 from juxtum.align.samples import ScanSample, scan_sample
 from juxtum.associate.solve import CORRELATION_LENGTH
@@ -160,7 +160,8 @@ def _reported(cells: _Cells, found: RigidTransform, zone: Zone, options: BestFit
         words = f"no pose brings all cells inside the zone: the worst lie {excess:.3f} mm outside"
     free = motion_notes(cells, size, options.motions)
     covariance = _covariance(cells, zone, size)
-    locked = {axis: "zone" if not options.motions or axis in options.motions else "start" for axis in AXES}
+    locked = dict.fromkeys(AXES, "zone") | {axis: "free" for axis in AXES if any(is_about(axis, w) for w in free)}
+    locked |= {axis: "start" for axis in AXES if options.motions and axis not in options.motions}
     return Alignment(
         found, "fit into a zone", float(np.sqrt(np.mean(cells.distances**2))), len(cells.distances),
         frozen(covariance), frozen(cells.centre), locked, (words, *free),

@@ -14,7 +14,7 @@ from juxtum.cli.progress import end_progress, show_progress
 from juxtum.errors import InputError
 from juxtum.evaluate.sections import Section, between
 from juxtum.guide.sections import dimension_words, feature_words, section_words
-from juxtum.job import FileStore, Runner
+from juxtum.job import Evaluation, FileStore, Runner
 from juxtum.job.joins import measured_title
 from juxtum.job.steps import SectionStep
 from juxtum.report.result import clean
@@ -56,24 +56,29 @@ def section(options: argparse.Namespace) -> int:
         print(f"note: {measured_title(job) or job.title}: {note}", file=sys.stderr)
     dimensions = [_dimension(text, evaluation.sections) for text in options.between or ()]
     if options.json:
-        made = {
-            "schema": SCHEMA,
-            "units": {"length": "mm", "angle": "degree"},
-            "alignment": {"name": evaluation.name, "notes": list(evaluation.alignment.notes)},
-            "notes": list(evaluation.doubts.notes),
-            "sections": [section_document(s) for s in evaluation.sections],
-            "dimensions": dimensions,
-        }
-        print(json.dumps(clean(made), indent=1, allow_nan=False))
-        return 0
-    for one in evaluation.sections:
-        print(f"{one.plane.name}: {section_words(one)}")
-        for feature in one.features:
-            print(f"  {feature_words(feature)}")
-    for found in dimensions:
-        print(found["words"])
-    print(f"written to {options.out}")
+        print(json.dumps(clean(_document(evaluation, dimensions)), indent=1, allow_nan=False))
+    else:
+        print("\n".join([*_lines(evaluation.sections, dimensions), f"written to {options.out}"]))
     return 0
+
+
+def _document(evaluation: Evaluation, dimensions: list[dict[str, Any]]) -> dict[str, Any]:
+    return {
+        "schema": SCHEMA,
+        "units": {"length": "mm", "angle": "degree"},
+        "alignment": {"name": evaluation.name, "notes": list(evaluation.alignment.notes)},
+        "notes": list(evaluation.doubts.notes),
+        "sections": [section_document(s) for s in evaluation.sections],
+        "dimensions": dimensions,
+    }
+
+
+def _lines(sections: tuple[Section, ...], dimensions: list[dict[str, Any]]) -> list[str]:
+    lines = []
+    for one in sections:
+        lines.append(f"{one.plane.name}: {section_words(one)}")
+        lines += [f"  {feature_words(feature)}" for feature in one.features]
+    return [*lines, *(found["words"] for found in dimensions)]
 
 
 def planes_from(text: str, options: argparse.Namespace) -> SectionStep:

@@ -61,14 +61,7 @@ class FitPanel(QWidget):
         lines.addWidget(self._limits)
         self._motions: dict[str, QPushButton] = {}
         for axis in AXES:
-            made = button(
-                axis, self.show_job, tip=f"{'Shift along' if axis[0] == 'T' else 'Turn about'} {axis[1].upper()}"
-            )
-            made.setAccessibleName(f"May move {axis}")
-            made.setCheckable(True)
-            made.setChecked(True)
-            made.setFixedWidth(40)
-            self._motions[axis] = made
+            self._motions[axis] = _allowing(axis, self.show_job)
         lines.addLayout(row(*self._motions.values()))
         self.pick = button("Only some faces", self._begin, tip="Click the faces of the nominal that count")
         self.pick.setCheckable(True)
@@ -159,3 +152,13 @@ class FitPanel(QWidget):
     def leave(self) -> None:
         """End picking; the faces stay chosen."""
         self.pick.setChecked(False)
+
+
+def _allowing(axis: str, changed: Callable[[], None]) -> QPushButton:
+    """A button that allows a motion, which it does at first."""
+    made = button(axis, changed, tip=f"{'Shift along' if axis[0] == 'T' else 'Turn about'} {axis[1].upper()}")
+    made.setAccessibleName(f"May move {axis}")
+    made.setCheckable(True)
+    made.setChecked(True)
+    made.setFixedWidth(40)
+    return made

@@ -275,12 +275,11 @@ class SectionPanel(QWidget):
         if path is None:
             return
         measure = self.derived.job.procedure.measure
-        try:
-            write_sections(path, [section], MapScale(measure.lower, measure.upper))
-        except Exception as problem:  # noqa: BLE001 - said by the notifier, whatever it is
-            self._desk.session.tell_failure(problem)
-            return
-        self._desk.announce(f"The section is in {path.name}.")
+        scale = MapScale(measure.lower, measure.upper)
+        self._desk.session.compute(
+            lambda _: write_sections(path, [section], scale),
+            lambda _: self._desk.announce(f"The section is in {path.name}."),
+        )
 
 
 def _segments(section: Section, starts: object, ends: object) -> np.ndarray:

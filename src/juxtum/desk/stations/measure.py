@@ -68,6 +68,10 @@ class MeasureStation(Station):
         self.sections = SectionPanel(self.desk, self.dress)
         self.body.addWidget(self.sections)
         self.body.addWidget(line())
+        self._build_limits()
+
+    def _build_limits(self) -> None:
+        """Limits of the map, and its statistics."""
         self.body.addWidget(label("Limits of the map", "heading"))
         self._lower, self._upper = LengthField("Map lower limit", -0.2), LengthField("Map upper limit", 0.2)
         self._lower.chosen.connect(lambda v: self.set_limits(v, self._upper.value))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -225,12 +224,3 @@ def radial(name: str, axis: tuple[Floats, Floats], count: int) -> tuple[SectionP
         SectionPlane(f"{name} {np.degrees(a):.4g}°" if count > 1 else name, axis[0], np.cos(a) * up - np.sin(a) * right)
         for a in angles
     )
-
-
-def joined_ends(curves: Sequence[Curve]) -> tuple[Floats, Floats, Ints, Ints]:
-    """All pieces of curves: starts, ends (M, 2), the number of the curve of each, and its triangle."""
-    if not curves:
-        return np.zeros((0, 2)), np.zeros((0, 2)), np.zeros(0, dtype=np.int64), np.zeros(0, dtype=np.int64)
-    starts, ends = zip(*(curve.ends for curve in curves), strict=True)
-    owners = np.repeat(np.arange(len(curves)), [len(s) for s in starts])
-    return np.concatenate(starts), np.concatenate(ends), owners, np.concatenate([c.triangles for c in curves])

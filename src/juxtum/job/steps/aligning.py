@@ -162,6 +162,8 @@ class BestFit(AlignModel):
     def _ordered(self) -> Self:
         if self.lower >= self.upper:
             raise ValueError("the lower limit must lie below the upper limit")
+        if self.weights and self.criterion != "squares":
+            raise ValueError("weights belong to least squares: the worst place has none")
         return self
 
     @property
