@@ -29,6 +29,11 @@ GOOD: dict[str, list[dict[str, Any]]] = {
     "trim": [{}, {"plane": {"point": [0, 0, 1], "normal": [0, 0, 1]}, "offset": -1, "keep": "below", "scan": "scan 2"}],
     "fragments": [{}, {"smallest": 5}, {"share": 0.1, "scan": "left"}],
     "selection": [{"view": VIEW, "outline": [[0, 0], [1, 0], [0, 1]], "delete": "outside"}],
+    "targets-off": [{"places": PLACES, "diameter": 6}],
+    "repair": [{}, {"scan": "assembly"}],
+    "fill": [{}, {"how": "flat", "of": ["hole", "target"], "longest": 80}, {"places": PLACES}],
+    "smooth": [{"bound": 0.02}, {"bound": 0.02, "rounds": 20}],
+    "thin": [{"bound": 0.02}, {"bound": 0.02, "triangles": 5000}],
     "join": [
         {"scans": ["scan", "scan 2"]},
         {
@@ -65,6 +70,11 @@ BAD: list[tuple[str, dict[str, Any], str]] = [
     ("fragments", {"smallest": -1}, "smallest"),
     ("selection", {"view": VIEW[:15], "outline": PLACES}, "view"),
     ("selection", {"view": VIEW, "outline": [[0, 0], [1, 0]]}, "outline"),
+    ("targets-off", {"places": []}, "places"),
+    ("fill", {"how": "round"}, "how"),
+    ("fill", {"of": []}, "no kind of hole is named"),
+    ("smooth", {"bound": 0}, "bound"),
+    ("thin", {"bound": 0.1, "triangles": 3}, "triangles"),
     ("join", {"scans": ["scan"]}, "scans"),
     ("reference-points", {"points": []}, "points"),
     ("reference-points", {"points": [{"name": "A", "place": [1, 2, 3], "held": "Q"}]}, "held"),

@@ -13,7 +13,8 @@ from juxtum.align.scans.join import Joined, join
 from juxtum.align.scans.sheet import Sheet, make_sheet
 from juxtum.align.scans.ties import Tie
 from juxtum.align.scans.work import Joining
-from juxtum.assemble.holes import Filled, Hole, closed, holes_of
+from juxtum.assemble.finishing.filling import closed
+from juxtum.assemble.holes import Hole, holes_of
 from juxtum.assemble.surfacing import finest_spacing, make_surface
 from juxtum.assemble.table import could_be_the_part
 from juxtum.assemble.trim import find_flat, trim
@@ -115,7 +116,7 @@ class Assembly:
     joined : Joined
     surface : TriangleMesh
         In the frame of the anchor.
-    filled : Filled, optional
+    filled : TriangleMesh, optional
         With its borders closed, where that was wanted.
     holes : tuple of Hole
         Of the open surface.
@@ -125,7 +126,7 @@ class Assembly:
     scans: tuple[Brought, ...]
     joined: Joined
     surface: TriangleMesh
-    filled: Filled | None
+    filled: TriangleMesh | None
     holes: tuple[Hole, ...]
     notes: tuple[str, ...]
 

@@ -131,17 +131,12 @@ def _targets(path: Path, names: Sequence[str]) -> list[Floats]:
 
 
 def _write(path: Path, made: Assembly) -> None:
-    if made.filled is None:
-        write_mesh(path, made.surface)
-        return
-    invented = np.zeros(len(made.filled.mesh.points))
-    invented[len(made.surface.points) :] = 1.0
-    write_mesh(path, made.filled.mesh, {"invented": invented})
+    write_mesh(path, made.surface if made.filled is None else made.filled)
 
 
 def document(made: Assembly) -> dict[str, Any]:
     """The assembly for scripts."""
-    joined, surface = made.joined, made.surface if made.filled is None else made.filled.mesh
+    joined, surface = made.joined, made.surface if made.filled is None else made.filled
     names = [brought.name for brought in made.scans]
     return {
         "schema": "juxtum-assembly-1", "units": "mm",

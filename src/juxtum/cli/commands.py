@@ -151,7 +151,7 @@ def check_tied(job: Job, runner: Runner, folder: Path | None) -> None:
     if join is None:
         return
     from juxtum.exchange.mesh_writing import write_mesh
-    from juxtum.job.outcomes import tied
+    from juxtum.job.sources import tied
 
     made = runner.outcome(job, tied(join.name), show_progress())
     names = {held.name: held.file.name for held in job.scans}
@@ -276,7 +276,7 @@ def _replay(job: Job, runner: Runner, folder: Path) -> Evaluation:
     progress = show_progress()
     evaluation = runner.evaluation(job, None, progress.part(0, 0.6))
     check_same_part(job, evaluation)
-    write_outputs(folder, job, evaluation, runner.cleaned(job), progress.part(0.6, 1))
+    write_outputs(folder, job, evaluation, runner.measured(job), progress.part(0.6, 1))
     end_progress()
     return evaluation
 

@@ -24,9 +24,10 @@ MODULES = {
     "fit": "fitting",
     "section": "sectioning",
     "separate": "separating",
+    "finish": "finishing",
 }
 """Where commands live that are not in `commands`."""
-COMMANDS = {"assemble": "assemble_command", "separate": "separate_command"}
+COMMANDS = {"assemble": "assemble_command", "separate": "separate_command", "finish": "finish_command"}
 """Functions that are not called as their command is."""
 
 

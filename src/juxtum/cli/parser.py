@@ -38,6 +38,7 @@ def make_parser() -> argparse.ArgumentParser:
     _add_register(commands)
     _add_assemble(commands)
     _add_separate(commands)
+    _add_finish(commands)
     fit = commands.add_parser("fit", help="a feature from a list of points")
     fit.add_argument("kind", choices=FEATURES, metavar="|".join(FEATURES))
     fit.add_argument("file", type=Path, metavar="FILE.csv", help="rows X,Y[,Z] in mm")
@@ -293,6 +294,29 @@ def _add_separate(commands: argparse._SubParsersAction[_Parser]) -> None:
     separate.add_argument("--trim", default="auto", choices=("auto", "none"))
     separate.add_argument("--scan-unit", type=unit, metavar="mm|cm|m|in")
     separate.add_argument("--json", action="store_true", help="print the result document and nothing else")
+
+
+def _add_finish(commands: argparse._SubParsersAction[_Parser]) -> None:
+    finish = commands.add_parser(
+        "finish", help="work on one surface: repair, fill, smooth, thin; each says what it did"
+    )
+    finish.add_argument("scan", type=Path, metavar="SCAN")
+    finish.add_argument("--out", type=Path, metavar="FILE.{ply,stl,obj,3mf}", help="only looked at when not given")
+    finish.add_argument(
+        "--targets-off", type=Path, metavar="FILE.csv", help="rows X,Y,Z: the surface of targets there goes"
+    )
+    finish.add_argument("--diameter", type=positive, default=8.0, metavar="MM", help="of a target with its surround")
+    finish.add_argument("--repair", action="store_true", help="mend what keeps it from being one sheet")
+    finish.add_argument("--fill", choices=("flat", "curvature"), help="close holes with faces marked as invented")
+    finish.add_argument(
+        "--kinds", default="target", metavar="target,hole,edge", help="which holes are filled (as a rule: target)"
+    )
+    finish.add_argument("--fill-up-to", type=positive, metavar="MM", help="perimeter up to which holes are filled")
+    finish.add_argument("--smooth", type=positive, metavar="MM", help="no place moves farther than this")
+    finish.add_argument("--thin", type=positive, metavar="MM", help="as few triangles as this displacement allows")
+    finish.add_argument("--triangles", type=count, metavar="N", help="thin to so many, within --thin")
+    finish.add_argument("--scan-unit", type=unit, metavar="mm|cm|m|in")
+    finish.add_argument("--json", action="store_true", help="print the result document and nothing else")
 
 
 def _add_register(commands: argparse._SubParsersAction[_Parser]) -> None:

@@ -9,6 +9,7 @@ from typing import Any, TypeVar
 
 from juxtum.assemble import find_fragments, find_table
 from juxtum.assemble.assembling import Tied
+from juxtum.assemble.finishing import Worked
 from juxtum.capture.ways.probing import can_be_probed
 from juxtum.errors import JuxtumError
 from juxtum.evaluate import Histogram, histogram
@@ -17,10 +18,10 @@ from juxtum.geometry.arrays import Floats, orthonormal_frame
 from juxtum.geometry.mesh import Scan, TriangleMesh
 from juxtum.job import Evaluation, Job, Runner
 from juxtum.job.inputs import LoadedScan
-from juxtum.job.outcomes import tied
 from juxtum.job.planning import task_of
 from juxtum.job.runner import Comparison
-from juxtum.job.steps import Trim
+from juxtum.job.sources import tied, told, worked
+from juxtum.job.steps import FinishingModel, Trim
 from juxtum.job.steps.base import surface
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import known_spots, methods
@@ -90,6 +91,10 @@ class Derived:
     loaded: LoadedScan | None = None
     scan: Scan | None = None
     scan_surface: Surface | None = None
+    work_notes: tuple[str, ...] = ()
+    """What all work on the surface in force has to tell."""
+    worked: Worked | None = None
+    """The last work on it, where nothing was done to it since."""
     upright: RigidTransform = field(default_factory=RigidTransform.identity)
     """From scan coordinates to a display in which the scan stands on its table."""
     table: Plane | None = None
@@ -110,6 +115,11 @@ class Derived:
     def has_map(self) -> bool:
         """Whether there is a map to be shown."""
         return "map" in self.layers
+
+    @property
+    def measured(self) -> Scan | None:
+        """The scan without what is invented: what deviations are of."""
+        return self.scan.measured if isinstance(self.scan, TriangleMesh) else self.scan
 
     @property
     def part(self) -> Nominal | None:
@@ -213,8 +223,21 @@ class Deriver:
         # Asked for on the interface's thread as well: worked out here, it is kept there.
         self._of("bounds", scan, lambda: scan.bounds)
         return {
-            "loaded": loaded, "scan": scan, "scan_surface": surface, "table": table, "pieces": pieces, "upright": upright
+            "loaded": loaded, "scan": scan, "scan_surface": surface, "table": table, "pieces": pieces, "upright": upright,
+            **self._finishing(job, progress),
         }  # fmt: skip
+
+    def _finishing(self, job: Job, progress: Progress) -> dict[str, Any]:
+        """What work on the surface has to tell, and the last of it."""
+        name = job.scan_in_force
+        steps = job.procedure.cleaning_of(name)
+        if not any(isinstance(step, FinishingModel) for step in steps):
+            return {}
+        last = worked(name, len(steps)) if isinstance(steps[-1], FinishingModel) else None
+        return {
+            "work_notes": self.runner.outcome(job, told(name), progress),
+            "worked": None if last is None else self.runner.outcome(job, last, progress),
+        }
 
     def _several(self, job: Job, progress: Progress) -> dict[str, Any]:
         """Each scan by itself, and where it lies."""
@@ -236,7 +259,7 @@ class Deriver:
         name = laid.name
         evaluation = self.runner.evaluation(job, name, progress.part(0.3, 0.9))
         progress.phase("colouring the map", 0.92)
-        d, scan = evaluation.deviation, self.runner.cleaned(job)
+        d, scan = evaluation.deviation, self.runner.measured(job)
         measure = job.procedure.measure
         scale = MapScale(measure.lower, measure.upper)
         # The first reading needs it: nobody shall wait for it then.
@@ -245,7 +268,8 @@ class Deriver:
         turned = (
             None if normals is None else self._of("turned", d, lambda: evaluation.alignment.transform.turn(normals))
         )
-        given = MapGiven(d, scan.triangles, turned, (measure.lower, measure.upper), self._of)
+        invented = _invented(self.runner.cleaned(job), evaluation.alignment.transform)
+        given = MapGiven(d, scan.triangles, turned, (measure.lower, measure.upper), self._of, invented)
         return {
             "in_force": name,
             "evaluation": evaluation,
@@ -265,6 +289,13 @@ class Deriver:
             return self.runner.compare(job, others[-1], name, progress.part(0.95, 1.0))
         except JuxtumError:
             return None
+
+
+def _invented(scan: Scan, pose: RigidTransform) -> TriangleMesh | None:
+    """What of a scan was not measured, in part coordinates."""
+    if not isinstance(scan, TriangleMesh) or scan.invented is None:
+        return None
+    return scan.kept_triangles(scan.invented).moved(pose)
 
 
 def _methods_of(planner: Planner) -> dict[str, str]:

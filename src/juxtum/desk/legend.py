@@ -23,7 +23,8 @@ def legend_width() -> float:
 class Legend:
     """Where the legend lies, what it shows and what of it can be taken hold of."""
 
-    def __init__(self, scale: MapScale, area: Histogram, note: str) -> None:
+    def __init__(self, scale: MapScale, area: Histogram, note: str, *, is_fixed: bool = False) -> None:
+        self._is_fixed = is_fixed
         self.scale = scale
         self.area = area
         self.note = note
@@ -46,7 +47,7 @@ class Legend:
 
     def handle_at(self, here: QPointF) -> str | None:
         """Which limit's handle is under the pointer."""
-        if not self.box.contains(here):
+        if self._is_fixed or not self.box.contains(here):
             return None
         near = {
             name: abs(here.y() - self._y(v)) for name, v in (("lower", self.scale.lower), ("upper", self.scale.upper))
@@ -104,10 +105,16 @@ class Legend:
             painter.drawRect(QRectF(bar.right() + 3, top, float(length), bottom - top + 0.6))
 
     def _number(self, painter: QPainter, value: float, token: str, bold: bool = False) -> None:
-        painter.setFont(font(SMALL, bold=bold, mono=True))
+        face = font(SMALL, bold=bold, mono=True)
+        painter.setFont(face)
         painter.setPen(colour(token))
         box = QRectF(self.box.left() + 2, self._y(value) - 10, 40 * THEME.scale, 20)
         text = signed_short(round(value, 4)) if value else "0"
+        wide = painter.fontMetrics().horizontalAdvance(text)
+        if wide > box.width():
+            # A number of many digits is drawn smaller, not without its sign.
+            face.setPointSizeF(face.pointSizeF() * box.width() / wide)
+            painter.setFont(face)
         painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, text)
 
     def _limit(self, painter: QPainter, value: float) -> None:

@@ -91,9 +91,11 @@ class StageView(FittingView):
         self.stage.show(name, shown)
         self.redraw()
 
-    def set_legend(self, scale: MapScale | None, area: Histogram | None, note: str = "") -> None:
-        """Show the legend for a map, or none."""
-        self.legend = None if scale is None or area is None else Legend(scale, area, note)
+    def set_legend(
+        self, scale: MapScale | None, area: Histogram | None, note: str = "", *, is_fixed: bool = False
+    ) -> None:
+        """Show the legend for a map, or none; of a fixed one the limits cannot be dragged."""
+        self.legend = None if scale is None or area is None else Legend(scale, area, note, is_fixed=is_fixed)
         if scale is not None:
             self.stage.set_scale(scale)
         self.redraw()

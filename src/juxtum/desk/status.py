@@ -85,9 +85,9 @@ class StatusStrip(QWidget):
     def _deviation(hit: Hit, d: Derived) -> str:
         if hit.layer == "unseen":
             return "   not seen"
-        if hit.layer != "map" or d.evaluation is None or d.scan is None:
+        if hit.layer != "map" or d.evaluation is None or (scan := d.measured) is None:
             return ""
-        corners = d.scan.triangles[hit.triangle]
+        corners = scan.triangles[hit.triangle]
         apart = np.linalg.norm(d.evaluation.deviation.points[corners] - hit.place, axis=1)
         value = float(d.evaluation.deviation.distances[corners[int(np.argmin(apart))]])
         return f"   deviation {signed(value)} mm" if np.isfinite(value) else "   no nominal within the search distance"

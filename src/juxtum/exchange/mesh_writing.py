@@ -10,6 +10,8 @@ import numpy as np
 
 from juxtum.errors import InputError
 from juxtum.exchange import ply
+from juxtum.exchange.raw import INVENTED
+from juxtum.exchange.stl import MARKED
 from juxtum.exchange.writing import write_atomically
 from juxtum.geometry import TriangleMesh
 from juxtum.geometry.arrays import Floats
@@ -17,6 +19,11 @@ from juxtum.geometry.arrays import Floats
 CORE = "http://schemas.microsoft.com/3dmanufacturing/core/2015/02"
 RELATIONS = "http://schemas.openxmlformats.org/package/2006/relationships"
 TYPES = "http://schemas.openxmlformats.org/package/2006/content-types"
+
+KINDS_OF_FACE = (
+    '<basematerials id="2"><base name="measured" displaycolor="#B8BEC6FF"/>'
+    f'<base name="{INVENTED}" displaycolor="#D9A441FF"/></basematerials>'
+)
 
 
 def write_mesh(path: Path, mesh: TriangleMesh, properties: dict[str, Floats] | None = None) -> None:
@@ -50,15 +57,17 @@ def writer_of(path: Path) -> Callable[[Path, TriangleMesh, dict[str, Floats]], N
 
 
 def _ply(path: Path, mesh: TriangleMesh, properties: dict[str, Floats]) -> None:
-    ply.write(path, mesh.points, mesh.triangles, properties)
+    ply.write(path, mesh.points, mesh.triangles, properties, mesh.invented)
 
 
 def _stl(path: Path, mesh: TriangleMesh, properties: dict[str, Floats]) -> None:
     del properties
     rows = np.zeros(len(mesh.triangles), np.dtype([("normal", "<f4", 3), ("corners", "<f4", (3, 3)), ("rest", "<u2")]))
     rows["normal"], rows["corners"] = mesh.triangle_normals, mesh.corners
+    if mesh.invented is not None:
+        rows["rest"] = mesh.invented
     with path.open("wb") as file:
-        file.write(b"Juxtum, millimetres".ljust(80))
+        file.write((b"Juxtum, millimetres" if mesh.invented is None else MARKED).ljust(80))
         file.write(np.uint32(len(rows)).tobytes())
         rows.tofile(file)
 
@@ -68,7 +77,12 @@ def _obj(path: Path, mesh: TriangleMesh, properties: dict[str, Floats]) -> None:
     with path.open("w", encoding="ascii") as file:
         file.write("# Juxtum, millimetres\n")
         np.savetxt(file, mesh.points, "v %.9g %.9g %.9g")
-        np.savetxt(file, mesh.triangles + 1, "f %d %d %d")
+        if mesh.invented is None:
+            np.savetxt(file, mesh.triangles + 1, "f %d %d %d")
+            return
+        for name, some in (("measured", ~mesh.invented), (INVENTED, mesh.invented)):
+            file.write(f"g {name}\n")
+            np.savetxt(file, mesh.triangles[some] + 1, "f %d %d %d")
 
 
 def _threemf(path: Path, mesh: TriangleMesh, properties: dict[str, Floats]) -> None:
@@ -87,10 +101,12 @@ def _threemf(path: Path, mesh: TriangleMesh, properties: dict[str, Floats]) -> N
             'Type="http://schemas.microsoft.com/3dmanufacturing/2013/01/3dmodel" Target="/3D/model.model"/></Relationships>',
         )
         with package.open("3D/model.model", "w", force_zip64=True) as file:
-            file.write(f'{head}<object id="1" type="model"><mesh><vertices>\n'.encode())
+            file.write(f'{head}{KINDS_OF_FACE}<object id="1" type="model"><mesh><vertices>\n'.encode())
             np.savetxt(file, mesh.points, '<vertex x="%.9g" y="%.9g" z="%.9g"/>')
             file.write(b"</vertices><triangles>\n")
-            np.savetxt(file, mesh.triangles, '<triangle v1="%d" v2="%d" v3="%d"/>')
+            marks = np.zeros(len(mesh.triangles), int) if mesh.invented is None else mesh.invented.astype(int)
+            rows = np.column_stack([mesh.triangles, marks])
+            np.savetxt(file, rows, '<triangle v1="%d" v2="%d" v3="%d" pid="2" p1="%d"/>')
             file.write(b'</triangles></mesh></object></resources><build><item objectid="1"/></build></model>\n')
 
 

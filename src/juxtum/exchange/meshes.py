@@ -17,6 +17,7 @@ from juxtum.geometry import PointCloud, TriangleMesh
 from juxtum.geometry.mesh import Scan
 from juxtum.geometry.topology import sound_triangles
 from juxtum.units import Unit
+from juxtum.wording import percent
 
 MESH_SUFFIXES = (".stl", ".ply", ".obj", ".off", ".3mf")
 POINT_SUFFIXES = (".xyz", ".csv", ".txt", ".asc")
@@ -91,7 +92,7 @@ def _checked(raw: RawMesh, path: Path) -> MeshFile:
         if len(raw.points) < 10:
             raise InputError(f"{len(raw.points)} points are too few to be a scan", where, "Give a denser scan")
         return MeshFile(PointCloud(raw.points, _usable(raw.normals)), raw.unit)
-    return _checked_mesh(raw.points, raw.triangles, raw.unit, path)
+    return _checked_mesh(raw, raw.triangles, path)
 
 
 def _usable(normals: npt.NDArray[np.float64] | None) -> npt.NDArray[np.float64] | None:
@@ -101,10 +102,8 @@ def _usable(normals: npt.NDArray[np.float64] | None) -> npt.NDArray[np.float64] 
     return normals if bool((np.abs(np.linalg.norm(normals, axis=1) - 1) < 0.02).all()) else None
 
 
-def _checked_mesh(
-    points: npt.NDArray[np.float64], triangles: npt.NDArray[np.int32], unit: Unit | None, path: Path
-) -> MeshFile:
-    where = str(path)
+def _checked_mesh(raw: RawMesh, triangles: npt.NDArray[np.int32], path: Path) -> MeshFile:
+    where, points, invented = str(path), raw.points, raw.invented
     if len(triangles) == 0:
         raise InputError("the file holds no triangles", where, "Export the mesh, not only its points")
     if triangles.min() < 0 or triangles.max() >= len(points):
@@ -116,9 +115,14 @@ def _checked_mesh(
     if not sound.all():
         problems.append(f"{int((~sound).sum())} degenerate or repeated triangles left out")
         triangles = triangles[sound]
-    return MeshFile(TriangleMesh(points, triangles), unit, tuple(problems))
+        invented = None if invented is None else invented[sound]
+    mesh = TriangleMesh(points, triangles, invented)
+    if mesh.invented is not None:
+        share = percent(mesh.invented_area / mesh.area)
+        problems.append(f"{share} of the surface is marked as invented: it is shown and not measured")
+    return MeshFile(mesh, raw.unit, tuple(problems))
 
 
 def write_ply(path: Path, scan: Scan, properties: dict[str, npt.NDArray[np.float64]] | None = None) -> None:
     """Write a mesh or cloud as binary PLY, with extra numbers per point such as `deviation`."""
-    ply.write(path, scan.points, scan.triangles, properties or {})
+    ply.write(path, scan.points, scan.triangles, properties or {}, getattr(scan, "invented", None))

@@ -9,7 +9,7 @@ import numpy as np
 import numpy.typing as npt
 
 from juxtum.exchange.limits import check_counts
-from juxtum.exchange.raw import RawMesh, as_triangles, refuse
+from juxtum.exchange.raw import INVENTED, RawMesh, as_triangles, of_triangles, refuse
 
 _TYPES = {
     "char": "i1", "int8": "i1", "uchar": "u1", "uint8": "u1", "short": "i2", "int16": "i2", "ushort": "u2",
@@ -81,7 +81,7 @@ def _header(path: Path, head: bytes) -> tuple[str, list[_Element], int]:
 
 
 def _read_binary(path: Path, data: npt.NDArray[np.uint8], start: int, order: str, elements: list[_Element]) -> RawMesh:
-    points, triangles, normals = np.empty((0, 3)), None, None
+    points, triangles, normals, invented = np.empty((0, 3)), None, None, None
     at = start
     for element in elements:
         if element.is_plain:
@@ -97,10 +97,12 @@ def _read_binary(path: Path, data: npt.NDArray[np.uint8], start: int, order: str
         elif element.name == "vertex":
             refuse(path, "vertices with lists are not read")
         else:
-            found, at = _read_lists(path, data, at, order, element)
+            found, marks, at = _read_lists(path, data, at, order, element)
             if element.name == "face":
-                triangles = found
-    return RawMesh(points, triangles if triangles is not None and len(triangles) else None, normals=normals)
+                triangles, invented = found, marks
+    return RawMesh(
+        points, triangles if triangles is not None and len(triangles) else None, normals=normals, invented=invented
+    )
 
 
 def _need(path: Path, data: npt.NDArray[np.uint8], at: int, size: int) -> None:
@@ -110,8 +112,8 @@ def _need(path: Path, data: npt.NDArray[np.uint8], at: int, size: int) -> None:
 
 def _read_lists(
     path: Path, data: npt.NDArray[np.uint8], at: int, order: str, element: _Element
-) -> tuple[npt.NDArray[np.int32], int]:
-    """The polygons of an element with lists; the case that all are triangles is read at once."""
+) -> tuple[npt.NDArray[np.int32], npt.NDArray[np.bool_] | None, int]:
+    """The polygons of an element with lists, and which are invented; the case that all are triangles is read at once."""
     fields: list[tuple[str, str] | tuple[str, str, int]] = []
     for name, kind, length in element.properties:
         if length:
@@ -126,8 +128,9 @@ def _read_lists(
         lengths = [n for n in together.names or () if n.endswith(" length")]
         if all((rows[n] == 3).all() for n in lengths):
             if indices is None:
-                return np.empty((0, 3), np.int32), at + size
-            return _as_int32(rows[indices]), at + size
+                return np.empty((0, 3), np.int32), None, at + size
+            marks = rows[INVENTED] != 0 if INVENTED in [n for n, _, k in element.properties if not k] else None
+            return _as_int32(rows[indices]), marks, at + size
     return _read_ragged(path, data, at, order, element)
 
 
@@ -137,8 +140,9 @@ def _as_int32(rows: npt.NDArray[np.generic]) -> npt.NDArray[np.int32]:
 
 def _read_ragged(
     path: Path, data: npt.NDArray[np.uint8], at: int, order: str, element: _Element
-) -> tuple[npt.NDArray[np.int32], int]:
+) -> tuple[npt.NDArray[np.int32], npt.NDArray[np.bool_] | None, int]:
     polygons: list[list[int]] = []
+    marks: list[bool] = []
     for _ in range(element.count):
         for name, kind, length in element.properties:
             count = 1
@@ -153,8 +157,10 @@ def _read_ragged(
             _need(path, data, at, size)
             if length and name in ("vertex_indices", "vertex_index"):
                 polygons.append(data[at : at + size].view(order + kind).astype(np.int64).tolist())
+            elif name == INVENTED:
+                marks.append(bool(data[at : at + size].view(order + kind)[0] != 0))
             at += size
-    return as_triangles(polygons), at
+    return as_triangles(polygons), of_triangles(polygons, marks), at
 
 
 def _read_text(path: Path, elements: list[_Element], start: int) -> RawMesh:
@@ -162,7 +168,7 @@ def _read_text(path: Path, elements: list[_Element], start: int) -> RawMesh:
         file.seek(start)
         body = file.read().replace(b"\r\n", b"\n").replace(b"\r", b"\n")
     lines = [line for line in body.split(b"\n") if line.strip()]
-    points, triangles, normals = np.empty((0, 3)), None, None
+    points, triangles, normals, invented = np.empty((0, 3)), None, None, None
     at = 0
     for element in elements:
         rows = lines[at : at + element.count]
@@ -181,9 +187,13 @@ def _read_text(path: Path, elements: list[_Element], start: int) -> RawMesh:
             elif element.name == "face":
                 polygons = [[int(x) for x in w[1 : 1 + int(w[0])]] for w in (row.split() for row in rows)]
                 triangles = as_triangles(polygons)
+                if [n for n, _, _ in element.properties][1:] == [INVENTED]:
+                    invented = of_triangles(polygons, [row.split()[-1] not in (b"0", b"0.0") for row in rows])
         except (ValueError, IndexError):
             refuse(path, f"a line of the element '{element.name}' does not hold the numbers it should")
-    return RawMesh(points, triangles if triangles is not None and len(triangles) else None, normals=normals)
+    return RawMesh(
+        points, triangles if triangles is not None and len(triangles) else None, normals=normals, invented=invented
+    )
 
 
 def write(
@@ -191,8 +201,9 @@ def write(
     points: npt.NDArray[np.float64],
     triangles: npt.NDArray[np.int32],
     properties: dict[str, npt.NDArray[np.float64]],
+    invented: npt.NDArray[np.bool_] | None = None,
 ) -> None:
-    """Binary little-endian PLY with double coordinates and float properties."""
+    """Binary little-endian PLY with double coordinates and float properties; invented faces are marked."""
     kind = np.dtype([("x", "<f8"), ("y", "<f8"), ("z", "<f8"), *((name, "<f4") for name in properties)])
     rows = np.empty(len(points), kind)
     for column, axis in enumerate("xyz"):
@@ -204,11 +215,15 @@ def write(
     header += [f"property float {name}" for name in properties]
     if len(triangles):
         header += [f"element face {len(triangles)}", "property list uchar int vertex_indices"]
+        header += [] if invented is None else [f"property uchar {INVENTED}"]
     with path.open("wb") as file:
         file.write(("\n".join([*header, "end_header"]) + "\n").encode())
         rows.tofile(file)
         if len(triangles):
-            faces = np.empty(len(triangles), np.dtype([("n", "u1"), ("v", "<i4", 3)]))
+            marks = [] if invented is None else [(INVENTED, "u1")]
+            faces = np.empty(len(triangles), np.dtype([("n", "u1"), ("v", "<i4", 3), *marks]))
             faces["n"] = 3
             faces["v"] = triangles
+            if invented is not None:
+                faces[INVENTED] = invented
             faces.tofile(file)

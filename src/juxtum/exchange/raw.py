@@ -22,6 +22,8 @@ class RawMesh:
     unit: Unit | None = None
     normals: npt.NDArray[np.float64] | None = None
     """Of the points (N, 3), where the file has some."""
+    invented: npt.NDArray[np.bool_] | None = None
+    """Which triangles (M,) the file marks as made up to close a hole."""
 
 
 def refuse(path: Path, what: str, next: str = "Export the file again") -> NoReturn:
@@ -35,6 +37,17 @@ def text_lines(path: Path) -> list[bytes]:
     if b"\0" in data[:65536]:
         refuse(path, "this should be text but holds binary data", "Check the file's ending")
     return data.replace(b"\r\n", b"\n").replace(b"\r", b"\n").split(b"\n")
+
+
+INVENTED = "invented"
+"""What a triangle that nobody measured is called in files."""
+
+
+def of_triangles(polygons: list[list[int]], marks: list[bool]) -> npt.NDArray[np.bool_] | None:
+    """Marks of polygons as marks of the triangles that become of them; None where nothing is marked."""
+    if len(marks) != len(polygons) or not any(marks):
+        return None
+    return np.repeat(marks, [max(len(polygon) - 2, 0) for polygon in polygons])
 
 
 def as_triangles(polygons: list[list[int]]) -> npt.NDArray[np.int32]:

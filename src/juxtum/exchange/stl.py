@@ -10,6 +10,8 @@ from juxtum.exchange.limits import check_counts, read_head
 from juxtum.exchange.raw import RawMesh, refuse, text_lines
 from juxtum.geometry.topology import weld
 
+MARKED = b"Juxtum, millimetres; last two bytes 1: invented"
+"""Begins a file whose triangles say whether they were measured."""
 _RECORD = np.dtype([("normal", "<f4", 3), ("corners", "<f4", (3, 3)), ("extra", "<u2")])
 
 
@@ -37,7 +39,10 @@ def _read_binary(path: Path, count: int) -> RawMesh:
     records = np.fromfile(path, dtype=_RECORD, count=count, offset=84)
     corners = records["corners"].reshape(-1, 3)
     points, triangles = weld(np.ascontiguousarray(corners))
-    return RawMesh(points.astype(np.float64), triangles)
+    with path.open("rb") as file:
+        # Others put other things, such as colours, into the two bytes that are left.
+        is_ours = file.read(len(MARKED)) == MARKED
+    return RawMesh(points.astype(np.float64), triangles, invented=records["extra"] == 1 if is_ours else None)
 
 
 def _read_text(path: Path) -> RawMesh:

@@ -13,7 +13,7 @@ import numpy.typing as npt
 
 from juxtum.errors import InputError
 from juxtum.exchange.limits import check_counts
-from juxtum.exchange.raw import RawMesh, refuse
+from juxtum.exchange.raw import INVENTED, RawMesh, refuse
 from juxtum.units import Unit
 
 _NAMESPACE = "{http://schemas.microsoft.com/3dmanufacturing/core/2015/02}"
@@ -24,7 +24,8 @@ MAX_PLACED = 20_000
 """Bodies that a build may place; components that name each other multiply."""
 MAX_DEPTH = 16
 _CHUNK = 1 << 16
-Part = tuple[npt.NDArray[np.float64], npt.NDArray[np.int32]]
+Part = tuple[npt.NDArray[np.float64], npt.NDArray[np.int32], npt.NDArray[np.bool_]]
+"""Points, triangles, and which of them are invented."""
 Placed = tuple[str, str | None]
 """Name of an object and the transform with which it is placed."""
 
@@ -33,12 +34,14 @@ Placed = tuple[str, str | None]
 class _Object:
     numbers: array[float] = field(default_factory=lambda: array("d"))
     corners: array[int] = field(default_factory=lambda: array("q"))
+    marks: array[int] = field(default_factory=lambda: array("b"))
     components: list[Placed] = field(default_factory=list)
 
     def part(self) -> Part:
         points = np.frombuffer(self.numbers, dtype=np.float64) if self.numbers else np.empty(0)
         corners = np.frombuffer(self.corners, dtype=np.int64) if self.corners else np.empty(0)
-        return points.reshape(-1, 3), corners.reshape(-1, 3).clip(-1, 2**31 - 1).astype(np.int32)
+        marks = np.frombuffer(self.marks, dtype=np.int8) if self.marks else np.empty(0)
+        return points.reshape(-1, 3), corners.reshape(-1, 3).clip(-1, 2**31 - 1).astype(np.int32), marks != 0
 
 
 class _Model:
@@ -50,6 +53,8 @@ class _Model:
         self.objects: dict[str, _Object] = {}
         self.items: list[Placed] = []
         self._now = _Object()
+        self._materials, self._bases = "", 0
+        self._invented: set[tuple[str, str]] = set()
 
     def start(self, tag: str, attributes: dict[str, str]) -> None:
         name = tag.removeprefix(_NAMESPACE)
@@ -57,6 +62,13 @@ class _Model:
             self._now.numbers.extend(float(attributes[axis]) for axis in "xyz")
         elif name == "triangle":
             self._now.corners.extend(int(attributes[corner]) for corner in ("v1", "v2", "v3"))
+            self._now.marks.append((attributes.get("pid", ""), attributes.get("p1", "")) in self._invented)
+        elif name == "basematerials":
+            self._materials, self._bases = attributes["id"], 0
+        elif name == "base":
+            if attributes.get("name") == INVENTED:
+                self._invented.add((self._materials, str(self._bases)))
+            self._bases += 1
         elif name == "object":
             self._now = self.objects[attributes["id"]] = _Object()
         elif name == "component":
@@ -91,11 +103,13 @@ def read(path: Path) -> RawMesh:
         refuse(path, "the model part is damaged")
     if not parts:
         refuse(path, "the file holds no triangles")
-    offsets = np.cumsum([0] + [len(points) for points, _ in parts[:-1]])
-    points = np.concatenate([points for points, _ in parts]) * factor
+    offsets = np.cumsum([0] + [len(points) for points, _, _ in parts[:-1]])
+    triangles = np.concatenate([t + o for (_, t, _), o in zip(parts, offsets, strict=True)]).astype(np.int32)
+    marks = np.concatenate([marks for _, _, marks in parts])
     return RawMesh(
-        points, np.concatenate([t + o for (_, t), o in zip(parts, offsets, strict=True)]).astype(np.int32), unit
-    )
+        np.concatenate([points for points, _, _ in parts]) * factor, triangles, unit,
+        invented=marks if marks.any() else None,
+    )  # fmt: skip
 
 
 def _model(path: Path) -> _Model:
@@ -147,12 +161,12 @@ class _Build:
         name, transform = placed
         item, moved = self._model.objects[name], _transform(transform)
         parts = [item.part()] if item.corners else []
-        for points, triangles in parts:
+        for points, triangles, _ in parts:
             self._points, self._triangles = self._points + len(points), self._triangles + len(triangles)
             check_counts(self._points, self._triangles, self._path)
         for component in item.components:
             parts += self._object(component, depth + 1)
-        return [(_apply(moved, points), triangles) for points, triangles in parts]
+        return [(_apply(moved, points), triangles, marks) for points, triangles, marks in parts]
 
 
 def _transform(text: str | None) -> npt.NDArray[np.float64]:

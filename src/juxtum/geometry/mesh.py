@@ -127,10 +127,13 @@ class TriangleMesh:
         Millimetres, finite.
     triangles : array (M, 3)
         Indices into points.
+    invented : array (M,), optional
+        Which triangles nobody measured: they were put in to close a hole. None where all were measured.
     """
 
     points: Floats
     triangles: Ints
+    invented: Bools | None = None
 
     def __post_init__(self) -> None:
         points = _checked_points(self.points)
@@ -141,6 +144,11 @@ class TriangleMesh:
             raise InputError("a triangle names a point that does not exist", next="Export the file again")
         object.__setattr__(self, "points", points)
         object.__setattr__(self, "triangles", frozen(triangles, np.int32))
+        if self.invented is not None:
+            if np.shape(self.invented) != (len(triangles),):
+                raise InputError("what is invented is not said of each triangle", next="Export the file again")
+            marked = bool(np.any(self.invented))
+            object.__setattr__(self, "invented", frozen(self.invented, bool) if marked else None)
 
     @cached_property
     def corners(self) -> Floats:
@@ -203,13 +211,29 @@ class TriangleMesh:
         """The tree for nearest points, built once."""
         return NearestTree(self.points, self.triangles)
 
+    @cached_property
+    def measured(self) -> TriangleMesh:
+        """The mesh without what is invented.
+
+        Raises
+        ------
+        InputError
+            When all of it is.
+        """
+        return self if self.invented is None else self.kept_triangles(~self.invented)
+
+    @property
+    def invented_area(self) -> float:
+        """Area of what is invented, mm2."""
+        return 0.0 if self.invented is None else float(self.triangle_areas[self.invented].sum())
+
     def moved(self, transform: RigidTransform) -> TriangleMesh:
         """The mesh in another frame."""
-        return TriangleMesh(transform.apply(self.points), self.triangles)
+        return TriangleMesh(transform.apply(self.points), self.triangles, self.invented)
 
     def scaled(self, factor: float) -> TriangleMesh:
         """The mesh with every length times `factor`."""
-        return TriangleMesh(self.points * factor, self.triangles)
+        return TriangleMesh(self.points * factor, self.triangles, self.invented)
 
     def kept(self, points: Bools) -> TriangleMesh:
         """The triangles whose three points are all true in `points` (N,), without loose points."""
@@ -223,7 +247,8 @@ class TriangleMesh:
         used = np.zeros(len(self.points), dtype=bool)
         used[triangles] = True
         renumbered = np.cumsum(used, dtype=np.int32) - 1
-        return TriangleMesh(self.points[used], renumbered[triangles])
+        invented = None if self.invented is None else self.invented[keep]
+        return TriangleMesh(self.points[used], renumbered[triangles], invented)
 
 
 Scan = TriangleMesh | PointCloud

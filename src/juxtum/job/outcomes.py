@@ -30,7 +30,20 @@ from juxtum.job.doubts import Doubts, doubts_about_inputs, doubts_about_scan
 from juxtum.job.files import FileStore
 from juxtum.job.graph import Graph, Node, under_their_names
 from juxtum.job.inputs import LoadedScan, load_nominal, load_scan
-from juxtum.job.steps import Join
+from juxtum.job.sources import (
+    deviation_map,
+    doubts,
+    facts,
+    line,
+    loaded,
+    numbers,
+    reading,
+    section,
+    tied,
+    told,
+    worked,
+)
+from juxtum.job.steps import FinishingModel, Join
 from juxtum.job.steps.base import NOMINAL, Coat, Outcomes, Source, alignment, surface
 from juxtum.progress import Progress
 from juxtum.units import Unit
@@ -56,56 +69,6 @@ class Evaluation:
         return (*self.doubts.notes, *self.deviation.doubts_about(()))
 
 
-def loaded(scan: str) -> Source:
-    """A scan as it was brought."""
-    return Source("scan", scan)
-
-
-def tied(scan: str) -> Source:
-    """Where the scans lie of which one is joined."""
-    return Source("tied", scan)
-
-
-def facts(scan: str) -> Source:
-    """What has to be told of a scan's file beside the nominal."""
-    return Source("facts", scan)
-
-
-def deviation_map(name: str) -> Source:
-    """The map in an alignment."""
-    return Source("map", name)
-
-
-def doubts(name: str) -> Source:
-    """What has to be told of a scan in an alignment."""
-    return Source("doubts", name)
-
-
-def numbers(name: str) -> Source:
-    """The statistics of a map."""
-    return Source("statistics", name)
-
-
-def line(name: str, number: int) -> Source:
-    """A characteristic in an alignment, counted from 0."""
-    return Source("line", name, str(number))
-
-
-def reading(name: str, number: int) -> Source:
-    """Readings of a step in an alignment, counted from 0."""
-    return Source("reading", name, str(number))
-
-
-def section(name: str, number: int) -> Source:
-    """Sections of a step in an alignment, counted from 0."""
-    return Source("section", name, str(number))
-
-
-def evaluation(name: str) -> Source:
-    """All of them together."""
-    return Source("evaluation", name)
-
-
 class Families:
     """Makes the nodes of all families.
 
@@ -117,7 +80,8 @@ class Families:
     def __init__(self, files: FileStore) -> None:
         self._files = files
         self.all = {
-            "nominal": self._nominal, "scan": self._scan, "tied": _tied, "surface": _surface, "facts": _facts, "coats": _coats, "alignment": _alignment,
+            "nominal": self._nominal, "scan": self._scan, "tied": _tied, "surface": _surface, "worked": _worked, "told": _told,
+            "facts": _facts, "coats": _coats, "alignment": _alignment,
             "map": _map, "suspicion": _suspicion, "doubts": _doubts,
             "spread": _spread, "statistics": _statistics, "line": _line, "reading": _reading, "section": _section,
             "evaluation": _evaluation,
@@ -189,21 +153,46 @@ def _surface(graph: Graph, source: Source) -> Node:
         brought = loaded(source.name)
         return Node((), under_their_names(brought), lambda outcomes, _: outcomes.of(brought).scan, consumes=(brought,))
     step, before = steps[count - 1], Source(source.family, source.name, str(count - 1))
+    if isinstance(step, FinishingModel):
+        made = worked(source.name, count)
+        return Node((), under_their_names(made), lambda outcomes, _: outcomes.of(made).mesh)
     more = [read for read in step.may_read() if read != NOMINAL or graph.job.nominal is not None]
     return Node((step,), {surface(source.name): before, **under_their_names(*more)}, step.run, consumes=(before,))
+
+
+def _worked(graph: Graph, source: Source) -> Node:
+    """Work on a surface, counted among the cleaning steps from 1."""
+    step = graph.job.procedure.cleaning_of(source.name)[int(source.part) - 1]
+    assert isinstance(step, FinishingModel)
+    before = Source("surface", source.name, str(int(source.part) - 1))
+    return Node((step,), {surface(source.name): before}, step.worked, consumes=(before,))
+
+
+def _told(graph: Graph, source: Source) -> Node:
+    """What all work on a surface has to tell; kept on disk, so that nothing is done twice for it."""
+    steps = graph.job.procedure.cleaning_of(source.name)
+    made = [worked(source.name, k) for k, step in enumerate(steps, 1) if isinstance(step, FinishingModel)]
+
+    def run(outcomes: Outcomes, progress: Progress) -> tuple[str, ...]:
+        return tuple(note for read in made for note in outcomes.of(read).notes)
+
+    return Node((), under_their_names(*made), run, shelf="sentences")
 
 
 def _facts(graph: Graph, source: Source) -> Node:
     reach, joined = graph.job.procedure.measure.limit, _join(graph, source.name)
     parts = () if joined is None else tuple(facts(name) for name in joined.used)
+    work = told(source.name)
 
     def run(outcomes: Outcomes, progress: Progress) -> tuple[str, ...]:
         brought: LoadedScan = outcomes.of(loaded(source.name))
         notes = [note for part in parts for note in outcomes.of(part)]
-        notes += brought.problems if joined is not None else ()
-        return tuple(dict.fromkeys((*notes, *doubts_about_inputs(outcomes.nominal, brought, reach))))
+        notes += brought.problems
+        return tuple(
+            dict.fromkeys((*notes, *outcomes.of(work), *doubts_about_inputs(outcomes.nominal, brought, reach)))
+        )
 
-    return Node((reach,), under_their_names(NOMINAL, loaded(source.name), *parts), run)
+    return Node((reach,), under_their_names(NOMINAL, loaded(source.name), work, *parts), run)
 
 
 def _coats(graph: Graph, source: Source) -> Node:
@@ -228,24 +217,26 @@ def _alignment(graph: Graph, source: Source) -> Node:
 
 def _map(graph: Graph, source: Source) -> Node:
     job = graph.job
-    scan = surface(job.procedure.alignment(source.name).scan)
+    laid = job.procedure.alignment(source.name).scan
+    scan = surface(laid)
     rule = SearchRule(job.procedure.measure.limit, job.procedure.measure.angle)
 
     def run(outcomes: Outcomes, progress: Progress) -> Deviation:
         pose = outcomes.alignment(source.name).transform
-        return measure_deviation(outcomes.of(scan), outcomes.nominal, pose, rule, progress)
+        return measure_deviation(outcomes.scan(laid), outcomes.nominal, pose, rule, progress)
 
     return Node((rule.limit, rule.angle), under_their_names(NOMINAL, alignment(source.name), scan), run)
 
 
 def _suspicion(graph: Graph, source: Source) -> Node:
     """Why a scan as a whole may not be judged."""
-    scan = surface(graph.job.procedure.alignment(source.name).scan)
+    laid = graph.job.procedure.alignment(source.name).scan
+    scan = surface(laid)
 
     def run(outcomes: Outcomes, progress: Progress) -> tuple[str, ...]:
         progress.phase("seeing whether the scan is of this part")
         return doubts_about_scan(
-            outcomes.of(scan), outcomes.of(deviation_map(source.name)), outcomes.alignment(source.name), progress
+            outcomes.scan(laid), outcomes.of(deviation_map(source.name)), outcomes.alignment(source.name), progress
         )
 
     return Node((), under_their_names(scan, deviation_map(source.name), alignment(source.name)), run, shelf="sentences")
@@ -320,14 +311,15 @@ def _section(graph: Graph, source: Source) -> Node:
     job = graph.job
     step, circumstances = job.procedure.sections[int(source.part)], job.circumstances
     search = SearchRule(job.procedure.measure.limit, job.procedure.measure.angle)
-    found, scan = deviation_map(source.name), surface(job.procedure.alignment(source.name).scan)
+    laid = job.procedure.alignment(source.name).scan
+    found, scan = deviation_map(source.name), surface(laid)
 
     def run(outcomes: Outcomes, progress: Progress) -> tuple[Section, ...]:
-        deviation, laid = outcomes.of(found), (outcomes.alignment(source.name), Chain.of(circumstances))
+        deviation, given = outcomes.of(found), (outcomes.alignment(source.name), Chain.of(circumstances))
         planes, made = step.planes(deviation.nominal), []
         for index, plane in enumerate(planes):
             progress.phase(f"cutting {plane.name}", index / len(planes))
-            made.append(take_section(deviation, outcomes.of(scan), laid, plane, SectionRule(search, step.along)))
+            made.append(take_section(deviation, outcomes.scan(laid), given, plane, SectionRule(search, step.along)))
         return tuple(made)
 
     return Node(

@@ -9,14 +9,15 @@ from typing import Any
 from juxtum.align import Alignment, FrameComparison, compare
 from juxtum.errors import JobError
 from juxtum.evaluate import Deviation, LineResult
-from juxtum.geometry.mesh import Scan
+from juxtum.geometry.mesh import Scan, TriangleMesh
 from juxtum.job.document import Job
 from juxtum.job.files import FileStore
 from juxtum.job.graph import Graph
 from juxtum.job.inputs import LoadedScan
 from juxtum.job.kept import Kept
-from juxtum.job.outcomes import Evaluation, Families, deviation_map, evaluation, loaded
+from juxtum.job.outcomes import Evaluation, Families
 from juxtum.job.shelf import Shelf
+from juxtum.job.sources import deviation_map, evaluation, loaded
 from juxtum.job.steps.base import NOMINAL, Outcomes, Source, alignment, surface
 from juxtum.nominal import Nominal
 from juxtum.progress import Progress, silent
@@ -135,6 +136,11 @@ class Runner:
         """The scan in force after its cleaning steps."""
         found: Scan = self.outcome(job, surface(job.scan_in_force), progress)
         return found
+
+    def measured(self, job: Job, progress: Progress | None = None) -> Scan:
+        """The same without what is invented: what deviations are of."""
+        found = self.cleaned(job, progress)
+        return found.measured if isinstance(found, TriangleMesh) else found
 
     def alignment(self, job: Job, name: str, progress: Progress | None = None) -> Alignment:
         """The alignment of a name.

@@ -8,7 +8,7 @@ from typing import Any
 from juxtum.look import Look, rgb
 from juxtum.scene.dress import Style, hatching
 
-OVERLAID = {"marked": -3.0, "unseen": -0.5, "foreign": -1.5, "passed": -1.5}
+OVERLAID = {"marked": -3.0, "invented": -1.0, "unseen": -0.5, "foreign": -1.5, "passed": -1.5}
 
 
 class Shown(StrEnum):

@@ -8,12 +8,13 @@ from typing import Any
 
 import numpy as np
 
-from juxtum.evaluate import Deviation
+from juxtum.evaluate import Deviation, Histogram
 from juxtum.geometry.arrays import Floats, Ints
 from juxtum.geometry.mesh import Scan, TriangleMesh
 from juxtum.geometry.nearest import NearestTree
 from juxtum.nominal import Nominal
 from juxtum.scene.contours import Field, smoothed
+from juxtum.scene.palette import MapScale
 from juxtum.scene.proxy import clustered
 
 LIGHT_ENOUGH, MIDDLE_ENOUGH = 60_000, 300_000
@@ -174,6 +175,21 @@ def scan_surface(scan: Scan) -> Surface:
 def map_surface(deviation: Deviation, triangles: Ints, normals: Floats | None) -> Surface:
     """A scan in part coordinates with its deviations as scalars."""
     return surface(deviation.points, triangles, normals, deviation.distances)
+
+
+def moved_surface(mesh: TriangleMesh, moved: Floats) -> Surface:
+    """A surface with how far each place (N,) of it was moved as scalars; only looked at."""
+    data = in_pieces(mesh.points, mesh.triangles, mesh.normals, moved)
+    return Surface(mesh.points, mesh.triangles, data, data, data, None, True)
+
+
+def spread_of(mesh: TriangleMesh, values: Floats, scale: MapScale, bins: int = 120) -> Histogram:
+    """How much area of a surface has which value (N,)."""
+    low, high = scale.ends
+    edges = np.linspace(low, high, bins + 1)
+    areas = mesh.point_areas
+    counts = np.histogram(values, edges, weights=areas)[0]
+    return Histogram(edges, counts / max(float(areas.sum()), 1e-12))
 
 
 def page_map(

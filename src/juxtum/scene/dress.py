@@ -31,6 +31,10 @@ STYLES = {
     "foreign": Style("foreign", ambient=0.35),
     "passed": Style("missing", ambient=0.5),
     "laid": Style("accent", opacity=0.55),
+    "rims": Style("accent", width=1.6),
+    "rim": Style("foreign", width=3.2),
+    "invented": Style("band_blank", ambient=0.45),
+    "moved": Style("data", ambient=0.45),
     "marked": Style("accent", opacity=0.75, ambient=0.5),
     **{
         f"band {name}": Style(f"band_{name}", ambient=0.4)

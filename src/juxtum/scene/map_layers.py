@@ -8,6 +8,7 @@ from typing import Any, TypeVar
 
 from juxtum.evaluate import Deviation
 from juxtum.geometry.arrays import Floats, Ints
+from juxtum.geometry.mesh import TriangleMesh
 from juxtum.scene.drawables import (
     Lines,
     Surface,
@@ -16,6 +17,7 @@ from juxtum.scene.drawables import (
     limit_lines,
     map_surface,
     passed_surface,
+    plain_surface,
     unseen_surface,
 )
 
@@ -35,6 +37,8 @@ class MapGiven:
         Of the scan, in part coordinates.
     limits : tuple of float
         Of the map, mm.
+    invented : TriangleMesh, optional
+        What is shown of the scan and was not measured, in part coordinates.
     keep : callable
         Given a name, what something was made from and how it is made: the same again for the same source.
     """
@@ -44,6 +48,7 @@ class MapGiven:
     normals: Floats | None
     limits: tuple[float, float]
     keep: Keep[Any]
+    invented: TriangleMesh | None = None
 
 
 @dataclass(frozen=True)
@@ -68,6 +73,7 @@ MAP: tuple[MapLayer, ...] = (
     MapLayer("unseen", lambda g: unseen_surface(g.deviation)),
     MapLayer("foreign", lambda g: foreign_surface(g.deviation, g.triangles, g.normals)),
     MapLayer("passed", lambda g: passed_surface(g.deviation)),
+    MapLayer("invented", lambda g: None if g.invented is None else plain_surface(g.invented)),
 )
 MAP_LAYERS = tuple(layer.name for layer in MAP)
 

@@ -7,6 +7,7 @@ from PyQt6.QtWidgets import QComboBox, QVBoxLayout, QWidget
 
 from juxtum.assemble import Prism, inside_prism
 from juxtum.desk.action import Action
+from juxtum.desk.finishing.panel import SurfacePanel
 from juxtum.desk.joining.panel import JoinPanel
 from juxtum.desk.overlays import Pin
 from juxtum.desk.stage_pointer import Mode
@@ -60,6 +61,8 @@ class AssembleStation(Station):
         self.body.addWidget(self._in_force)
         self._build_cleaning()
         self._build_selection()
+        self.surface = SurfacePanel(self.desk, self._clean, self.dress)
+        self.body.addWidget(self.surface)
 
     def _build_cleaning(self) -> None:
         self.body.addWidget(line())
@@ -122,6 +125,7 @@ class AssembleStation(Station):
         d, scan = self.derived, self._scan
         self._facts.show_facts(scan_facts(d) if scan is d.scan or scan is None else facts_of(scan))
         self._set_selection(None)
+        self.surface.show_scan(scan, self.panel.placement)
 
     @property
     def _scan(self) -> Scan | None:
@@ -256,6 +260,7 @@ class AssembleStation(Station):
         super().leave()
         self.panel.pairs.leave()
         self.panel.take_off()
+        self.surface.take_off()
         self._pick.setChecked(False)
         self._outline.setChecked(False)
         self._points = []
@@ -264,6 +269,7 @@ class AssembleStation(Station):
     def dress(self) -> None:
         """The scan alone, standing on its table; or several, each in a colour of its own."""
         if self.panel.dress():
+            self.surface.dress()
             return
         d, view = self.derived, self.view
         for name in (*MAP_LAYERS, "nominal", "edges"):
@@ -272,6 +278,7 @@ class AssembleStation(Station):
         view.show_layer("scan", Shown.SOLID)
         view.set_legend(None, None)
         view.set_readings(())
+        self.surface.dress()
 
 
 def _triple(values: Floats) -> tuple[float, float, float]:

@@ -94,10 +94,11 @@ class ReportStation(Station):
     def write(self, folder: Path, then: Callable[[], None] | None = None) -> None:
         """Write the report of the job as it is now into a folder."""
         d = self.derived
-        if d.evaluation is None or d.scan is None:
+        scan = d.measured
+        if d.evaluation is None or scan is None:
             self.desk.tell("there is nothing to report yet", "report", "Align the scan first")
             return
-        job, evaluation, scan, comparison = d.job, d.evaluation, d.scan, d.comparison
+        job, evaluation, comparison = d.job, d.evaluation, d.comparison
 
         def work(progress: Progress) -> object:
             return write_outputs(folder, job, evaluation, scan, progress, comparison)

@@ -21,18 +21,20 @@ from juxtum.job.steps.aligning import (
 )  # fmt: skip
 from juxtum.job.steps.base import Coat, Outcomes, Source, StepModel
 from juxtum.job.steps.cleaning import CleaningModel, Fragments, PlaneChoice, Selection, Trim
+from juxtum.job.steps.finishing import Fill, FinishingModel, Repair, Smooth, TargetsOff, Thin
 from juxtum.job.steps.joining import Join, PickedPairs
 from juxtum.job.steps.measuring import Decide, GridStep, Measure, ReadingStep
 from juxtum.job.steps.sections import SectionStep
 
-CleaningStep = Trim | Fragments | Selection
+FinishingStep = TargetsOff | Repair | Fill | Smooth | Thin
+CleaningStep = Trim | Fragments | Selection | FinishingStep
 AlignStep = AsScanned | Rough | Pairs | BestFit | Datums | ReferencePoints | KnownTargets
 TakingStep = ReadingStep | GridStep
 MeasureStep = Measure | TakingStep | SectionStep | Decide
 Step = Annotated[CleaningStep | Join | AlignStep | MeasureStep | Kind, Field(discriminator="kind")]
 
 STEPS: tuple[type[StepModel], ...] = (
-    Trim, Fragments, Selection, Join, AsScanned, Rough, Pairs, BestFit, Datums, ReferencePoints, KnownTargets,
+    Trim, Fragments, Selection, TargetsOff, Repair, Fill, Smooth, Thin, Join, AsScanned, Rough, Pairs, BestFit, Datums, ReferencePoints, KnownTargets,
     Measure, ReadingStep, GridStep,
     SectionStep, Decide,
 )  # fmt: skip
@@ -51,6 +53,9 @@ __all__ = [
     "Datums",
     "Decide",
     "FaceWeight",
+    "Fill",
+    "FinishingModel",
+    "FinishingStep",
     "Fragments",
     "GridStep",
     "Join",
@@ -64,13 +69,17 @@ __all__ = [
     "ReadingStep",
     "ReferencePlace",
     "ReferencePoints",
+    "Repair",
     "Rough",
     "SectionStep",
     "Selection",
+    "Smooth",
     "Source",
     "Step",
     "StepModel",
     "TakingStep",
+    "TargetsOff",
+    "Thin",
     "Trim",
     "read_reference_places",
 ]

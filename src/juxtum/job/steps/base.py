@@ -10,7 +10,7 @@ from pydantic import BaseModel, ConfigDict
 from juxtum.align import Alignment
 from juxtum.errors import JobError
 from juxtum.geometry.arrays import Floats
-from juxtum.geometry.mesh import Scan
+from juxtum.geometry.mesh import Scan, TriangleMesh
 from juxtum.nominal import Nominal
 from juxtum.nominal.fingerprints import FoundAgain
 
@@ -80,7 +80,18 @@ class Outcomes:
         return self._held[source]
 
     def scan(self, name: str) -> Scan:
-        """The surface of a scan as the step reads it."""
+        """What was measured of a scan: its surface without what is invented.
+
+        Raises
+        ------
+        InputError
+            When all of it is invented.
+        """
+        found = self.whole(name)
+        return found.measured if isinstance(found, TriangleMesh) else found
+
+    def whole(self, name: str) -> Scan:
+        """The surface of a scan, with what is invented: for work on it, never for measuring."""
         found: Scan = self.of(surface(name))
         return found
 

@@ -74,7 +74,7 @@ class Trim(CleaningModel):
 
         A face of the part is not taken for a table, and a thin part is not cut off with it.
         """
-        scan, nominal = outcomes.scan(self.scan), outcomes.nominal_if_any
+        scan, nominal = outcomes.whole(self.scan), outcomes.nominal_if_any
         progress.phase("looking for the table")
         plane = self.table(scan, nominal, progress) if self.plane is None else self.plane.plane()
         if plane is None:
@@ -110,7 +110,7 @@ class Fragments(CleaningModel):
     def run(self, outcomes: Outcomes, progress: Progress) -> Scan:
         """Drop them."""
         progress.phase("counting pieces")
-        return drop_fragments(outcomes.scan(self.scan), self.smallest, self.share)
+        return drop_fragments(outcomes.whole(self.scan), self.smallest, self.share)
 
 
 class Selection(CleaningModel):
@@ -134,7 +134,7 @@ class Selection(CleaningModel):
     def run(self, outcomes: Outcomes, progress: Progress) -> Scan:
         """Delete."""
         progress.phase("deleting the selection")
-        scan = outcomes.scan(self.scan)
+        scan = outcomes.whole(self.scan)
         prism = Prism(np.array(self.view).reshape(4, 4), np.array(self.outline))
         inside = inside_prism(scan.points, prism)
         keep = ~inside if self.delete == "inside" else inside

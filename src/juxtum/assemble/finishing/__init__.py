@@ -1,0 +1,10 @@
+"""What is done to a surface before it is measured or handed out: repair, filling, smoothing, thinning; each says what it did."""
+
+from juxtum.assemble.finishing.craters import without_targets
+from juxtum.assemble.finishing.filling import Filling, closed, fill
+from juxtum.assemble.finishing.repairing import repair
+from juxtum.assemble.finishing.smoothing import smooth
+from juxtum.assemble.finishing.thinning import thin
+from juxtum.assemble.finishing.worked import Worked
+
+__all__ = ["Filling", "Worked", "closed", "fill", "repair", "smooth", "thin", "without_targets"]

@@ -1,0 +1,1 @@
+"""The surface at Assemble: its holes, and what is done to it."""

@@ -1,0 +1,48 @@
+"""What is said of a surface in work: its holes, and how far it may be moved."""
+
+from __future__ import annotations
+
+from juxtum.assemble.holes import Hole
+from juxtum.job import Job
+
+SHARE = 0.1
+"""Of the tightest tolerance: farther no place of a surface is moved unless a person says so."""
+COLUMNS = ("Border", "Perimeter, mm", "Area, mm\u00b2")
+WORDS = {"edge": "end", "target": "round", "hole": "hole"}
+
+
+def default_bound(job: Job) -> float:
+    """How far a surface may be moved when nobody says, mm: a tenth of the tightest tolerance there is."""
+    widths = [zone[1] - zone[0] for c in job.procedure.characteristics if (zone := c.zone) is not None]
+    measure = job.procedure.measure
+    return float(f"{SHARE * min([*widths, measure.upper - measure.lower]):.2g}")
+
+
+def hole_row(hole: Hole) -> tuple[str, str, str]:
+    """A row of the list of holes."""
+    return WORDS[hole.kind], f"{hole.perimeter:.1f}", f"{hole.area:.1f}"
+
+
+def holes_words(holes: tuple[Hole, ...], invented_area: float) -> str:
+    """All holes in a sentence or two.
+
+    Examples
+    --------
+    >>> holes_words((), 0.0)
+    'No border is open: the surface is closed.'
+    """
+    if not holes:
+        words = "No border is open: the surface is closed."
+    else:
+        parts = []
+        for kind, one, many in (
+            ("edge", "end of the surface", "ends of the surface"),
+            ("target", "round one of a target's size", "round ones of a target's size"),
+            ("hole", "hole", "holes"),
+        ):
+            number = sum(hole.kind == kind for hole in holes)
+            parts += [f"{number} {one if number == 1 else many}"] if number else []
+        words = f"Open borders: {', '.join(parts)}."
+    if invented_area > 0:
+        words += f" {invented_area:.1f} mm\u00b2 are invented, shown in grey, and never measured."
+    return words

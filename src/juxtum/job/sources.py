@@ -1,0 +1,65 @@
+"""What the outcomes of a job are called, family by family."""
+
+from __future__ import annotations
+
+from juxtum.job.steps.base import Source
+
+
+def loaded(scan: str) -> Source:
+    """A scan as it was brought."""
+    return Source("scan", scan)
+
+
+def tied(scan: str) -> Source:
+    """Where the scans lie of which one is joined."""
+    return Source("tied", scan)
+
+
+def facts(scan: str) -> Source:
+    """What has to be told of a scan's file beside the nominal."""
+    return Source("facts", scan)
+
+
+def worked(scan: str, count: int) -> Source:
+    """A surface after a step that works on it, the step counted among those that clean the scan."""
+    return Source("worked", scan, str(count))
+
+
+def told(scan: str) -> Source:
+    """What all work on a surface has to tell."""
+    return Source("told", scan)
+
+
+def deviation_map(name: str) -> Source:
+    """The map in an alignment."""
+    return Source("map", name)
+
+
+def doubts(name: str) -> Source:
+    """What has to be told of a scan in an alignment."""
+    return Source("doubts", name)
+
+
+def numbers(name: str) -> Source:
+    """The statistics of a map."""
+    return Source("statistics", name)
+
+
+def line(name: str, number: int) -> Source:
+    """A characteristic in an alignment, counted from 0."""
+    return Source("line", name, str(number))
+
+
+def reading(name: str, number: int) -> Source:
+    """Readings of a step in an alignment, counted from 0."""
+    return Source("reading", name, str(number))
+
+
+def section(name: str, number: int) -> Source:
+    """Sections of a step in an alignment, counted from 0."""
+    return Source("section", name, str(number))
+
+
+def evaluation(name: str) -> Source:
+    """All of them together."""
+    return Source("evaluation", name)
