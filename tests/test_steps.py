@@ -27,8 +27,12 @@ PLACES = [[0, 0, 0], [1, 0, 0], [0, 1, 0]]
 PRINT = {"number": 3, "kind": "plane", "area": 12.0, "middle": [1, 2, 3], "point": [1, 2, 3]}
 GOOD: dict[str, list[dict[str, Any]]] = {
     "trim": [{}, {"plane": {"point": [0, 0, 1], "normal": [0, 0, 1]}, "offset": -1, "keep": "below", "scan": "scan 2"}],
-    "fragments": [{}, {"smallest": 5}, {"share": 0.1, "scan": "left"}],
-    "selection": [{"view": VIEW, "outline": [[0, 0], [1, 0], [0, 1]], "delete": "outside"}],
+    "fragments": [{}, {"smallest": 5}, {"share": 0.1, "scan": "left"}, {"keep": 8}, {"apart": 10}],
+    "strays": [{}],
+    "selection": [
+        {"view": VIEW, "outline": [[0, 0], [1, 0], [0, 1]], "delete": "outside", "side": "visible", "grow": -2},
+        {"view": VIEW, "outline": [[0, 0]], "brush": [0.1, 0.2]},
+    ],
     "targets-off": [{"places": PLACES, "diameter": 6}],
     "repair": [{}, {"scan": "assembly"}],
     "fill": [{}, {"how": "flat", "of": ["hole", "target"], "longest": 80}, {"places": PLACES}],
@@ -69,7 +73,9 @@ BAD: list[tuple[str, dict[str, Any], str]] = [
     ("fragments", {"share": 1.5}, "share"),
     ("fragments", {"smallest": -1}, "smallest"),
     ("selection", {"view": VIEW[:15], "outline": PLACES}, "view"),
-    ("selection", {"view": VIEW, "outline": [[0, 0], [1, 0]]}, "outline"),
+    ("selection", {"view": VIEW, "outline": [[0, 0], [1, 0]]}, "the outline needs three corners"),
+    ("selection", {"view": VIEW, "outline": [[0, 0]], "brush": [0, 1]}, "brush"),
+    ("fragments", {"keep": 0}, "keep"),
     ("targets-off", {"places": []}, "places"),
     ("fill", {"how": "round"}, "how"),
     ("fill", {"of": []}, "no kind of hole is named"),

@@ -89,6 +89,43 @@ def drop_fragments(scan: Scan, smallest: float | None, share: float | None = Non
     return scan.kept_triangles(keep) if isinstance(scan, TriangleMesh) else scan.kept(keep)
 
 
+def keep_pieces(scan: Scan, count: int | None = None, apart: float | None = None) -> Scan:
+    """Keep so many of the largest pieces, and of the lesser ones none that hangs far from the largest.
+
+    Parameters
+    ----------
+    count : int, optional
+        How many pieces stay at most.
+    apart : float, optional
+        Pieces farther from the largest than so many spacings go.
+    """
+    fragments = find_fragments(scan)
+    keep = np.ones(len(fragments.labels), dtype=bool) if count is None else fragments.labels < count
+    if apart is not None:
+        keep &= ~_far(scan, fragments, apart)
+    return scan.kept_triangles(keep) if isinstance(scan, TriangleMesh) else scan.kept(keep)
+
+
+def _far(scan: Scan, fragments: Fragments, apart: float) -> Bools:
+    """Triangles or points (N,) of pieces of which no place lies within so many spacings of the largest piece."""
+    from scipy.spatial import cKDTree
+
+    if isinstance(scan, TriangleMesh):
+        owner = np.zeros(len(scan.points), dtype=np.int64)
+        owner[scan.triangles] = fragments.labels[:, None]
+    else:
+        owner = np.asarray(fragments.labels, dtype=np.int64)
+    others = np.flatnonzero(owner > 0)
+    if len(others) == 0:
+        return np.zeros(len(fragments.labels), dtype=bool)
+    limit = apart * _step(scan)
+    near, _ = cKDTree(scan.points[owner == 0]).query(scan.points[others], distance_upper_bound=limit, workers=-1)
+    beside = np.zeros(int(fragments.labels.max()) + 1, dtype=bool)
+    beside[0] = True
+    beside[np.unique(owner[others[np.isfinite(near)]])] = True
+    return np.asarray(~beside[fragments.labels])
+
+
 def _beside(scan: Scan, fragments: Fragments, kept: int, smallest: float) -> Bools:
     """Triangles or points (N,) of the lesser pieces that have some size and lie close beside those that are kept."""
     from scipy.spatial import cKDTree

@@ -22,6 +22,13 @@ class Mode(Enum):
     LOOK = auto()
     PICK = auto()
     OUTLINE = auto()
+    BOX = auto()
+    BRUSH = auto()
+
+
+DRAWING = (Mode.OUTLINE, Mode.BOX, Mode.BRUSH)
+BRUSH_WIDTH = 28.0
+"""Of a stroke, pixels."""
 
 
 class StagePointer(QObject):
@@ -59,12 +66,27 @@ class StagePointer(QObject):
 
     def paint_outline(self, painter: QPainter) -> None:
         """The outline as far as it is drawn."""
-        if self._outline:
-            painter.setPen(QPen(colour("accent"), 1.6))
-            wash = colour("accent")
-            wash.setAlpha(40)
-            painter.setBrush(wash)
-            painter.drawPolygon(QPolygonF(self._outline))
+        if not self._outline:
+            return
+        wash = colour("accent")
+        if self._view.mode is Mode.BRUSH:
+            wash.setAlpha(90)
+            round_ = Qt.PenCapStyle.RoundCap, Qt.PenJoinStyle.RoundJoin
+            painter.setPen(QPen(wash, BRUSH_WIDTH, Qt.PenStyle.SolidLine, *round_))
+            painter.drawPolyline(QPolygonF(self._outline))
+            return
+        painter.setPen(QPen(colour("accent"), 1.6))
+        wash.setAlpha(40)
+        painter.setBrush(wash)
+        painter.drawPolygon(QPolygonF(self._drawn))
+
+    @property
+    def _drawn(self) -> list[QPointF]:
+        """What is drawn: of a box its four corners."""
+        if self._view.mode is not Mode.BOX or not self._outline:
+            return self._outline
+        a, b = self._outline[0], self._outline[-1]
+        return [a, QPointF(b.x(), a.y()), b, QPointF(a.x(), b.y())]
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
         """Take what mouse and keys say; the rest goes its way."""
@@ -90,7 +112,7 @@ class StagePointer(QObject):
         if event.button() is Qt.MouseButton.LeftButton:
             self._dragged_limit = self._view.legend.handle_at(event.position()) if self._view.legend else None
             self._holding = self._view.handles is not None and self._view.handles.grab(event.position())
-            if self._dragged_limit is None and self._view.mode is Mode.OUTLINE:
+            if self._dragged_limit is None and self._view.mode in DRAWING:
                 self._outline = [event.position()]
 
     def _moved(self, event: QMouseEvent) -> None:
@@ -155,8 +177,8 @@ class StagePointer(QObject):
             self._view.picked.emit(hit)
 
     def _finish_outline(self) -> None:
-        points, self._outline = self._outline, []
-        if len(points) >= 3:
+        points, moves, self._outline = self._drawn, len(self._outline), []
+        if len(points) >= 3 and moves > 1:
             corners = np.array(
                 [[2 * p.x() / self._view.width() - 1, 1 - 2 * p.y() / self._view.height()] for p in points]
             )

@@ -115,12 +115,7 @@ class StageView(FittingView):
     def set_mode(self, mode: Mode, caption: str = "") -> None:
         """What clicking does now, and a line that says so."""
         self.mode, self.caption = mode, caption
-        shapes = {
-            Mode.LOOK: Qt.CursorShape.ArrowCursor,
-            Mode.PICK: Qt.CursorShape.CrossCursor,
-            Mode.OUTLINE: Qt.CursorShape.CrossCursor,
-        }
-        self.setCursor(shapes[mode])
+        self.setCursor(Qt.CursorShape.ArrowCursor if mode is Mode.LOOK else Qt.CursorShape.CrossCursor)
         self.pointer.forget_outline()
         self.update()
 

@@ -14,6 +14,8 @@ LOOKED_AT = 3000
 MANY = 20_000
 ALIKE = 0.7
 """Cosine from which two directions count as the same side of one surface."""
+STILL = 0.1
+"""Points that went no farther than this share of the spacing keep their neighbours."""
 BESIDE = 1.6
 """A point lies over another scan when it is no farther from one of its points along the surface than so many spacings."""
 
@@ -49,20 +51,60 @@ class Over:
     heights: Floats
 
 
+class Follower:
+    """Which points of another scan lie nearest, as some points move over it round by round.
+
+    Most rounds move them by next to nothing: their neighbours are asked for anew only where one has gone farther than a
+    share of the spacing. What is measured is always measured where the points are.
+
+    Parameters
+    ----------
+    onto : Sheet
+    """
+
+    def __init__(self, onto: Sheet) -> None:
+        self._onto = onto
+        self._asked: Floats | None = None
+        self._reach = 0.0
+        self._others: Ints = np.empty(0, dtype=np.int64)
+        self._found: Bools = np.empty(0, dtype=bool)
+
+    def over(self, moved: Floats, turned: Floats, reach: float, *, anew: bool = False) -> Over:
+        """Which of the points (N, 3), with directions (N, 3), lie over the scan, facing alike, within a reach in mm.
+
+        Parameters
+        ----------
+        anew : bool
+            Whether neighbours are asked for however little the points moved.
+        """
+        onto = self._onto
+        slack = STILL * onto.spacing
+        if anew or self._asked is None or reach > self._reach or self._went(moved) > slack**2:
+            limit = float(np.hypot(reach, BESIDE * onto.spacing)) + (0.0 if anew else slack)
+            # Threads cost more than they bring where few places are asked.
+            workers = -1 if len(moved) > MANY else 1
+            distances, others = onto.tree.query(moved, distance_upper_bound=limit, workers=workers)
+            self._found = np.isfinite(distances)
+            self._others = np.where(self._found, others, 0)
+            self._asked, self._reach = moved, reach
+        others, found = self._others, self._found.copy()
+        arms, normals = moved - onto.points[others], onto.normals[others]
+        heights = np.einsum("ij,ij->i", arms, normals)
+        squares = np.einsum("ij,ij->i", arms, arms)
+        found &= (np.einsum("ij,ij->i", turned, normals) > ALIKE) & (np.abs(heights) <= reach)
+        found &= (squares - heights**2 < (BESIDE * onto.spacing) ** 2) & ~onto.border[others]
+        rows = np.flatnonzero(found)
+        return Over(rows, others[rows], heights[rows])
+
+    def _went(self, moved: Floats) -> float:
+        """Square of how far the farthest point has gone since its neighbours were asked for, mm2."""
+        steps = moved - (moved if self._asked is None else self._asked)
+        return float(np.einsum("ij,ij->i", steps, steps).max(initial=0.0))
+
+
 def over(moved: Floats, turned: Floats, onto: Sheet, reach: float) -> Over:
     """Which of some points (N, 3), with directions (N, 3), lie over another scan, facing alike, within a reach in mm."""
-    limit = float(np.hypot(reach, BESIDE * onto.spacing))
-    # Threads cost more than they bring where few places are asked.
-    workers = -1 if len(moved) > MANY else 1
-    distances, others = onto.tree.query(moved, distance_upper_bound=limit, workers=workers)
-    found = np.isfinite(distances)
-    others = np.where(found, others, 0)
-    heights = np.einsum("ij,ij->i", moved - onto.points[others], onto.normals[others])
-    beside = np.sqrt(np.maximum(distances**2 - heights**2, 0.0, where=found, out=np.zeros(len(found))))
-    found &= (np.einsum("ij,ij->i", turned, onto.normals[others]) > ALIKE) & (np.abs(heights) <= reach)
-    found &= (beside < BESIDE * onto.spacing) & ~onto.border[others]
-    rows = np.flatnonzero(found)
-    return Over(rows, others[rows], heights[rows])
+    return Follower(onto).over(moved, turned, reach, anew=True)
 
 
 def usual(heights: Floats) -> float:

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from juxtum.align.best_fit import free_motions
-from juxtum.align.scans.overlap import Overlap, band, over, overlap_of, usual
+from juxtum.align.scans.overlap import Follower, Overlap, band, over, overlap_of, usual
 from juxtum.align.scans.shape import Search, poses_by_shape
 from juxtum.align.scans.sheet import Sheet
 from juxtum.geometry import RigidTransform
@@ -105,16 +105,17 @@ def tied(sheets: list[Sheet], first: int, second: int, start: RigidTransform, re
 
 def _laid(one: Sheet, two: Sheet, start: RigidTransform, far: float, near: float, count: int) -> RigidTransform | None:
     some = one.some(count)
-    points, normals = one.points[some], one.normals[some]
+    points, normals, follower = one.points[some], one.normals[some], Follower(two)
 
     def pulls_at(move: RigidTransform, index: int) -> Pulls | None:
         reach = max(near, far * 0.7**index)
-        found = over(move.apply(points), move.turn(normals), two, reach)
+        moved = move.apply(points)
+        found = follower.over(moved, move.turn(normals), reach)
         if len(found.rows) < LEAST_COUNT // 2:
             return None
         # While it is still off, the few points that tell so must not count as strays.
         scale = far / 2 * 0.7**index
-        return _weighted(move.apply(points[found.rows]), two.normals[found.others], found.heights, scale)
+        return _weighted(moved[found.rows], two.normals[found.others], found.heights, scale)
 
     return register(pulls_at, start, Rounds(24, 3e-6 * one.size, one.size, least=10, free=FREE, largest_turn=TURNED))
 

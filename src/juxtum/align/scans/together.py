@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from scipy.linalg import eigh
 
-from juxtum.align.scans.overlap import Over, over, usual
+from juxtum.align.scans.overlap import Follower, Over, usual
 from juxtum.align.scans.sheet import Sheet
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats, Ints, cross, frozen
@@ -96,12 +96,15 @@ def settle_together(
     size = max(s.size for s in sheets)
     # What counts as a stray is tightened slowly: the few points that hold a loose motion must not be lost on the way.
     rounds = int(np.ceil(np.log(TIGHT * max(reach / least, 1.0)) / np.log(1 / CALMER)))
+    followers: dict[tuple[int, int], Follower] = {}
     for index in range(rounds + 6):
         progress.phase("tying all scans together", index / (rounds + 6))
         is_last = index >= rounds
+        if index == rounds:
+            followers.clear()
         far, stray = max(least, reach * CALMER**index), 0.0 if is_last else reach / 2 * CALMER**index
         laid = [Laid(sheet, *pair) for sheet, pair in zip(sheets, zip(poses, now, strict=True), strict=True)]
-        said = _equations(laid, pairs, (FINE if is_last else COARSE, far, stray))
+        said = _equations(laid, pairs, (FINE if is_last else COARSE, far, stray), followers)
         step = _step(said.matrix + said.thread, said.right + said.thread_right, anchor, size)
         for k in range(len(now)):
             now[k] = RigidTransform.about(now[k].apply(sheets[k].centre), step[6 * k : 6 * k + 6]) @ now[k]
@@ -125,7 +128,12 @@ class Laid:
         return self.now.apply(self.sheet.centre)
 
 
-def _equations(laid: Sequence[Laid], pairs: Sequence[tuple[int, int]], how: tuple[int, float, float]) -> Equations:
+def _equations(
+    laid: Sequence[Laid],
+    pairs: Sequence[tuple[int, int]],
+    how: tuple[int, float, float],
+    followers: dict[tuple[int, int], Follower],
+) -> Equations:
     """What all overlaps say, looked at with so many points, so far, with strays no nearer than the last."""
     count, reach, least = how
     size = 6 * len(laid)
@@ -134,7 +142,8 @@ def _equations(laid: Sequence[Laid], pairs: Sequence[tuple[int, int]], how: tupl
     for first, second in pairs:
         places = []
         for one, two in ((first, second), (second, first)):
-            found, points = _partners(laid[one], laid[two], count, reach)
+            follower = followers.setdefault((one, two), Follower(laid[two].sheet))
+            found, points = _partners(laid[one], laid[two], (count, reach), follower)
             if len(found.rows) < LEAST:
                 continue
             h, there = found.heights, laid[one].now.apply(points[found.rows])
@@ -177,10 +186,11 @@ def _tie_down(said: Equations, laid: Sequence[Laid], pair: tuple[int, int], plac
     said.thread_right[columns] -= weight * rows.T @ off
 
 
-def _partners(one: Laid, two: Laid, count: int, reach: float) -> tuple[Over, Floats]:
+def _partners(one: Laid, two: Laid, how: tuple[int, float], follower: Follower) -> tuple[Over, Floats]:
+    count, reach = how
     some, move = one.sheet.some(count), two.now.inverse @ one.now
     points = one.sheet.points[some]
-    return over(move.apply(points), move.turn(one.sheet.normals[some]), two.sheet, reach), points
+    return follower.over(move.apply(points), move.turn(one.sheet.normals[some]), reach), points
 
 
 def _step(matrix: Floats, right: Floats, anchor: int, size: float) -> Floats:

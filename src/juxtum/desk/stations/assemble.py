@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 from PyQt6.QtWidgets import QComboBox, QVBoxLayout, QWidget
 
-from juxtum.assemble import Prism, inside_prism
 from juxtum.desk.action import Action
+from juxtum.desk.cleaning.selecting import SelectionPanel
 from juxtum.desk.finishing.panel import SurfacePanel
 from juxtum.desk.joining.panel import JoinPanel
 from juxtum.desk.overlays import Pin
@@ -14,14 +14,13 @@ from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.stations.base import Station
 from juxtum.desk.widgets import Choice, Facts, LengthField, button, form, label, line, row
 from juxtum.errors import InputError
-from juxtum.geometry import Plane, TriangleMesh
+from juxtum.geometry import Plane
 from juxtum.geometry.arrays import Floats
 from juxtum.geometry.mesh import Scan
 from juxtum.guide.facts import facts_of, loose_pieces, scan_facts, thousands
 from juxtum.guide.findings import Key
-from juxtum.job.steps import CleaningStep, Fragments, PlaneChoice, Selection, Trim
+from juxtum.job.steps import CleaningStep, Fragments, PlaneChoice, Strays, Trim
 from juxtum.scene.actors import Shown
-from juxtum.scene.drawables import plain_surface
 from juxtum.scene.map_layers import MAP_LAYERS
 from juxtum.scene.picking import Hit
 
@@ -45,7 +44,6 @@ class AssembleStation(Station):
     def build(self) -> None:
         """Trim, pieces, selection, facts."""
         self._points: list[Floats] = []
-        self._selection: Selection | None = None
         self._facts = Facts("Scan")
         self.panel = JoinPanel(self.desk, self.dress)
         self.panel.scans.chosen.connect(self._follow_target)
@@ -60,7 +58,8 @@ class AssembleStation(Station):
         self.body.addWidget(self._facts)
         self.body.addWidget(self._in_force)
         self._build_cleaning()
-        self._build_selection()
+        self.selecting = SelectionPanel(self.desk, self._delete, self._drawing_begins)
+        self.body.addWidget(self.selecting)
         self.surface = SurfacePanel(self.desk, self._clean, self.dress)
         self.body.addWidget(self.surface)
 
@@ -81,22 +80,32 @@ class AssembleStation(Station):
         self.body.addWidget(line())
         self.body.addWidget(label("Loose fragments", "heading"))
         self._smallest = LengthField("Smallest area", 500.0, "Pieces with less area than this go, mm\u00b2")
-        self.body.addLayout(form([("Smaller than, mm\u00b2", self._smallest)]))
-        self.body.addLayout(
-            row(button("Remove small ones", self._drop_small), button("Keep the largest", self.keep_largest))
+        self._count = LengthField("Pieces to keep", 1.0, "How many of the largest pieces stay")
+        self._apart = LengthField(
+            "Spacings away", 20.0, "Pieces farther from the largest than so many distances between points go"
         )
-
-    def _build_selection(self) -> None:
-        self.body.addWidget(line())
-        self.body.addWidget(label("Selection", "heading"))
-        self._chosen = label("Draw an outline round what does not belong.", "soft", wrap=True)
-        self._chosen.setAccessibleName("Selection")
-        self.body.addWidget(self._chosen)
-        self._outline = button("Draw outline", self._toggle_outline)
-        self._outline.setCheckable(True)
-        self._invert = button("Invert", self.invert)
-        self._delete = button("Delete", self.delete_selection)
-        self.body.addLayout(row(self._outline, self._invert, self._delete))
+        self.body.addLayout(
+            form(
+                [
+                    ("Smaller than, mm\u00b2", self._smallest),
+                    ("Keep the largest", self._count),
+                    ("Farther than, spacings", self._apart),
+                ]
+            )
+        )
+        self.body.addLayout(
+            row(button("Remove small ones", self._drop_small), button("Keep the largest", self._keep_some))
+        )
+        self.body.addLayout(
+            row(
+                button("Remove far ones", self._drop_far),
+                button(
+                    "Remove stray points",
+                    self._drop_strays,
+                    tip="Single points that are alone or stick out of their neighbours",
+                ),
+            )
+        )
 
     def own_actions(self) -> tuple[Action, ...]:
         """Cleaning that needs no choice."""
@@ -124,7 +133,7 @@ class AssembleStation(Station):
         """Facts of the scan that is worked on; the selection belonged to the scan as it was."""
         d, scan = self.derived, self._scan
         self._facts.show_facts(scan_facts(d) if scan is d.scan or scan is None else facts_of(scan))
-        self._set_selection(None)
+        self.selecting.take_scan(scan, self.panel.placement)
         self.surface.show_scan(scan, self.panel.placement)
 
     @property
@@ -171,13 +180,23 @@ class AssembleStation(Station):
         """Keep the largest connected piece."""
         self._clean(Fragments())
 
+    def _keep_some(self) -> None:
+        count = int(self._count.value)
+        self._clean(Fragments() if count <= 1 else Fragments(keep=count))
+
+    def _drop_far(self) -> None:
+        self._clean(Fragments(apart=max(self._apart.value, 0.1)))
+
+    def _drop_strays(self) -> None:
+        self._clean(Strays())
+
     def _drop_small(self) -> None:
         self._clean(Fragments(smallest=max(self._smallest.value, 0.0)))
 
     def _toggle_pick(self) -> None:
         self._points = []
         self.view.set_pins([])
-        self._outline.setChecked(False)
+        self.selecting.stop()
         if self._pick.isChecked():
             self.view.set_mode(Mode.PICK, "Click three places on the plane; Esc ends")
         else:
@@ -206,49 +225,16 @@ class AssembleStation(Station):
         choice = PlaneChoice(point=_triple(plane.point), normal=_triple(plane.normal))
         self._clean(Trim(plane=choice, offset=self._offset.value, keep=self._keep.currentData()))
 
-    def _toggle_outline(self) -> None:
+    def _drawing_begins(self) -> None:
         self._pick.setChecked(False)
-        if self._outline.isChecked():
-            self.view.set_mode(Mode.OUTLINE, "Draw round what you want to select; Esc ends")
-        else:
-            self.view.set_mode(Mode.LOOK)
 
     def outlined(self, outline: Floats, matrix: Floats) -> None:
-        """Select what the outline holds, right through the part."""
-        view = matrix @ self.panel.placement.matrix
-        corners = tuple((float(x), float(y)) for x, y in outline)
-        self._set_selection(Selection(view=tuple(float(v) for v in view.ravel()), outline=corners))
+        """Select what was drawn round."""
+        self.selecting.outlined(outline, matrix)
 
-    def _set_selection(self, selection: Selection | None) -> None:
-        self._selection = selection
-        scan = self._scan
-        marked, count = None, 0
-        if selection is not None and scan is not None:
-            inside = inside_prism(
-                scan.points, Prism(np.array(selection.view).reshape(4, 4), np.array(selection.outline))
-            )
-            chosen = inside if selection.delete == "inside" else ~inside
-            count = int(chosen.sum())
-            if count and isinstance(scan, TriangleMesh) and chosen[scan.triangles].all(1).any():
-                marked = plain_surface(scan.kept(chosen))
-        self.view.put("marked", marked, self.panel.placement)
-        self._invert.setEnabled(count > 0)
-        self._delete.setEnabled(count > 0)
-        words = "Draw an outline round what does not belong."
-        self._chosen.setText(f"{thousands(count)} points selected" if selection is not None else words)
-
-    def invert(self) -> None:
-        """Select all else."""
-        if self._selection is not None:
-            other = "outside" if self._selection.delete == "inside" else "inside"
-            self._set_selection(self._selection.model_copy(update={"delete": other}))
-
-    def delete_selection(self) -> None:
-        """Delete what is selected."""
-        if self._selection is not None:
-            step = self._selection
-            self.leave()
-            self._clean(step)
+    def _delete(self, step: CleaningStep) -> None:
+        self.leave()
+        self._clean(step)
 
     def escape(self) -> None:
         """End picking and show the stage as it was."""
@@ -262,9 +248,9 @@ class AssembleStation(Station):
         self.panel.take_off()
         self.surface.take_off()
         self._pick.setChecked(False)
-        self._outline.setChecked(False)
+        self.selecting.stop()
         self._points = []
-        self._set_selection(None)
+        self.selecting.take_scan(self._scan, self.panel.placement)
 
     def dress(self) -> None:
         """The scan alone, standing on its table; or several, each in a colour of its own."""

@@ -20,21 +20,21 @@ from juxtum.job.steps.aligning import (
     read_reference_places,
 )  # fmt: skip
 from juxtum.job.steps.base import Coat, Outcomes, Source, StepModel
-from juxtum.job.steps.cleaning import CleaningModel, Fragments, PlaneChoice, Selection, Trim
+from juxtum.job.steps.cleaning import CleaningModel, Fragments, PlaneChoice, Selection, Strays, Trim
 from juxtum.job.steps.finishing import Fill, FinishingModel, Repair, Smooth, TargetsOff, Thin
 from juxtum.job.steps.joining import Join, PickedPairs
 from juxtum.job.steps.measuring import Decide, GridStep, Measure, ReadingStep
 from juxtum.job.steps.sections import SectionStep
 
 FinishingStep = TargetsOff | Repair | Fill | Smooth | Thin
-CleaningStep = Trim | Fragments | Selection | FinishingStep
+CleaningStep = Trim | Fragments | Strays | Selection | FinishingStep
 AlignStep = AsScanned | Rough | Pairs | BestFit | Datums | ReferencePoints | KnownTargets
 TakingStep = ReadingStep | GridStep
 MeasureStep = Measure | TakingStep | SectionStep | Decide
 Step = Annotated[CleaningStep | Join | AlignStep | MeasureStep | Kind, Field(discriminator="kind")]
 
 STEPS: tuple[type[StepModel], ...] = (
-    Trim, Fragments, Selection, TargetsOff, Repair, Fill, Smooth, Thin, Join, AsScanned, Rough, Pairs, BestFit, Datums, ReferencePoints, KnownTargets,
+    Trim, Fragments, Strays, Selection, TargetsOff, Repair, Fill, Smooth, Thin, Join, AsScanned, Rough, Pairs, BestFit, Datums, ReferencePoints, KnownTargets,
     Measure, ReadingStep, GridStep,
     SectionStep, Decide,
 )  # fmt: skip
@@ -77,6 +77,7 @@ __all__ = [
     "Source",
     "Step",
     "StepModel",
+    "Strays",
     "TakingStep",
     "TargetsOff",
     "Thin",

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, Literal, Self
 
 import numpy as np
-from pydantic import Field
+from pydantic import Field, model_validator
 
-from juxtum.assemble import Prism, drop_fragments, find_flat, inside_prism, trim
+from juxtum.assemble import Prism, drop_fragments, find_flat, grown, inside_prism, keep_pieces, on_visible_side, trim
+from juxtum.assemble.strays import without_strays
 from juxtum.assemble.table import could_be_the_part, thinnest
 from juxtum.errors import InputError
 from juxtum.evaluate.fields import Finite, Name, Triple
 from juxtum.geometry import Plane
+from juxtum.geometry.arrays import Bools
 from juxtum.geometry.mesh import Scan
 from juxtum.job.steps.base import NOMINAL, Outcomes, Source, StepModel, surface
 from juxtum.nominal import Nominal
@@ -94,15 +96,23 @@ class Trim(CleaningModel):
 
 
 class Fragments(CleaningModel):
-    """Drop loose pieces smaller than `smallest` mm2 or than a `share` of the largest, or all but the largest."""
+    """Drop loose pieces: smaller than `smallest` mm2 or than a `share` of the largest, all but some of the largest, or far ones."""
 
     kind: Literal["fragments"] = "fragments"
     smallest: Annotated[Finite, Field(ge=0)] | None = None
     share: Annotated[Finite, Field(ge=0, le=1)] | None = None
+    keep: Annotated[int, Field(ge=1, le=100_000)] | None = None
+    """So many of the largest stay."""
+    apart: Annotated[Finite, Field(gt=0)] | None = None
+    """Pieces farther from the largest than so many spacings go."""
 
     @property
     def title(self) -> str:
         """For undo and lists."""
+        if self.keep is not None:
+            return f"keep the {self.keep} largest pieces"
+        if self.apart is not None:
+            return f"drop pieces over {self.apart:g} spacings away"
         if self.share is not None:
             return f"drop pieces under {100 * self.share:g} % of the largest"
         return "keep the largest piece" if self.smallest is None else f"drop pieces under {self.smallest:g} mm\u00b2"
@@ -110,16 +120,45 @@ class Fragments(CleaningModel):
     def run(self, outcomes: Outcomes, progress: Progress) -> Scan:
         """Drop them."""
         progress.phase("counting pieces")
+        if self.keep is not None or self.apart is not None:
+            return keep_pieces(outcomes.whole(self.scan), self.keep, self.apart)
         return drop_fragments(outcomes.whole(self.scan), self.smallest, self.share)
 
 
+class Strays(CleaningModel):
+    """Drop single points that are alone or stick out of their neighbours."""
+
+    kind: Literal["strays"] = "strays"
+
+    @property
+    def title(self) -> str:
+        """For undo and lists."""
+        return "drop stray points"
+
+    def run(self, outcomes: Outcomes, progress: Progress) -> Scan:
+        """Drop them."""
+        progress.phase("looking for stray points")
+        return without_strays(outcomes.whole(self.scan))
+
+
 class Selection(CleaningModel):
-    """Delete what appears inside an outline drawn on the screen, or all else."""
+    """Delete what appears inside an outline or under a stroke drawn on the screen, or all else."""
 
     kind: Literal["selection"] = "selection"
     view: Annotated[tuple[Finite, ...], Field(min_length=16, max_length=16)]
-    outline: Annotated[tuple[tuple[Finite, Finite], ...], Field(min_length=3, max_length=2000)]
+    outline: Annotated[tuple[tuple[Finite, Finite], ...], Field(min_length=1, max_length=2000)]
+    brush: tuple[Annotated[Finite, Field(gt=0)], Annotated[Finite, Field(gt=0)]] | None = None
+    """Half the width of the stroke across and up the screen; none for an outline."""
+    side: Literal["through", "visible"] = "through"
+    grow: Annotated[Finite, Field(ge=-1000, le=1000)] = 0.0
+    """So many mm more round it, or less."""
     delete: Literal["inside", "outside"] = "inside"
+
+    @model_validator(mode="after")
+    def _has_area(self) -> Self:
+        if self.brush is None and len(self.outline) < 3:
+            raise ValueError("the outline needs three corners")
+        return self
 
     @property
     def is_picked(self) -> bool:
@@ -135,9 +174,18 @@ class Selection(CleaningModel):
         """Delete."""
         progress.phase("deleting the selection")
         scan = outcomes.whole(self.scan)
-        prism = Prism(np.array(self.view).reshape(4, 4), np.array(self.outline))
-        inside = inside_prism(scan.points, prism)
-        keep = ~inside if self.delete == "inside" else inside
+        keep = ~self.chosen(scan)
         if not keep.any():
             raise InputError("nothing would be left of the scan", self.title, "Select less")
         return scan.kept(keep)
+
+    def chosen(self, scan: Scan) -> Bools:
+        """The points (N,) of a scan that go."""
+        brush = None if self.brush is None else np.array(self.brush)
+        prism = Prism(np.array(self.view).reshape(4, 4), np.array(self.outline), brush)
+        inside = inside_prism(scan.points, prism)
+        if self.side == "visible":
+            rows = np.flatnonzero(inside)
+            inside[rows] = on_visible_side(scan, rows, prism.towards)
+        inside = grown(scan.points, inside, self.grow)
+        return inside if self.delete == "inside" else ~inside

@@ -1,0 +1,1 @@
+"""Cleaning a scan at Assemble."""

@@ -1,0 +1,174 @@
+"""Selecting on the stage what is to go: with an outline, a box or a brush, through the part or only what is in sight."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+import numpy as np
+from PyQt6.QtWidgets import QWidget
+
+from juxtum.desk.stage_pointer import BRUSH_WIDTH, Mode
+from juxtum.desk.widgets import Choice, LengthField, button, column, form, label, line, row
+from juxtum.geometry import RigidTransform, TriangleMesh
+from juxtum.geometry.arrays import Bools, Floats
+from juxtum.geometry.mesh import Scan
+from juxtum.guide.facts import thousands
+from juxtum.job.steps import CleaningStep, Selection
+from juxtum.progress import Progress
+from juxtum.scene.drawables import Surface, plain_cloud, plain_surface
+
+if TYPE_CHECKING:
+    from juxtum.desk.desk import Desk
+
+TOOLS = {
+    "outline": ("an outline", "Draw outline", Mode.OUTLINE, "Draw round what you want to select; Esc ends"),
+    "box": ("a box", "Draw box", Mode.BOX, "Draw from corner to corner; Esc ends"),
+    "brush": ("a brush", "Draw stroke", Mode.BRUSH, "Stroke over what you want to select; Esc ends"),
+}
+SIDES = [("through", "right through the part"), ("visible", "only what is in sight")]
+NOTHING = "Draw round what does not belong."
+
+
+class SelectionPanel(QWidget):
+    """Selects points of the scan that is worked on, shows them, and has them deleted.
+
+    Parameters
+    ----------
+    desk : Desk
+    clean : callable
+        Takes the step that deletes them.
+    begun : callable
+        Told when drawing begins, so that other modes of the stage end.
+    """
+
+    def __init__(self, desk: Desk, clean: Callable[[CleaningStep], None], begun: Callable[[], None]) -> None:
+        super().__init__()
+        self._desk, self._clean, self._begun = desk, clean, begun
+        self._scan: Scan | None = None
+        self._placement = RigidTransform.identity()
+        self.selection: Selection | None = None
+        lines = column(self, 8)
+        lines.addWidget(line())
+        lines.addWidget(label("Selection", "heading"))
+        self._words = label(NOTHING, "soft", wrap=True)
+        self._words.setAccessibleName("Selection")
+        lines.addWidget(self._words)
+        self._tool = Choice("Select with")
+        self._tool.show_options([(name, words[0]) for name, words in TOOLS.items()], "outline")
+        self._tool.picked.connect(lambda _: self._show_tool())
+        self._side = Choice("How deep")
+        self._side.show_options(SIDES, "through")
+        self._side.picked.connect(lambda side: self._change(side=side))
+        lines.addLayout(form([("With", self._tool), ("Depth", self._side)]))
+        self._grow = LengthField("Wider by", 0.0, "mm more round the selection; less with a minus")
+        self._grow.chosen.connect(lambda value: self._change(grow=value))
+        lines.addLayout(form([("Wider by, mm", self._grow)]))
+        self._draw = button("Draw outline", self._toggle)
+        self._draw.setCheckable(True)
+        self._invert = button("Invert", self.invert)
+        self._delete = button("Delete", self.delete)
+        lines.addLayout(row(self._draw, self._invert, self._delete))
+        self._enable(0)
+
+    @property
+    def is_drawing(self) -> bool:
+        """Whether a stroke on the stage selects."""
+        return self._draw.isChecked()
+
+    def take_scan(self, scan: Scan | None, placement: RigidTransform) -> None:
+        """Work on a scan from now on; what was selected belonged to the one before."""
+        self._scan, self._placement = scan, placement
+        self._set(None)
+
+    def _show_tool(self) -> None:
+        text = TOOLS[self._tool.currentData()][1]
+        self._draw.setText(text)
+        self._draw.setAccessibleName(text)
+        if self.is_drawing:
+            self._toggle()
+
+    def _toggle(self) -> None:
+        self._begun()
+        _, _, mode, caption = TOOLS[self._tool.currentData()]
+        if self.is_drawing:
+            self._desk.view.set_mode(mode, caption)
+        else:
+            self._desk.view.set_mode(Mode.LOOK)
+
+    def stop(self) -> None:
+        """Drawing ends."""
+        self._draw.setChecked(False)
+
+    def outlined(self, outline: Floats, matrix: Floats) -> None:
+        """Something was drawn."""
+        view = matrix @ self._placement.matrix
+        is_stroke = self._tool.currentData() == "brush"
+        self._set(
+            Selection(
+                view=tuple(float(v) for v in view.ravel()),
+                outline=tuple((float(x), float(y)) for x, y in outline),
+                brush=self._brush if is_stroke else None,
+                side=self._side.currentData(),
+                grow=self._grow.value,
+            )
+        )
+
+    @property
+    def _brush(self) -> tuple[float, float]:
+        """Half the width of a stroke across and up the screen, which reaches from -1 to 1."""
+        view = self._desk.view
+        return BRUSH_WIDTH / max(view.width(), 1), BRUSH_WIDTH / max(view.height(), 1)
+
+    def _change(self, **what: object) -> None:
+        if self.selection is not None:
+            self._set(self.selection.model_copy(update=what))
+
+    def invert(self) -> None:
+        """Select all else."""
+        if self.selection is not None:
+            self._change(delete="outside" if self.selection.delete == "inside" else "inside")
+
+    def delete(self) -> None:
+        """Delete what is selected."""
+        if self.selection is not None:
+            self._clean(self.selection)
+
+    def _set(self, selection: Selection | None) -> None:
+        """Show what is selected once it is found, away from the interface."""
+        self.selection, scan = selection, self._scan
+        if selection is None or scan is None:
+            self._desk.view.put("marked", None)
+            self._words.setText(NOTHING)
+            self._enable(0)
+            return
+
+        def work(_: Progress) -> tuple[Selection, int, Surface | None]:
+            chosen = selection.chosen(scan)
+            return selection, int(chosen.sum()), _marked(scan, chosen)
+
+        self._desk.session.compute(work, self._found)
+
+    def _found(self, answer: tuple[Selection, int, Surface | None]) -> None:
+        selection, count, marked = answer
+        if selection is not self.selection:
+            return
+        self._desk.view.put("marked", marked, self._placement)
+        self._words.setText(f"{thousands(count)} points selected")
+        self._enable(count)
+
+    def _enable(self, count: int) -> None:
+        self._invert.setEnabled(self.selection is not None)
+        self._delete.setEnabled(count > 0)
+
+
+def _marked(scan: Scan, chosen: Bools) -> Surface | None:
+    if isinstance(scan, TriangleMesh):
+        inside = np.asarray(chosen[scan.triangles].all(1))
+        return plain_surface(scan.kept_triangles(inside)) if inside.any() else None
+    rows = np.flatnonzero(chosen)
+    if len(rows) == 0:
+        return None
+    some = rows[:: max(1, len(rows) // 60_000)]
+    normals = np.tile([0.0, 0.0, 1.0], (len(some), 1)) if scan.normals is None else scan.normals[some]
+    return plain_cloud(scan.points[some], normals)
