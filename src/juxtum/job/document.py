@@ -100,31 +100,41 @@ class Job(BaseModel):
         names, laid = list(self.scan_names), self.procedure.in_force
         if laid is not None and (laid.scan in names or not names):
             return laid.scan
+        if self.procedure.separation is not None:
+            return self.procedure.separation.names[0]
         # Where nothing is aligned yet: what was joined last, or the first that was brought.
         return names[-1 if self.procedure.joins else 0] if names else str(Role.SCAN)
 
     @property
     def scan_names(self) -> tuple[str, ...]:
-        """All that can be in force: what was measured, and what is joined of it."""
-        return (*(held.name for held in self.scans), *(step.name for step in self.procedure.joins))
+        """All that can be in force: what was measured, what is joined of it, and the parts in it."""
+        apart = self.procedure.separation
+        joined = (step.name for step in self.procedure.joins)
+        return (*(held.name for held in self.scans), *joined, *(apart.names if apart is not None else ()))
+
+    @property
+    def scan_behind(self) -> str:
+        """The scan that holds the one in force: itself, unless it is one of many parts in a scan."""
+        apart, name = self.procedure.separation, self.scan_in_force
+        return apart.scan if apart is not None and name in apart.names else name
 
     @property
     def join_in_force(self) -> Join | None:
         """What makes the scan in force, where that is joined of several."""
-        name = self.scan_in_force
+        name = self.scan_behind
         return next((step for step in self.procedure.joins if step.name == name), None)
 
     @property
     def measured(self) -> tuple[InputFile, ...]:
         """The file of the scan in force, or those that it is joined of."""
         joined = self.join_in_force
-        names = (self.scan_in_force,) if joined is None else joined.used
+        names = (self.scan_behind,) if joined is None else joined.used
         return tuple(held.file for held in self.scans if held.name in names)
 
     @property
     def scan(self) -> InputFile | None:
         """The file of the scan in force."""
-        return next((held.file for held in self.scans if held.name == self.scan_in_force), None)
+        return next((held.file for held in self.scans if held.name == self.scan_behind), None)
 
     def with_nominal(self, file: InputFile | None) -> Job:
         """With another nominal, or with none."""
@@ -139,7 +149,7 @@ class Job(BaseModel):
         """With another file for the scan in force, or without it; beside the others where that is joined of several."""
         if self.join_in_force is not None and file is not None:
             return self.with_further(file)
-        name = self.scan_in_force
+        name = self.scan_behind
         if file is None:
             return self.model_copy(update={"inputs": tuple(held for held in self.inputs if held.name != name)})
         return self.with_file(name, file)

@@ -19,6 +19,7 @@ from juxtum.units import Unit, guess_unit
 
 LARGEST_WITH_TABLE = 20.0
 """With a table in the scan it may be so many times larger."""
+MOST_PARTS = 200
 LARGEST_RATIO = 6.0
 """A scan so many times larger or smaller than the nominal was not scanned in this unit."""
 
@@ -95,12 +96,31 @@ def _check_with_table(file: MeshFile, scale: float, nominal: Nominal, path: Path
         check_size(file.size * scale, nominal, path)
     except InputError:
         ratio = file.size * scale / nominal.diagonal
+        many = _parts_in(file.scan, nominal.diagonal / scale) if ratio > LARGEST_RATIO else 0
+        if many > 1:
+            return (f"the scan holds {many} pieces of the size of the part: separate them, or keep one",)
         if not LARGEST_RATIO < ratio < LARGEST_WITH_TABLE or find_table(file.scan) is None:
             raise
         return (
             f"the scan is {ratio:.3g} times as large as the nominal, which its table may explain; see that the unit is right",
         )
     return ()
+
+
+def _parts_in(scan: Scan, size: float) -> int:
+    """How many pieces of a scan are about as large as a part of some size."""
+    from juxtum.assemble import find_fragments
+
+    pieces = find_fragments(scan)
+    owner = pieces.labels
+    if isinstance(scan, TriangleMesh):
+        owner = np.zeros(len(scan.points), dtype=np.int64)
+        owner[scan.triangles] = pieces.labels[:, None]
+    sizes = [
+        float(np.linalg.norm(np.ptp(scan.points[owner == k], axis=0)))
+        for k in range(min(len(pieces.areas), MOST_PARTS))
+    ]
+    return sum(0.5 * size < one < 1.5 * size for one in sizes)
 
 
 def check_guess(file: MeshFile, nominal: Nominal, path: Path) -> None:

@@ -9,6 +9,7 @@ import numpy as np
 
 from juxtum.align import Alignment
 from juxtum.assemble.assembling import Tied
+from juxtum.assemble.separating import Separated
 from juxtum.errors import JobError
 from juxtum.evaluate import (
     Deviation,
@@ -37,13 +38,14 @@ from juxtum.job.sources import (
     line,
     loaded,
     numbers,
+    parts,
     reading,
     section,
     tied,
     told,
     worked,
 )
-from juxtum.job.steps import FinishingModel, Join
+from juxtum.job.steps import FinishingModel, Join, Separate
 from juxtum.job.steps.base import NOMINAL, Coat, Outcomes, Source, alignment, surface
 from juxtum.progress import Progress
 from juxtum.units import Unit
@@ -80,7 +82,7 @@ class Families:
     def __init__(self, files: FileStore) -> None:
         self._files = files
         self.all = {
-            "nominal": self._nominal, "scan": self._scan, "tied": _tied, "surface": _surface, "worked": _worked, "told": _told,
+            "nominal": self._nominal, "scan": self._scan, "tied": _tied, "parts": _parts, "surface": _surface, "worked": _worked, "told": _told,
             "facts": _facts, "coats": _coats, "alignment": _alignment,
             "map": _map, "suspicion": _suspicion, "doubts": _doubts,
             "spread": _spread, "statistics": _statistics, "line": _line, "reading": _reading, "section": _section,
@@ -102,6 +104,9 @@ class Families:
         joined = _join(graph, source.name)
         if joined is not None:
             return _joined(joined)
+        apart = job.procedure.separation
+        if apart is not None and source.name in apart.names:
+            return _part(apart, apart.names.index(source.name))
         file = next((held.file for held in job.scans if held.name == source.name), None)
         if file is None:
             what = f"the job has no scan called '{source.name}'" if job.scans else "the job has no scan"
@@ -128,6 +133,25 @@ def _joined(step: Join) -> Node:
         return LoadedScan(step.surface(found, progress), Unit.MILLIMETRE, found.notes)
 
     return Node((step.spacing,), under_their_names(made), run)
+
+
+def _parts(graph: Graph, source: Source) -> Node:
+    step = graph.job.procedure.separation
+    if step is None or step.scan != source.name:
+        raise JobError(f"nothing tells the parts in '{source.name}' apart", graph.job.title, "Separate it in Assemble")
+    return Node((step.parts,), under_their_names(*step.reads()), step.run)
+
+
+def _part(step: Separate, number: int) -> Node:
+    """One of the parts in a scan, counted from 0."""
+    made = parts(step.scan)
+
+    def run(outcomes: Outcomes, progress: Progress) -> LoadedScan:
+        found: Separated = outcomes.of(made)
+        mine = (note for note in found.notes if note.startswith(f"part {number + 1} "))
+        return LoadedScan(found.parts[number], Unit.MILLIMETRE, tuple(mine))
+
+    return Node((number,), under_their_names(made), run)
 
 
 def _tied(graph: Graph, source: Source) -> Node:
@@ -181,18 +205,21 @@ def _told(graph: Graph, source: Source) -> Node:
 
 def _facts(graph: Graph, source: Source) -> Node:
     reach, joined = graph.job.procedure.measure.limit, _join(graph, source.name)
-    parts = () if joined is None else tuple(facts(name) for name in joined.used)
+    behind = () if joined is None else tuple(facts(name) for name in joined.used)
+    apart = graph.job.procedure.separation
+    if apart is not None and source.name in apart.names:
+        behind = (facts(apart.scan),)
     work = told(source.name)
 
     def run(outcomes: Outcomes, progress: Progress) -> tuple[str, ...]:
         brought: LoadedScan = outcomes.of(loaded(source.name))
-        notes = [note for part in parts for note in outcomes.of(part)]
+        notes = [note for part in behind for note in outcomes.of(part)]
         notes += brought.problems
         return tuple(
             dict.fromkeys((*notes, *outcomes.of(work), *doubts_about_inputs(outcomes.nominal, brought, reach)))
         )
 
-    return Node((reach,), under_their_names(NOMINAL, loaded(source.name), work, *parts), run)
+    return Node((reach,), under_their_names(NOMINAL, loaded(source.name), work, *behind), run)
 
 
 def _coats(graph: Graph, source: Source) -> Node:

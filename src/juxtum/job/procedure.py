@@ -18,6 +18,7 @@ from juxtum.job.steps import (
     Measure,
     ReadingStep,
     SectionStep,
+    Separate,
     Step,
     StepModel,
     TakingStep,
@@ -46,6 +47,11 @@ class Procedure(BaseModel):
     def joins(self) -> tuple[Join, ...]:
         """What makes one scan of several, in order."""
         return tuple(s for s in self.steps if isinstance(s, Join))
+
+    @property
+    def separation(self) -> Separate | None:
+        """What tells many parts in one scan apart; the last such step counts."""
+        return (self.of(Separate) or (None,))[-1]
 
     @property
     def alignments(self) -> tuple[AlignStep, ...]:

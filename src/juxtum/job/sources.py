@@ -15,6 +15,11 @@ def tied(scan: str) -> Source:
     return Source("tied", scan)
 
 
+def parts(scan: str) -> Source:
+    """The parts in a scan, told apart."""
+    return Source("parts", scan)
+
+
 def facts(scan: str) -> Source:
     """What has to be told of a scan's file beside the nominal."""
     return Source("facts", scan)

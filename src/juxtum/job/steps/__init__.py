@@ -25,16 +25,18 @@ from juxtum.job.steps.finishing import Fill, FinishingModel, Repair, Smooth, Tar
 from juxtum.job.steps.joining import Join, PickedPairs
 from juxtum.job.steps.measuring import Decide, GridStep, Measure, ReadingStep
 from juxtum.job.steps.sections import SectionStep
+from juxtum.job.steps.separating import Separate
 
 FinishingStep = TargetsOff | Repair | Fill | Smooth | Thin
 CleaningStep = Trim | Fragments | Strays | Selection | FinishingStep
 AlignStep = AsScanned | Rough | Pairs | BestFit | Datums | ReferencePoints | KnownTargets
 TakingStep = ReadingStep | GridStep
 MeasureStep = Measure | TakingStep | SectionStep | Decide
-Step = Annotated[CleaningStep | Join | AlignStep | MeasureStep | Kind, Field(discriminator="kind")]
+Step = Annotated[CleaningStep | Join | Separate | AlignStep | MeasureStep | Kind, Field(discriminator="kind")]
 
 STEPS: tuple[type[StepModel], ...] = (
-    Trim, Fragments, Strays, Selection, TargetsOff, Repair, Fill, Smooth, Thin, Join, AsScanned, Rough, Pairs, BestFit, Datums, ReferencePoints, KnownTargets,
+    Trim, Fragments, Strays, Selection, TargetsOff, Repair, Fill, Smooth, Thin, Join, Separate,
+    AsScanned, Rough, Pairs, BestFit, Datums, ReferencePoints, KnownTargets,
     Measure, ReadingStep, GridStep,
     SectionStep, Decide,
 )  # fmt: skip
@@ -73,6 +75,7 @@ __all__ = [
     "Rough",
     "SectionStep",
     "Selection",
+    "Separate",
     "Smooth",
     "Source",
     "Step",
