@@ -7,6 +7,8 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QLabel, QPushButton
 
 from hand import Hand
@@ -62,8 +64,8 @@ def test_the_surface_is_worked_on_in_the_window(small_desk: Hand) -> None:
     d.go(Key.ASSEMBLE)
     d.wait(lambda: "closed" in d.named("About the surface", QLabel).text())  # type: ignore[attr-defined]
     # Twice at once: both are there, in order.
-    d.click("Repair")
-    d.click("Smooth")
+    for name in ("Repair", "Smooth"):
+        QTest.mouseClick(d.named(name), Qt.MouseButton.LeftButton)
     d.wait()
     kinds = [step.kind for step in session.job.procedure.cleaning]
     assert kinds[-2:] == ["repair", "smooth"]

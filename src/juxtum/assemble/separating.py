@@ -19,6 +19,8 @@ TOUCHING = 1.6
 NEAR = 0.25
 """Scraps that lie within this share of a part's size from it belong to it."""
 MOST = 1000
+ROWS = 0.35
+"""Parts farther across than this share of what they are apart lie in another row."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -140,7 +142,9 @@ def _in_rows(middles: Floats) -> Ints:
     axes = np.array([axis if axis[np.argmax(np.abs(axis))] > 0 else -axis for axis in axes])
     along, across = off @ axes[0], off @ axes[1] if len(axes) > 1 else np.zeros(len(off))
     gaps = np.sort(across)
-    step = float(np.ptp(gaps)) / max(np.sqrt(len(gaps)), 1.0) / 2
+    apart = np.linalg.norm(off[:, None] - off, axis=2) + np.where(np.eye(len(off), dtype=bool), np.inf, 0.0)
+    # Parts in one line lie beside it by a little, too: rows are as far apart as parts are.
+    step = max(float(np.ptp(gaps)) / max(np.sqrt(len(gaps)), 1.0) / 2, ROWS * float(np.median(apart.min(1))))
     rows = np.zeros(len(off), dtype=np.int64)
     rows[np.argsort(across)] = np.cumsum(np.diff(gaps, prepend=gaps[0]) > max(step, 1e-9))
     return np.asarray(np.lexsort((along, rows)))

@@ -12,7 +12,7 @@ from pathlib import Path
 from pydantic import BaseModel, ConfigDict
 
 from juxtum.cli.progress import end_progress, show_progress
-from juxtum.errors import AlignmentError, InputError
+from juxtum.errors import AlignmentError, InputError, JuxtumError
 from juxtum.evaluate import DecisionRule, Verdict
 from juxtum.evaluate.drawing import read_drawing
 from juxtum.evaluate.drawing_words import Rules
@@ -29,9 +29,10 @@ from juxtum.instruments.circumstances import for_other_parts
 from juxtum.instruments.materials import material_named
 from juxtum.instruments.models import stated_instrument
 from juxtum.job import Evaluation, FileStore, Job, Procedure, Runner, load_job
-from juxtum.job.document import usual_alignment, usual_cleaning
+from juxtum.job.document import scan_behind, usual_alignment, usual_cleaning
 from juxtum.job.drawn import known_datums, known_sizes
 from juxtum.job.joins import measured_title
+from juxtum.job.lot import LotRow, lot_jobs
 from juxtum.job.roles import Input, Role, free_name, inputs_of
 from juxtum.job.steps import (
     AsScanned,
@@ -49,6 +50,7 @@ from juxtum.job.steps import (
 from juxtum.job.store import SUFFIX, load_procedure
 from juxtum.nominal import Nominal
 from juxtum.report import result_document, write_outputs
+from juxtum.report.lot import write_lot
 from juxtum.report.writer import check_folder
 
 LEAST_NEAR = 0.5
@@ -184,11 +186,14 @@ def run(options: argparse.Namespace) -> int:
         how = for_other_parts(known.circumstances)
         if options.instrument:
             how = how.model_copy(update={"instrument": stated_instrument(options.instrument, options.chain or "")})
-        names = joined.used if joined is not None else (known.scan_in_force,)
+        names = joined.used if joined is not None else (scan_behind(known),)
         job = known.model_copy(update={"circumstances": how})
         for name, scan in zip(names, scans, strict=True):
             job = job.with_file(name, FileStore.adopt(files, scan, unit))
-        results.append((job, _replay(job, runner, folder)))
+        if job.procedure.separation is not None:
+            results += _replay_lot(job, runner, folder)
+        else:
+            results.append((job, _replay(job, runner, folder)))
     return _finish(results, options)
 
 
@@ -279,6 +284,32 @@ def _replay(job: Job, runner: Runner, folder: Path) -> Evaluation:
     write_outputs(folder, job, evaluation, runner.measured(job), progress.part(0.6, 1))
     end_progress()
     return evaluation
+
+
+def _replay_lot(job: Job, runner: Runner, folder: Path) -> list[tuple[Job, Evaluation]]:
+    """Each part in the scan into a folder of its own, and all of them into one table.
+
+    Raises
+    ------
+    JuxtumError
+        When nothing came of any of them.
+    """
+    results: list[tuple[Job, Evaluation]] = []
+    rows, problems = [], []
+    for name, its in lot_jobs(job):
+        try:
+            made = _replay(its, runner, folder / name)
+        except JuxtumError as problem:
+            rows.append(LotRow(name, problem=problem.sentence))
+            problems.append(problem)
+            print(f"note: {name}: {problem.sentence}", file=sys.stderr)
+            continue
+        rows.append(LotRow(name, made.ledger, made.statistics.rms, notes=made.warnings))
+        results.append((its, made))
+    if not results:
+        raise problems[0]
+    write_lot(folder / "lot.csv", tuple(rows))
+    return results
 
 
 def check_same_part(job: Job, evaluation: Evaluation) -> None:

@@ -67,6 +67,11 @@ class Asking:
         names = QFileDialog.getOpenFileNames(self._window, "Import scan", self._folder, f"Scans ({kinds})")[0]
         return [found for found in map(self._remember, names) if found is not None]
 
+    def table(self, suggestion: str) -> Path | None:
+        """Where to write a table."""
+        start = str(Path(self._folder) / suggestion)
+        return self._remember(QFileDialog.getSaveFileName(self._window, "Save table", start, "Tables (*.csv)")[0])
+
     def instrument(self) -> Path | None:
         """An instrument document."""
         return self._remember(

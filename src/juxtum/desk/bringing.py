@@ -53,6 +53,8 @@ class Bringing:
                    "HB-36 sluice hinge beam, to be planned"),
             Action("open demo pieces", "Open the demo in pieces", "File/1", lambda: self.open_demo("pieces"), "", "sparkles",
                    "BC-220 scanned in six pieces, to be joined"),
+            Action("open demo tray", "Open the demo tray", "File/1", lambda: self.open_demo("VC-8"), "", "sparkles",
+                   "Eight VC-8 clips in one scan, told apart and measured by one procedure"),
             Action("save", "Save", "File/2", self.save, "Ctrl+S", "save", "Save the job into its file"),
             Action("save as", "Save as\u2026", "File/2", self.ask_save, "Ctrl+Shift+S", "save"),
             Action("export procedure", "Export the procedure\u2026", "File/2", self.ask_procedure, "", "scroll-text",

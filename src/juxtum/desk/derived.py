@@ -101,6 +101,8 @@ class Derived:
     pieces: Pieces | None = None
     brought: tuple[BroughtScan, ...] = ()
     """Every scan, where there are several."""
+    lot: tuple[BroughtScan, ...] = ()
+    """The parts in the scan, where it is told apart."""
     tied: Tied | None = None
     """Where they lie, where the scan in force is joined of them."""
     in_force: str = ""
@@ -177,6 +179,8 @@ class Deriver:
             values |= self._scan(job, progress)
         if len(job.scans) > 1:
             values |= self._several(job, progress)
+        if job.measured and job.procedure.separation is not None:
+            values["lot"] = self._lot(job, progress)
         if job.nominal is None and job.plan is not None and isinstance(values.get("scan"), TriangleMesh):
             values |= self._stand_in(values["scan"], values["upright"])
         if job.nominal and job.measured and job.procedure.alignments:
@@ -252,6 +256,18 @@ class Deriver:
             drawn = self._of(f"scan {held.name}", scan, lambda scan=scan: scan_surface(scan))  # type: ignore[misc]
             several.append(BroughtScan(held.name, held.file.name, scan, drawn, poses.get(held.name)))
         return {"brought": tuple(several), "tied": made}
+
+    def _lot(self, job: Job, progress: Progress) -> tuple[BroughtScan, ...]:
+        """Each part in the scan by itself."""
+        step = job.procedure.separation
+        assert step is not None
+        parts = []
+        for name in step.names:
+            progress.phase(f"preparing the picture of {name}", 0.3)
+            scan = self.runner.outcome(job, surface(name), progress)
+            drawn = self._of(f"scan {name}", scan, lambda scan=scan: scan_surface(scan))  # type: ignore[misc]
+            parts.append(BroughtScan(name, name, scan, drawn, None))
+        return tuple(parts)
 
     def _map(self, job: Job, progress: Progress) -> dict[str, Any]:
         laid = job.procedure.in_force

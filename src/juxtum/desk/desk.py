@@ -26,6 +26,9 @@ class Asks(Protocol):
     def section(self, suggestion: str) -> Path | None:
         """Where to write a section."""
 
+    def table(self, suggestion: str) -> Path | None:
+        """Where to write a table."""
+
     def folder(self) -> Path | None:
         """A folder for a report or a sheet."""
 

@@ -113,28 +113,22 @@ class Job(BaseModel):
         return (*(held.name for held in self.scans), *joined, *(apart.names if apart is not None else ()))
 
     @property
-    def scan_behind(self) -> str:
-        """The scan that holds the one in force: itself, unless it is one of many parts in a scan."""
-        apart, name = self.procedure.separation, self.scan_in_force
-        return apart.scan if apart is not None and name in apart.names else name
-
-    @property
     def join_in_force(self) -> Join | None:
         """What makes the scan in force, where that is joined of several."""
-        name = self.scan_behind
+        name = scan_behind(self)
         return next((step for step in self.procedure.joins if step.name == name), None)
 
     @property
     def measured(self) -> tuple[InputFile, ...]:
         """The file of the scan in force, or those that it is joined of."""
         joined = self.join_in_force
-        names = (self.scan_behind,) if joined is None else joined.used
+        names = (scan_behind(self),) if joined is None else joined.used
         return tuple(held.file for held in self.scans if held.name in names)
 
     @property
     def scan(self) -> InputFile | None:
         """The file of the scan in force."""
-        return next((held.file for held in self.scans if held.name == self.scan_behind), None)
+        return next((held.file for held in self.scans if held.name == scan_behind(self)), None)
 
     def with_nominal(self, file: InputFile | None) -> Job:
         """With another nominal, or with none."""
@@ -149,7 +143,7 @@ class Job(BaseModel):
         """With another file for the scan in force, or without it; beside the others where that is joined of several."""
         if self.join_in_force is not None and file is not None:
             return self.with_further(file)
-        name = self.scan_behind
+        name = scan_behind(self)
         if file is None:
             return self.model_copy(update={"inputs": tuple(held for held in self.inputs if held.name != name)})
         return self.with_file(name, file)
@@ -235,6 +229,12 @@ class Job(BaseModel):
     def without(self, step: Step) -> Job:
         """With a step taken out of the procedure."""
         return self.model_copy(update={"procedure": self.procedure.without(step)})
+
+
+def scan_behind(job: Job) -> str:
+    """The scan that holds the one in force: itself, unless it is one of many parts in a scan."""
+    apart, name = job.procedure.separation, job.scan_in_force
+    return apart.scan if apart is not None and name in apart.names else name
 
 
 def usual_cleaning(scan: str = "scan") -> tuple[CleaningStep, ...]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from juxtum.job.document import Job
+from juxtum.job.document import Job, scan_behind
 from juxtum.job.procedure import Procedure
 from juxtum.job.steps import AlignModel, Join
 
@@ -33,6 +33,7 @@ def join_of_all(job: Job) -> Join:
 
 
 def measured_title(job: Job) -> str:
-    """The file of the scan in force, or the names of those that it is joined of, for lists."""
+    """The file of the scan in force, or the names of those that it is joined of, for lists; with the part in it that is meant."""
     names = [file.name for file in job.measured]
-    return ", ".join(names) if len(names) < 4 else f"{names[0]} and {len(names) - 1} more"
+    title = ", ".join(names) if len(names) < 4 else f"{names[0]} and {len(names) - 1} more"
+    return title if job.scan_in_force == scan_behind(job) else f"{title}, {job.scan_in_force}"

@@ -71,6 +71,13 @@ def without_separation(job: Job) -> Job:
     return job.model_copy(update={"procedure": Procedure(steps=tuple(left))})
 
 
+def as_one_scan(job: Job) -> Job:
+    """With all parts together again and nothing aligned: all of them together lie nowhere on one nominal."""
+    whole = without_separation(job)
+    left = tuple(step for step in whole.procedure.steps if not isinstance(step, AlignModel))
+    return whole.model_copy(update={"procedure": Procedure(steps=left)})
+
+
 def lot_jobs(job: Job) -> tuple[tuple[str, Job], ...]:
     """The job on each part of its lot, by the name of the part; empty where one scan is one part."""
     step = job.procedure.separation

@@ -153,18 +153,19 @@ class Procedure(BaseModel):
         """With other characteristics in place of all that there are."""
         return Procedure(steps=(*(s for s in self.steps if not isinstance(s, KINDS)), *drawn))
 
-    def with_characteristic_earlier(self, name: str) -> Procedure:
-        """With the characteristic of a number one place earlier among the characteristics."""
-        places = [k for k, s in enumerate(self.steps) if isinstance(s, KINDS)]
-        order = [self.steps[k] for k in places]
-        row = next((k for k, s in enumerate(order) if isinstance(s, KINDS) and s.id == name), 0)
-        if row == 0:
-            return self
-        order[row - 1], order[row] = order[row], order[row - 1]
-        steps = list(self.steps)
-        for place, step in zip(places, order, strict=True):
-            steps[place] = step
-        return Procedure(steps=tuple(steps))
+
+def with_characteristic_earlier(procedure: Procedure, name: str) -> Procedure:
+    """A procedure with the characteristic of a number one place earlier among the characteristics."""
+    places = [k for k, s in enumerate(procedure.steps) if isinstance(s, KINDS)]
+    order = [procedure.steps[k] for k in places]
+    row = next((k for k, s in enumerate(order) if isinstance(s, KINDS) and s.id == name), 0)
+    if row == 0:
+        return procedure
+    order[row - 1], order[row] = order[row], order[row - 1]
+    steps = list(procedure.steps)
+    for place, step in zip(places, order, strict=True):
+        steps[place] = step
+    return Procedure(steps=tuple(steps))
 
 
 def _same_slot(old: Step, new: Step) -> bool:

@@ -21,6 +21,7 @@ from juxtum.exchange.documents import validation_sentence
 from juxtum.guide.verdicts import limit_words
 from juxtum.job import Job
 from juxtum.job.drawn import known_datums, known_sizes
+from juxtum.job.procedure import with_characteristic_earlier
 from juxtum.scene.drawables import face_surface
 from juxtum.scene.picking import Hit
 
@@ -33,7 +34,7 @@ def _changed(job: Job, name: str, made: Kind) -> Job:
 
 
 def _earlier(job: Job, name: str) -> Job:
-    return job.model_copy(update={"procedure": job.procedure.with_characteristic_earlier(name)})
+    return job.model_copy(update={"procedure": with_characteristic_earlier(job.procedure, name)})
 
 
 class CharacteristicsPanel(QWidget):

@@ -9,6 +9,7 @@ from juxtum.desk.action import Action
 from juxtum.desk.cleaning.selecting import SelectionPanel
 from juxtum.desk.finishing.panel import SurfacePanel
 from juxtum.desk.joining.panel import JoinPanel
+from juxtum.desk.lot.panel import LotPanel
 from juxtum.desk.overlays import Pin
 from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.stations.base import Station
@@ -54,9 +55,11 @@ class AssembleStation(Station):
         lines = QVBoxLayout(self._in_force)
         lines.setContentsMargins(0, 0, 0, 0)
         lines.addLayout(form([("Scan in force", self._scans)]))
+        self.lot = LotPanel(self.desk, self.desk.look_home)
         self.body.addWidget(self.panel)
         self.body.addWidget(self._facts)
         self.body.addWidget(self._in_force)
+        self.body.addWidget(self.lot)
         self._build_cleaning()
         self.selecting = SelectionPanel(self.desk, self._delete, self._drawing_begins)
         self.body.addWidget(self.selecting)
@@ -123,6 +126,7 @@ class AssembleStation(Station):
         """Facts of the scan; the selection belonged to the scan as it was."""
         job = self.derived.job
         self.panel.show_job()
+        self.lot.show_job()
         self._scans.show_options(
             [(held.name, f"{held.name}: {held.file.name}") for held in job.scans], job.scan_in_force
         )
@@ -258,12 +262,14 @@ class AssembleStation(Station):
             self.surface.dress()
             return
         d, view = self.derived, self.view
+        self.panel.take_off()
         for name in (*MAP_LAYERS, "nominal", "edges"):
             view.put(name, None)
         view.put("scan", d.scan_surface, d.upright)
         view.show_layer("scan", Shown.SOLID)
         view.set_legend(None, None)
         view.set_readings(())
+        self.lot.dress()
         self.surface.dress()
 
 

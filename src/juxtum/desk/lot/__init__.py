@@ -1,0 +1,1 @@
+"""Many parts in one scan, at Assemble."""
