@@ -16,6 +16,7 @@ import pytest
 from helpers import STATED, box_mesh, write_bracket
 from juxtum.errors import InputError
 from juxtum.evaluate.kinds import Profile
+from juxtum.evaluate.features import Question, TakenFeature, take_feature
 from juxtum.evaluate.sections import SectionPlane, take_section
 from juxtum.evaluate.uncertainty import Chain
 from juxtum.guide.verdicts import headline
@@ -160,11 +161,18 @@ def test_pages_hold_whatever_people_type(many: tuple[Job, Evaluation, Runner], t
     where = SectionPlane(title, evaluation.deviation.nominal.centre, np.array([0.0, 0, 1]))
     laid = (evaluation.alignment, Chain.of(job.circumstances))
     cuts = (take_section(evaluation.deviation, runner.cleaned(job), laid, where),) * 3
+    face = next(f.number for f in evaluation.deviation.nominal.faces if f.kind == "plane" and f.area > 500)
+    made = take_feature(evaluation.deviation, runner.measured(job), laid, Question(faces=(face,)))
+    features = (TakenFeature(title, made), TakenFeature(title, None, typed or "x"))
     brief = Brief(part=typed[:200], serial=typed[:200], note=(3 * typed)[:500], customer=typed[:200])
     content = ReportContent(
         job.model_copy(update={"brief": brief}),
         replace(
-            evaluation, ledger=ledger, sections=cuts, doubts=replace(evaluation.doubts, notes=(typed or "x",) * 90)
+            evaluation,
+            ledger=ledger,
+            sections=cuts,
+            features=features,
+            doubts=replace(evaluation.doubts, notes=(typed or "x",) * 90),
         ),
         [Picture(View.CORNER, np.zeros((60, 90, 3), np.uint8), (), np.zeros((0, 2))) for _ in range(12)],
         MapScale(-0.2, 0.2),

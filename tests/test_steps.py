@@ -65,6 +65,11 @@ GOOD: dict[str, list[dict[str, Any]]] = {
         {"label": "z = 5"},
         {"label": "a", "face": 3, "offset": -2, "series": "radial", "count": 6, "along": "up"},
     ],
+    "feature": [
+        {"label": "F1", "seed": [1, 2, 3], "tolerance": 0.1},
+        {"label": "F2", "faces": [3], "element": "cylinder"},
+        {"label": "F3", "places": PLACES, "element": "plane"},
+    ],
     "decide": [{}, {"alignment": "a", "rule": "simple", "guard": 0}],
 }
 BAD: list[tuple[str, dict[str, Any], str]] = [
@@ -111,6 +116,9 @@ BAD: list[tuple[str, dict[str, Any], str]] = [
     ("reading", {"label": "R1", "place": [1, 2, float("inf")]}, "place.2"),
     ("grid", {"label": "G", "face": 0, "spacing": 5}, "face"),
     ("grid", {"label": "G", "face": 1, "spacing": 0}, "spacing"),
+    ("feature", {"label": "F1"}, "a feature comes of one of a seed, faces or places"),
+    ("feature", {"label": "F1", "places": PLACES}, "which kind of feature the places make is not said"),
+    ("feature", {"label": "F1", "seed": [0, 0, 0], "tolerance": 0}, "tolerance"),
     ("decide", {"rule": "strict"}, "rule"),
     ("decide", {"frame": "a"}, "frame"),
     ("dance", {}, "dance"),

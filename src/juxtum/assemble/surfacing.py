@@ -13,6 +13,10 @@ REACH = 2.0
 """Points reach so many spacings into the field."""
 MOST_CELLS = 260_000_000
 NEIGHBOURS = 14
+AT_ONCE = 400_000
+"""Points whose neighbours are looked at together: that bounds the memory."""
+DENSE = 0.5
+"""Points closer than this share of the spacing of the surface become one."""
 ROUGH = 4.0
 """A point farther from the plane of its neighbours than so many times the usual is left out."""
 
@@ -39,6 +43,7 @@ def make_surface(
     if len(points) < 500:
         raise InputError(f"{len(points)} points are too few for a surface", "surface", "Capture more")
     progress.phase("sorting out stray points", 0.05)
+    points, normals = _averaged(points, normals, DENSE * spacing)
     good, normals = _steady(points, normals, spacing)
     points, normals = points[good], normals[good]
     if len(points) == 0:
@@ -59,22 +64,45 @@ def finest_spacing(extent: Floats) -> float:
     return float(1.02 * (np.prod(np.asarray(extent) + 12.0) / MOST_CELLS) ** (1 / 3))
 
 
+def _averaged(points: Floats, normals: Floats, size: float) -> tuple[Floats, Floats]:
+    """Points (N, 3) with directions, those in one cube that look about the same way made into their mean.
+
+    Where scans overlap, or are finer than the surface will be, this is what averages their noise; the two sides of a
+    thin wall look different ways and stay two.
+    """
+    cells = np.floor((points - points.min(0)) / size).astype(np.int64)
+    span = cells.max(0) + 1
+    main = np.abs(normals).argmax(1)
+    side = 2 * main + (np.take_along_axis(normals, main[:, None], 1)[:, 0] > 0)
+    keys = ((cells[:, 0] * span[1] + cells[:, 1]) * span[2] + cells[:, 2]) * 6 + side
+    del cells, main, side
+    order = np.argsort(keys, kind="stable")
+    starts = np.flatnonzero(np.concatenate([[True], np.diff(keys[order]) != 0]))
+    if len(starts) > 0.8 * len(points):
+        return points, normals
+    counts = np.diff(np.append(starts, len(order)))
+    return np.add.reduceat(points[order], starts) / counts[:, None], unit(np.add.reduceat(normals[order], starts))
+
+
 def _steady(points: Floats, normals: Floats, spacing: float) -> tuple[Bools, Floats]:
     """Points (N,) that lie on a surface with their neighbours, no specks, no veils at edges; and calmer normals (N, 3)."""
     from scipy.spatial import cKDTree
 
     tree = cKDTree(points)
-    distances, rows = tree.query(points, k=8, distance_upper_bound=3 * spacing, workers=-1)
-    found = np.isfinite(distances[:, 1:])
-    others = np.where(found, rows[:, 1:], np.arange(len(points))[:, None])
-    heights = np.abs(np.einsum("nkd,nd->nk", points[others] - points[:, None], normals))
-    agree = np.einsum("nkd,nd->nk", normals[others], normals) > 0.5
-    usable = found & agree
-    count = usable.sum(1)
-    height = np.median(np.where(usable, heights, np.nan), axis=1)
+    count, height, calm = np.empty(len(points), dtype=np.int64), np.empty(len(points)), np.empty_like(normals)
+    for start in range(0, len(points), AT_ONCE):
+        rows = slice(start, min(start + AT_ONCE, len(points)))
+        here, facing = points[rows], normals[rows]
+        distances, near = tree.query(here, k=8, distance_upper_bound=3 * spacing, workers=-1)
+        found = np.isfinite(distances[:, 1:])
+        others = np.where(found, near[:, 1:], np.arange(start, rows.stop)[:, None])
+        heights = np.abs(np.einsum("nkd,nd->nk", points[others] - here[:, None], facing))
+        usable = found & (np.einsum("nkd,nd->nk", normals[others], facing) > 0.5)
+        count[rows] = usable.sum(1)
+        height[rows] = np.median(np.where(usable, heights, np.nan), axis=1)
+        calm[rows] = unit(facing + np.einsum("nk,nkd->nd", usable, normals[others]))
     there = height[np.isfinite(height)]
     usual = float(np.median(there)) if len(there) else 0.0
-    calm = unit(normals + np.einsum("nk,nkd->nd", usable, normals[others]))
     return np.asarray((count >= 4) & (np.nan_to_num(height, nan=np.inf) < max(ROUGH * usual, 0.02 * spacing))), calm
 
 
@@ -126,19 +154,22 @@ def _settled(
     """
     from scipy.spatial import cKDTree
 
-    tree = cKDTree(points)
-    distances, rows = tree.query(mesh.points, k=NEIGHBOURS, distance_upper_bound=1.8 * spacing, workers=-1)
-    found = np.isfinite(distances)
-    rows = np.where(found, rows, 0)
-    own = mesh.normals
-    agree = np.einsum("vkd,vd->vk", normals[rows], own) > 0.6
-    weights = np.where(found & agree, np.exp(-((distances / spacing) ** 2)), 0.0)
-    facing = unit(np.einsum("vk,vkd->vd", weights, normals[rows]))
-    both = normals[rows] + facing[:, None]
-    reach = np.einsum("vk,vkd,vd->v", weights, both, facing)
-    offset = np.einsum("vk,vkd,vkd->v", weights, points[rows] - mesh.points[:, None], both) / np.maximum(reach, 1e-12)
-    offset = np.where(np.abs(offset) < spacing, offset, 0.0)
-    near = (weights > 0).sum(1) >= 3
-    settled = mesh.points + facing * np.where(near, offset, 0.0)[:, None]
+    tree, own = cKDTree(points), mesh.normals
+    settled, near = np.array(mesh.points), np.zeros(len(mesh.points), dtype=bool)
+    for start in range(0, len(settled), AT_ONCE):
+        part = slice(start, min(start + AT_ONCE, len(settled)))
+        here = mesh.points[part]
+        distances, rows = tree.query(here, k=NEIGHBOURS, distance_upper_bound=1.8 * spacing, workers=-1)
+        found = np.isfinite(distances)
+        rows = np.where(found, rows, 0)
+        agree = np.einsum("vkd,vd->vk", normals[rows], own[part]) > 0.6
+        weights = np.where(found & agree, np.exp(-((distances / spacing) ** 2)), 0.0)
+        facing = unit(np.einsum("vk,vkd->vd", weights, normals[rows]))
+        both = normals[rows] + facing[:, None]
+        reach = np.einsum("vk,vkd,vd->v", weights, both, facing)
+        offset = np.einsum("vk,vkd,vkd->v", weights, points[rows] - here[:, None], both) / np.maximum(reach, 1e-12)
+        offset = np.where(np.abs(offset) < spacing, offset, 0.0)
+        near[part] = (weights > 0).sum(1) >= 3
+        settled[part] += facing * np.where(near[part], offset, 0.0)[:, None]
     beside = tree.query(settled, distance_upper_bound=overhang * spacing, workers=-1)[0]
     return settled, np.asarray(near & np.isfinite(beside))

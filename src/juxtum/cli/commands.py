@@ -9,8 +9,7 @@ import sys
 from itertools import count
 from pathlib import Path
 
-from pydantic import BaseModel, ConfigDict
-
+from juxtum.cli.asking import asked_alignment, asked_feature
 from juxtum.cli.progress import end_progress, show_progress
 from juxtum.errors import AlignmentError, InputError, JuxtumError
 from juxtum.evaluate import DecisionRule, Verdict
@@ -18,9 +17,7 @@ from juxtum.evaluate.drawing import read_drawing
 from juxtum.evaluate.drawing_words import Rules
 from juxtum.evaluate.kinds import Profile
 from juxtum.evaluate.typed import typed_characteristic, typed_datum
-from juxtum.exchange.documents import Form, read_document
 from juxtum.exchange.limits import check_file, content_hash
-from juxtum.exchange.named_places import read_named_places
 from juxtum.folders import cache_folder
 from juxtum.geometry import TriangleMesh
 from juxtum.guide.verdicts import headline
@@ -35,17 +32,10 @@ from juxtum.job.joins import measured_title
 from juxtum.job.lot import LotRow, lot_jobs
 from juxtum.job.roles import Input, Role, free_name, inputs_of
 from juxtum.job.steps import (
-    AsScanned,
-    BestFit,
-    DatumChoice,
-    Datums,
     Decide,
     Join,
-    KnownTargets,
     Measure,
-    ReferencePoints,
     Step,
-    read_reference_places,
 )
 from juxtum.job.store import SUFFIX, load_procedure
 from juxtum.nominal import Nominal
@@ -57,14 +47,6 @@ LEAST_NEAR = 0.5
 """With less of the scan's area near the nominal than this it is another part."""
 
 
-class DatumFile(BaseModel):
-    """The document behind `--align datums:FILE.json`."""
-
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
-    datums: tuple[DatumChoice, ...]
-
-
 def inspect(options: argparse.Namespace) -> int:
     """`juxtum inspect`."""
     check_limits(options)
@@ -74,6 +56,8 @@ def inspect(options: argparse.Namespace) -> int:
     if options.drawing is None and not options.characteristic:
         whole = {"id": "1", "title": "Profile of the whole part", "least_seen": options.least_seen}
         job = job.with_step(Profile.model_validate(whole | {"lower": options.lower, "upper": options.upper}))
+    for number, text in enumerate(options.feature or (), 1):
+        job = job.with_step(asked_feature(text, f"F{number}"))
     runner = Runner(files, lean=True)
     if options.drawing is not None or options.characteristic:
         job = _with_drawing(job, options, runner.nominal(job, show_progress()))
@@ -106,7 +90,7 @@ def job_of(options: argparse.Namespace, files: FileStore) -> Job:
     """A nominal and its scans, cleaned, joined and aligned as the command line says; nothing is asked of it yet."""
     scans, steps = _several(options, files)
     laid = Join.model_fields["name"].default if options.more else scans[0].name
-    steps += [step.model_copy(update={"scan": laid}) for step in _alignment(options)]
+    steps += [step.model_copy(update={"scan": laid}) for step in asked_alignment(options)]
     frame = steps[-1].name  # type: ignore[union-attr]
     steps += [
         Measure(lower=options.lower, upper=options.upper),
@@ -237,44 +221,6 @@ def _is_free(folder: Path, digest: str) -> bool:
 
 def _cleaning(trim: str, scan: str = "scan") -> list[Step]:
     return list(usual_cleaning(scan)) if trim == "auto" else []
-
-
-def _alignment(options: argparse.Namespace) -> list[Step]:
-    choice: str = options.align
-    if choice == "none":
-        return [AsScanned()]
-    fit: list[Step] = [*usual_alignment()]
-    if choice == "best-fit":
-        return fit
-    kind, colon, named = choice.partition(":")
-    if kind == "datums" and colon:
-        return [*fit, Datums(name="datums", start="best fit", datums=read_datums(Path(named)))]
-    if kind == "points" and colon:
-        return [*fit, ReferencePoints(start="best fit", points=read_reference_places(Path(named)))]
-    if kind == "targets" and named.count(",") == 1:
-        measured, known = (_places(Path(name)) for name in named.split(","))
-        return [KnownTargets(measured=measured, known=known)]
-    if kind in ("zone", "stock") and not colon:
-        inside = BestFit(name=kind, start="best fit", criterion=kind, lower=options.lower, upper=options.upper)
-        return [*fit, inside]
-    raise InputError(
-        f"'{choice}' is not an alignment", "--align",
-        "Use best-fit, none, zone, stock, datums:FILE.json, points:FILE.csv or targets:MEASURED.csv,KNOWN.csv",
-    )  # fmt: skip
-
-
-def _places(path: Path) -> tuple[tuple[float, float, float], ...]:
-    return tuple(row.place for row in read_named_places(path, "targets"))
-
-
-def read_datums(path: Path) -> tuple[DatumChoice, ...]:
-    """Datums from their JSON document.
-
-    Raises
-    ------
-    InputError
-    """
-    return read_document(path, Form(DatumFile, "a list of datums", "See docs/job-format.md")).datums
 
 
 def _replay(job: Job, runner: Runner, folder: Path) -> Evaluation:

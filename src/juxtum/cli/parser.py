@@ -80,6 +80,10 @@ def _add_inspect(commands: argparse._SubParsersAction[_Parser]) -> None:
         "--characteristic", action="append", metavar="LINE",
         help="typed, such as 'position d0.2 M A|B of 31;32' or 'diameter 72 H7 of 51'; may be given several times",
     )  # fmt: skip
+    inspect.add_argument(
+        "--feature", action="append", metavar="FEATURE",
+        help="'51', 'cylinder 14+15', 'at X,Y,Z' or 'plane at X,Y,Z': of faces, or grown round a place; several times",
+    )  # fmt: skip
     inspect.add_argument("--datum", action="append", metavar="A=14", help="of what is typed; a letter and its faces")
     inspect.add_argument("--rules", default="iso", choices=("iso", "asme"), help="by which the drawing is read")
     _add_output(inspect)

@@ -113,7 +113,7 @@ class Legend:
         wide = painter.fontMetrics().horizontalAdvance(text)
         if wide > box.width():
             # A number of many digits is drawn smaller, not without its sign.
-            face.setPointSizeF(face.pointSizeF() * box.width() / wide)
+            face.setPixelSize(max(7, int(face.pixelSize() * box.width() / wide)))
             painter.setFont(face)
         painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, text)
 

@@ -8,9 +8,7 @@ from functools import partial
 import numpy as np
 
 from juxtum.align import Alignment
-from juxtum.assemble.assembling import Tied
-from juxtum.assemble.separating import Separated
-from juxtum.errors import JobError
+from juxtum.errors import JobError, JuxtumError
 from juxtum.evaluate import (
     Deviation,
     DeviationStatistics,
@@ -22,6 +20,7 @@ from juxtum.evaluate import (
     take_reading,
 )
 from juxtum.evaluate.characteristics import Judgement
+from juxtum.evaluate.features import TakenFeature, take_feature
 from juxtum.evaluate.kinds import Given
 from juxtum.evaluate.sections import Section, SectionRule, take_section
 from juxtum.evaluate.statistics import within
@@ -35,20 +34,27 @@ from juxtum.job.sources import (
     deviation_map,
     doubts,
     facts,
+    feature,
     line,
     loaded,
     numbers,
-    parts,
     reading,
     section,
-    tied,
     told,
-    worked,
 )
-from juxtum.job.steps import FinishingModel, Join, Separate
+from juxtum.job.steps import FeatureStep
 from juxtum.job.steps.base import NOMINAL, Coat, Outcomes, Source, alignment, surface
+from juxtum.job.surfaces import (
+    join_named,
+    joined_node,
+    part_node,
+    parts_node,
+    surface_node,
+    tied_node,
+    told_node,
+    worked_node,
+)
 from juxtum.progress import Progress
-from juxtum.units import Unit
 
 
 @dataclass(frozen=True, eq=False)
@@ -64,6 +70,7 @@ class Evaluation:
     ledger: tuple[LineResult, ...]
     doubts: Doubts
     sections: tuple[Section, ...] = ()
+    features: tuple[TakenFeature, ...] = ()
 
     @property
     def warnings(self) -> tuple[str, ...]:
@@ -82,10 +89,12 @@ class Families:
     def __init__(self, files: FileStore) -> None:
         self._files = files
         self.all = {
-            "nominal": self._nominal, "scan": self._scan, "tied": _tied, "parts": _parts, "surface": _surface, "worked": _worked, "told": _told,
+            "nominal": self._nominal, "scan": self._scan, "tied": tied_node, "parts": parts_node, "surface": surface_node,
+            "worked": worked_node, "told": told_node,
             "facts": _facts, "coats": _coats, "alignment": _alignment,
             "map": _map, "suspicion": _suspicion, "doubts": _doubts,
             "spread": _spread, "statistics": _statistics, "line": _line, "reading": _reading, "section": _section,
+            "feature": _feature,
             "evaluation": _evaluation,
         }  # fmt: skip
 
@@ -101,12 +110,12 @@ class Families:
     def _scan(self, graph: Graph, source: Source) -> Node:
         """Whether there is a nominal decides what is asked about units, not what the numbers are."""
         job = graph.job
-        joined = _join(graph, source.name)
+        joined = join_named(graph, source.name)
         if joined is not None:
-            return _joined(joined)
+            return joined_node(joined)
         apart = job.procedure.separation
         if apart is not None and source.name in apart.names:
-            return _part(apart, apart.names.index(source.name))
+            return part_node(apart, apart.names.index(source.name))
         file = next((held.file for held in job.scans if held.name == source.name), None)
         if file is None:
             what = f"the job has no scan called '{source.name}'" if job.scans else "the job has no scan"
@@ -120,91 +129,12 @@ class Families:
         return Node((file.sha256, file.unit, factor), {}, run, _if_any(job))
 
 
-def _join(graph: Graph, name: str) -> Join | None:
-    return next((step for step in graph.job.procedure.joins if step.name == name), None)
-
-
-def _joined(step: Join) -> Node:
-    """The surface of scans that are tied; those that are not are told."""
-    made = tied(step.name)
-
-    def run(outcomes: Outcomes, progress: Progress) -> LoadedScan:
-        found: Tied = outcomes.of(made)
-        return LoadedScan(step.surface(found, progress), Unit.MILLIMETRE, found.notes)
-
-    return Node((step.spacing,), under_their_names(made), run)
-
-
-def _parts(graph: Graph, source: Source) -> Node:
-    step = graph.job.procedure.separation
-    if step is None or step.scan != source.name:
-        raise JobError(f"nothing tells the parts in '{source.name}' apart", graph.job.title, "Separate it in Assemble")
-    return Node((step.parts,), under_their_names(*step.reads()), step.run)
-
-
-def _part(step: Separate, number: int) -> Node:
-    """One of the parts in a scan, counted from 0."""
-    made = parts(step.scan)
-
-    def run(outcomes: Outcomes, progress: Progress) -> LoadedScan:
-        found: Separated = outcomes.of(made)
-        mine = (note for note in found.notes if note.startswith(f"part {number + 1} "))
-        return LoadedScan(found.parts[number], Unit.MILLIMETRE, tuple(mine))
-
-    return Node((number,), under_their_names(made), run)
-
-
-def _tied(graph: Graph, source: Source) -> Node:
-    step = _join(graph, source.name)
-    if step is None:
-        raise JobError(f"nothing joins '{source.name}'", graph.job.title, "Join scans in Assemble")
-    missing = [name for name in step.used if name not in {held.name for held in graph.job.scans}]
-    if missing:
-        raise JobError(f"'{step.name}' is joined of '{missing[0]}', which the job does not have", graph.job.title,
-                       "Bring that scan, or join those that there are")  # fmt: skip
-    return Node((step.tying,), under_their_names(*step.reads()), step.run)
-
-
 def _if_any(job: Job) -> tuple[Source, ...]:
     return () if job.nominal is None else (NOMINAL,)
 
 
-def _surface(graph: Graph, source: Source) -> Node:
-    """A scan after so many of its cleaning steps; after all of them when no number is named."""
-    steps = graph.job.procedure.cleaning_of(source.name)
-    count = int(source.part) if source.part else len(steps)
-    if count == 0:
-        brought = loaded(source.name)
-        return Node((), under_their_names(brought), lambda outcomes, _: outcomes.of(brought).scan, consumes=(brought,))
-    step, before = steps[count - 1], Source(source.family, source.name, str(count - 1))
-    if isinstance(step, FinishingModel):
-        made = worked(source.name, count)
-        return Node((), under_their_names(made), lambda outcomes, _: outcomes.of(made).mesh)
-    more = [read for read in step.may_read() if read != NOMINAL or graph.job.nominal is not None]
-    return Node((step,), {surface(source.name): before, **under_their_names(*more)}, step.run, consumes=(before,))
-
-
-def _worked(graph: Graph, source: Source) -> Node:
-    """Work on a surface, counted among the cleaning steps from 1."""
-    step = graph.job.procedure.cleaning_of(source.name)[int(source.part) - 1]
-    assert isinstance(step, FinishingModel)
-    before = Source("surface", source.name, str(int(source.part) - 1))
-    return Node((step,), {surface(source.name): before}, step.worked, consumes=(before,))
-
-
-def _told(graph: Graph, source: Source) -> Node:
-    """What all work on a surface has to tell; kept on disk, so that nothing is done twice for it."""
-    steps = graph.job.procedure.cleaning_of(source.name)
-    made = [worked(source.name, k) for k, step in enumerate(steps, 1) if isinstance(step, FinishingModel)]
-
-    def run(outcomes: Outcomes, progress: Progress) -> tuple[str, ...]:
-        return tuple(note for read in made for note in outcomes.of(read).notes)
-
-    return Node((), under_their_names(*made), run, shelf="sentences")
-
-
 def _facts(graph: Graph, source: Source) -> Node:
-    reach, joined = graph.job.procedure.measure.limit, _join(graph, source.name)
+    reach, joined = graph.job.procedure.measure.limit, join_named(graph, source.name)
     behind = () if joined is None else tuple(facts(name) for name in joined.used)
     apart = graph.job.procedure.separation
     if apart is not None and source.name in apart.names:
@@ -354,6 +284,25 @@ def _section(graph: Graph, source: Source) -> Node:
     )
 
 
+def _feature(graph: Graph, source: Source) -> Node:
+    """A feature; one that cannot be had says why, and the rest goes on."""
+    job = graph.job
+    step, circumstances = job.procedure.of(FeatureStep)[int(source.part)], job.circumstances
+    laid = job.procedure.alignment(source.name).scan
+    found, scan = deviation_map(source.name), surface(laid)
+
+    def run(outcomes: Outcomes, progress: Progress) -> TakenFeature:
+        progress.phase(f"measuring {step.label}")
+        given = outcomes.alignment(source.name), Chain.of(circumstances)
+        try:
+            made = take_feature(outcomes.of(found), outcomes.scan(laid), given, step.question)
+        except JuxtumError as problem:
+            return TakenFeature(step.label, None, problem.sentence)
+        return TakenFeature(step.label, made)
+
+    return Node((step, circumstances), under_their_names(found, scan, alignment(source.name)), run)
+
+
 def _evaluation(graph: Graph, source: Source) -> Node:
     """Map, statistics, readings, sections and ledger of an alignment.
 
@@ -364,6 +313,7 @@ def _evaluation(graph: Graph, source: Source) -> Node:
     about_file = facts(job.procedure.alignment(name).scan)
     lines = [line(name, number) for number in range(len(job.procedure.characteristics))]
     taken = [reading(name, number) for number in range(len(job.procedure.readings))]
+    shapes = [feature(name, number) for number in range(len(job.procedure.of(FeatureStep)))]
     cuts = [section(name, number) for number in range(len(job.procedure.sections))]
 
     def run(outcomes: Outcomes, progress: Progress) -> Evaluation:
@@ -371,11 +321,21 @@ def _evaluation(graph: Graph, source: Source) -> Node:
         return Evaluation(
             name, outcomes.alignment(name), outcomes.of(deviation_map(name)), outcomes.of(numbers(name)), tuple(readings),
             tuple(outcomes.of(read) for read in lines), outcomes.of(doubts(name)),
-            tuple(one for read in cuts for one in outcomes.of(read)),
+            tuple(one for read in cuts for one in outcomes.of(read)), tuple(outcomes.of(read) for read in shapes),
         )  # fmt: skip
 
     # What is told of the file is asked for first: the scan as it was brought may be let go once it is clean.
-    reads = (about_file, alignment(name), deviation_map(name), numbers(name), doubts(name), *lines, *taken, *cuts)
+    reads = (
+        about_file,
+        alignment(name),
+        deviation_map(name),
+        numbers(name),
+        doubts(name),
+        *lines,
+        *taken,
+        *cuts,
+        *shapes,
+    )
     return Node(job.procedure.judging, under_their_names(*reads), run)
 
 

@@ -14,6 +14,7 @@ from juxtum.job.steps import (
     CleaningModel,
     CleaningStep,
     Decide,
+    FeatureStep,
     Join,
     Measure,
     ReadingStep,
@@ -71,8 +72,8 @@ class Procedure(BaseModel):
 
     @property
     def judging(self) -> tuple[Step, ...]:
-        """All that is said of a map: its limits, the decision rule, characteristics, readings and sections."""
-        return (self.measure, self.decide, *self.characteristics, *self.readings, *self.sections)
+        """All that is said of a map: its limits, the decision rule, characteristics, readings, sections and features."""
+        return (self.measure, self.decide, *self.characteristics, *self.readings, *self.sections, *self.of(FeatureStep))
 
     @property
     def readings(self) -> tuple[TakingStep, ...]:
@@ -177,6 +178,6 @@ def _same_slot(old: Step, new: Step) -> bool:
         return bool(old.name == new.name)
     if isinstance(old, KINDS) and isinstance(new, KINDS):
         return old.id == new.id
-    if isinstance(old, ReadingStep | SectionStep) and type(old) is type(new):
+    if isinstance(old, ReadingStep | SectionStep | FeatureStep) and type(old) is type(new):
         return bool(old.label == new.label)
     return False

@@ -5,7 +5,7 @@ from __future__ import annotations
 from juxtum.instruments import Circumstances, Coating
 from juxtum.job.document import Job
 from juxtum.job.procedure import Procedure
-from juxtum.job.steps import GridStep, SectionStep
+from juxtum.job.steps import FeatureStep, GridStep, SectionStep
 from juxtum.nominal import Nominal
 from juxtum.nominal.fingerprints import Fingerprint, FoundAgain, find_again, fingerprints
 from juxtum.plan.document import Plan
@@ -46,6 +46,8 @@ def revised(job: Job, before: tuple[Fingerprint, ...], nominal: Nominal) -> tupl
             notes.append(f"the readings {step.label} went with it")
         elif isinstance(step, SectionStep) and step.face in found.lost:
             notes.append(f"the section {step.label} went with it")
+        elif isinstance(step, FeatureStep) and set(step.faces) & set(found.lost):
+            notes.append(f"the feature {step.label} went with it")
         else:
             steps.append(step.on_faces(found))
     update = {

@@ -65,6 +65,11 @@ def section(name: str, number: int) -> Source:
     return Source("section", name, str(number))
 
 
+def feature(name: str, number: int) -> Source:
+    """A feature of the scan in an alignment, counted from 0."""
+    return Source("feature", name, str(number))
+
+
 def evaluation(name: str) -> Source:
     """All of them together."""
     return Source("evaluation", name)

@@ -12,6 +12,7 @@ from juxtum.evaluate.quantity import SideMeasured
 from juxtum.evaluate.readings import standing
 from juxtum.job import Evaluation, Job
 from juxtum.job.joins import measured_title
+from juxtum.report.features import feature_document
 from juxtum.report.sections import section_document
 
 SCHEMA = "juxtum-result-2"
@@ -47,6 +48,7 @@ def result_document(job: Job, evaluation: Evaluation) -> dict[str, Any]:
         "characteristics": [_characteristic(c) for c in evaluation.ledger],
         "readings": [_reading(r) for r in evaluation.readings],
         "sections": [section_document(s) for s in evaluation.sections],
+        "features": [feature_document(f) for f in evaluation.features],
     }
     return clean(document)  # type: ignore[no-any-return]
 

@@ -8,7 +8,15 @@ from typing import Any
 from juxtum.look import Look, rgb
 from juxtum.scene.dress import Style, hatching
 
-OVERLAID = {"marked": -3.0, "invented": -1.0, "unseen": -0.5, "foreign": -1.5, "passed": -1.5}
+OVERLAID = {
+    "marked": -3.0,
+    "invented": -1.0,
+    "feature": -2.0,
+    "strays": -2.5,
+    "unseen": -0.5,
+    "foreign": -1.5,
+    "passed": -1.5,
+}
 
 
 class Shown(StrEnum):

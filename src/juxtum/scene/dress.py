@@ -35,6 +35,8 @@ STYLES = {
     "rim": Style("foreign", width=3.2),
     "invented": Style("band_blank", ambient=0.45),
     "moved": Style("data", ambient=0.45),
+    "feature": Style("accent", opacity=0.8, ambient=0.4),
+    "strays": Style("foreign", ambient=0.5),
     "marked": Style("accent", opacity=0.75, ambient=0.5),
     **{
         f"band {name}": Style(f"band_{name}", ambient=0.4)

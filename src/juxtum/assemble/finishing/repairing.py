@@ -7,9 +7,17 @@ import numpy as np
 from juxtum.assemble.finishing.worked import Worked
 from juxtum.errors import InputError
 from juxtum.geometry import TriangleMesh
-from juxtum.geometry.arrays import Bools, Floats, Ints, areas_of
+from juxtum.geometry.arrays import Floats, Ints, areas_of
 from juxtum.geometry.nearest import KERNEL_LOCK
-from juxtum.geometry.topology import border_points, closure, components, edge_keys, piece_labels, sound_triangles
+from juxtum.geometry.topology import (
+    beside,
+    border_points,
+    closure,
+    components,
+    edge_keys,
+    piece_labels,
+    sound_triangles,
+)
 from juxtum.progress import Progress, silent
 
 NEEDLE = 0.01
@@ -155,22 +163,6 @@ def _sheet_sizes(triangles: Ints, edges: Ints, counts: Ints, areas: Floats) -> F
     both = owner[order].reshape(-1, 2)
     label = components(len(triangles), both[:, 0], both[:, 1])
     return np.asarray(np.bincount(label, areas)[label])
-
-
-def beside(triangles: Ints, count: int) -> tuple[Ints, Bools]:
-    """The triangle (M, 3) beyond each edge 01, 12, 20, -1 where there is none or not one alone; whether both are wound alike."""
-    keys = edge_keys(triangles, count).ravel()
-    forward = (triangles < np.roll(triangles, -1, axis=1)).ravel()
-    order = np.argsort(keys, kind="stable")
-    ordered = keys[order]
-    starts = np.flatnonzero(np.concatenate([[True], ordered[1:] != ordered[:-1]]))
-    twos = starts[np.diff(np.append(starts, len(ordered))) == 2]
-    one, two = order[twos], order[twos + 1]
-    other = np.full(len(keys), -1, dtype=np.int64)
-    agrees = np.zeros(len(keys), dtype=bool)
-    other[one], other[two] = two // 3, one // 3
-    agrees[one] = agrees[two] = forward[one] != forward[two]
-    return other.reshape(-1, 3), agrees.reshape(-1, 3)
 
 
 def _wound(points: Floats, triangles: Ints, told: list[str]) -> Ints:

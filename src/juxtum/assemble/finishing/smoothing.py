@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 
-from juxtum.assemble.finishing.repairing import beside
 from juxtum.assemble.finishing.worked import Worked
 from juxtum.errors import InputError
 from juxtum.geometry import TriangleMesh
 from juxtum.geometry.arrays import Bools, Floats, Ints
 from juxtum.geometry.nearest import KERNEL_LOCK
-from juxtum.geometry.topology import border_points
+from juxtum.geometry.topology import beside, border_points
 from juxtum.progress import Progress, silent
 from juxtum.wording import percent
 

@@ -49,6 +49,8 @@ def thin(mesh: TriangleMesh, bound: float, triangles: int | None = None, progres
     total = len(mesh.triangles)
     if triangles is not None:
         return _to_number(mesh, bound, triangles, progress)
+    if total <= 2 * FEWEST:
+        return Worked(mesh, (f"nothing was thinned: there are only {total} triangles",))
     best: _Try | None = None
     few, many = max(FEWEST, total // 400), total
     for number in range(TRIES):

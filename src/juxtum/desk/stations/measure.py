@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QListWidget, QListWidgetItem
 
 from juxtum.desk.action import Action
 from juxtum.desk.detail import Detail
+from juxtum.desk.features_panel import FeaturePanel
 from juxtum.desk.overlays import Pin
 from juxtum.desk.sectioning.panel import SectionPanel
 from juxtum.desk.stage_pointer import Mode
@@ -68,6 +69,9 @@ class MeasureStation(Station):
         self.sections = SectionPanel(self.desk, self.dress)
         self.body.addWidget(self.sections)
         self.body.addWidget(line())
+        self.features = FeaturePanel(self.desk, self.dress)
+        self.body.addWidget(self.features)
+        self.body.addWidget(line())
         self._build_limits()
 
     def _build_limits(self) -> None:
@@ -109,7 +113,7 @@ class MeasureStation(Station):
     def picked(self, hit: Hit) -> None:
         """Pin a reading, spread a grid, or select what was clicked."""
         nominal = self.derived.nominal
-        if nominal is None or self.derived.evaluation is None or self.sections.picked(hit):
+        if nominal is None or self.derived.evaluation is None or self.sections.picked(hit) or self.features.picked(hit):
             return
         if self._grid.isChecked():
             foot = nominal.projector.project(hit.place[None], limit=20.0)
@@ -197,16 +201,8 @@ class MeasureStation(Station):
         self.session.add(Measure(**(old.model_dump() | update)), title)
 
     def own_actions(self) -> tuple[Action, ...]:
-        """Readings and sections."""
-
-        def has_map() -> bool:
-            return self.derived.evaluation is not None
-
-        return (
-            Action("pin readings", "Pin readings", "Job/Measure/1", self.begin_pinning, "P", "map-pin-plus", "", has_map, at=self.key),
-            Action("pin worst", "Pin a reading at the worst place", "Job/Measure/1", self.pin_worst, "Shift+P", "pin", "", has_map, at=self.key),
-            Action("cut section", "Cut a section", "Job/Measure/2", self.sections.begin, "Shift+X", "slice", "", has_map, at=self.key),
-        )  # fmt: skip
+        """What can be done here."""
+        return _actions(self)
 
     def show_results(self) -> None:
         """The selected value, the list, limits and statistics."""
@@ -221,6 +217,7 @@ class MeasureStation(Station):
         readings = d.evaluation.readings if d.evaluation else ()
         self._show_list(readings)
         self.sections.show_job()
+        self.features.show_job()
         self._detail.show_item(self._selected_result(), self._selected_reading())
 
     def _selected_result(self) -> LineResult | None:
@@ -255,6 +252,7 @@ class MeasureStation(Station):
         super().leave()
         self._stop()
         self.sections.go_away()
+        self.features.take_off()
 
     def escape(self) -> None:
         """Stop pinning, or choosing a face."""
@@ -265,6 +263,7 @@ class MeasureStation(Station):
         self._pin.setChecked(False)
         self._grid.setChecked(False)
         self.sections.leave()
+        self.features.leave()
 
     def enter(self) -> None:
         """Readings and sections on the map; the drawer where a section is chosen."""
@@ -275,11 +274,24 @@ class MeasureStation(Station):
         """The map with its readings and sections."""
         self.dress_map()
         self.sections.dress()
-        readings = self.derived.evaluation.readings if self.derived.evaluation else ()
-        self.view.set_readings(readings, self.reading)
-        self.view.set_pins(
-            [Pin(place, str(number), "undecided") for number, place in enumerate(doubtful_places(self.derived), 1)]
-        )
+        self.features.dress()
+        self.view.set_readings(self.derived.evaluation.readings if self.derived.evaluation else (), self.reading)
+        doubtful = enumerate(doubtful_places(self.derived), 1)
+        self.view.set_pins([Pin(place, str(number), "undecided") for number, place in doubtful])
+
+
+def _actions(station: MeasureStation) -> tuple[Action, ...]:
+    """Readings and sections."""
+
+    def has_map() -> bool:
+        return station.derived.evaluation is not None
+
+    return (
+        Action("pin readings", "Pin readings", "Job/Measure/1", station.begin_pinning, "P", "map-pin-plus", "", has_map, at=station.key),
+        Action("pin worst", "Pin a reading at the worst place", "Job/Measure/1", station.pin_worst, "Shift+P", "pin", "", has_map, at=station.key),
+        Action("cut section", "Cut a section", "Job/Measure/2", station.sections.begin, "Shift+X", "slice", "", has_map, at=station.key),
+        Action("click feature", "Click a feature", "Job/Measure/2", station.features.begin_or_stop, "Shift+F", "", "Of the scan", has_map, at=station.key),
+    )  # fmt: skip
 
 
 def _side(left: QWidget, right: QWidget) -> QHBoxLayout:

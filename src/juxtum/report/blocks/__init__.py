@@ -2,11 +2,23 @@
 
 from juxtum.report.blocks.base import Block, ReportContent
 from juxtum.report.blocks.cover import COVER
+from juxtum.report.blocks.features import FEATURES
 from juxtum.report.blocks.figures import ALIGNMENT, BUDGETS, STATISTICS
 from juxtum.report.blocks.ledger import LEDGER, READINGS, WARNINGS
 from juxtum.report.blocks.picturing import SIDES
 from juxtum.report.blocks.sections import SECTIONS
 
-BLOCKS: tuple[Block, ...] = (COVER, LEDGER, WARNINGS, SIDES, READINGS, SECTIONS, STATISTICS, ALIGNMENT, BUDGETS)
+BLOCKS: tuple[Block, ...] = (
+    COVER,
+    LEDGER,
+    WARNINGS,
+    SIDES,
+    READINGS,
+    SECTIONS,
+    FEATURES,
+    STATISTICS,
+    ALIGNMENT,
+    BUDGETS,
+)
 
 __all__ = ["BLOCKS", "Block", "ReportContent"]

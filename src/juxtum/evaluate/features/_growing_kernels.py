@@ -1,0 +1,113 @@
+"""Compiled: a region of triangles grown from a seed, over smooth edges or along a feature."""
+# mypy: disable-error-code="untyped-decorator,no-untyped-def"
+
+from __future__ import annotations
+
+import numpy as np
+
+from juxtum.compiled import numba as nb
+
+PLANE, SPHERE, CYLINDER, CONE = 0, 1, 2, 3
+
+
+@nb.njit(inline="always")
+def _off(kind, numbers, x, y, z):
+    """Signed distance of a place from a feature, and the direction away from it.
+
+    The numbers are a point, an axis or normal, a radius, and the tangent of half the angle of a cone.
+    """
+    dx, dy, dz = x - numbers[0], y - numbers[1], z - numbers[2]
+    if kind == PLANE:
+        return dx * numbers[3] + dy * numbers[4] + dz * numbers[5], numbers[3], numbers[4], numbers[5]
+    if kind == SPHERE:
+        length = np.sqrt(dx * dx + dy * dy + dz * dz)
+        if length == 0.0:
+            return -numbers[6], 0.0, 0.0, 1.0
+        return length - numbers[6], dx / length, dy / length, dz / length
+    along = dx * numbers[3] + dy * numbers[4] + dz * numbers[5]
+    rx, ry, rz = dx - along * numbers[3], dy - along * numbers[4], dz - along * numbers[5]
+    length = np.sqrt(rx * rx + ry * ry + rz * rz)
+    if length == 0.0:
+        return -numbers[6], 0.0, 0.0, 1.0
+    ux, uy, uz = rx / length, ry / length, rz / length
+    if kind == CYLINDER:
+        return length - numbers[6], ux, uy, uz
+    slope = numbers[7]
+    cosine = 1.0 / np.sqrt(1.0 + slope * slope)
+    sine = slope * cosine
+    return (
+        (length - numbers[6] - along * slope) * cosine,
+        cosine * ux - sine * numbers[3],
+        cosine * uy - sine * numbers[4],
+        cosine * uz - sine * numbers[5],
+    )
+
+
+@nb.njit(cache=True, nogil=True)
+def over_smooth_edges(normals, beside, seed, cosine, most):
+    """Triangles (K,) reached from a seed over edges at which normals differ by less than an angle; at most so many."""
+    reached = np.zeros(len(beside), np.bool_)
+    found = np.empty(min(most, len(beside)), np.int64)
+    found[0] = seed
+    reached[seed] = True
+    count, at = 1, 0
+    while at < count < len(found):
+        t = found[at]
+        at += 1
+        for k in range(3):
+            other = beside[t, k]
+            if other < 0 or reached[other] or count >= len(found):
+                continue
+            agree = 0.0
+            for axis in range(3):
+                agree += normals[t, axis] * normals[other, axis]
+            if agree > cosine:
+                reached[other] = True
+                found[count] = other
+                count += 1
+    return found[:count]
+
+
+@nb.njit(cache=True, nogil=True)
+def along_feature(centres, normals, beside, seed, kind, numbers, tolerance, cosine):
+    """Triangles (K,) that hang together with a seed, lie within a tolerance of a feature and look its way.
+
+    A triangle that does not is stepped over where the next one does: single strays do not end a region. Those stepped
+    over are given as well, for they were in the region and do not belong to it.
+    """
+    count = len(beside)
+    state = np.zeros(count, np.int8)
+    found, strays = np.empty(count, np.int64), np.empty(count, np.int64)
+    _, nx, ny, nz = _off(kind, numbers, centres[seed, 0], centres[seed, 1], centres[seed, 2])
+    side = 1.0 if nx * normals[seed, 0] + ny * normals[seed, 1] + nz * normals[seed, 2] > 0 else -1.0
+    found[0] = seed
+    state[seed] = 1
+    have, strayed, at = 1, 0, 0
+    while at < have:
+        t = found[at]
+        at += 1
+        for k in range(3):
+            other = beside[t, k]
+            if other < 0 or state[other] != 0:
+                continue
+            off, nx, ny, nz = _off(kind, numbers, centres[other, 0], centres[other, 1], centres[other, 2])
+            agree = side * (nx * normals[other, 0] + ny * normals[other, 1] + nz * normals[other, 2])
+            if abs(off) <= tolerance and agree > cosine:
+                state[other] = 1
+                found[have] = other
+                have += 1
+                continue
+            state[other] = 2
+            strays[strayed] = other
+            strayed += 1
+            for j in range(3):
+                beyond = beside[other, j]
+                if beyond < 0 or state[beyond] != 0:
+                    continue
+                off, nx, ny, nz = _off(kind, numbers, centres[beyond, 0], centres[beyond, 1], centres[beyond, 2])
+                agree = side * (nx * normals[beyond, 0] + ny * normals[beyond, 1] + nz * normals[beyond, 2])
+                if abs(off) <= tolerance and agree > cosine:
+                    state[beyond] = 1
+                    found[have] = beyond
+                    have += 1
+    return found[:have], strays[:strayed]

@@ -1,0 +1,263 @@
+"""A region of a scan that belongs to one feature, grown from the place that was clicked."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from juxtum.associate.solve import gauss
+from juxtum.errors import FitError, InputError
+from juxtum.geometry.arrays import Floats, Ints, frozen, orthonormal_frame, unit
+from juxtum.geometry.features import Cone, Cylinder, Feature, Plane, Sphere
+from juxtum.geometry.mesh import TriangleMesh
+from juxtum.geometry.topology import beside
+
+PATCHES = (60, 400, 3000)
+"""Triangles of the patches about the seed from which features are begun."""
+SMOOTH = 16.0
+"""Degrees between neighbouring triangles over which a patch goes on."""
+LOOKS = 25.0
+"""Degrees by which a triangle may look another way than its feature."""
+SIMPLER = {"plane": 1.0, "cylinder": 1.15, "sphere": 1.15, "cone": 1.3}
+"""A kind with more freedom has to make the region so much larger than a simpler one."""
+NOISES = 5.0
+"""Without a tolerance a region goes on to so many times the noise."""
+TRIED, ROUNDS = 2, 4
+"""Rounds of growing and fitting, while kinds are tried and for the one that is chosen."""
+FEW, MANY = 300, 3000
+"""Points that are fitted in them."""
+FLAT = 30.0
+"""What bends with a radius of more than so many times its own size is a plane."""
+SLIM = 2.0
+"""A cone of fewer degrees to either side is a cylinder."""
+
+
+@dataclass(frozen=True, eq=False)
+class Region:
+    """Triangles of a scan that make a feature.
+
+    Parameters
+    ----------
+    feature : Feature
+    triangles : array (K,)
+        Rows of those that belong to it.
+    strays : array (J,)
+        Of those among them that do not.
+    tolerance, noise : float
+        Within which they lie of it, and how rough the surface is about the seed, standard deviation; mm.
+    """
+
+    feature: Feature
+    triangles: Ints
+    strays: Ints
+    tolerance: float
+    noise: float
+
+
+def grow(mesh: TriangleMesh, seed: int, kind: str = "", tolerance: float | None = None) -> Region:
+    """Grow a region from a triangle: its kind is the simplest that makes it large, unless it is given.
+
+    Features are begun from patches about the seed, whose normals tell where they bend; what hangs together with the seed,
+    lies within a tolerance of the feature and looks its way is taken; the feature is fitted to that, and so on.
+
+    Parameters
+    ----------
+    seed : int
+        Row of a triangle.
+    kind : str
+        "plane", "sphere", "cylinder", "cone", or empty.
+    tolerance : float, optional
+        mm; from the roughness of the surface where it is not given.
+
+    Raises
+    ------
+    InputError
+        When the kind is none of these.
+    FitError
+        When the surface about the seed makes no such feature.
+    """
+    if kind and kind not in BEGINNINGS:
+        raise InputError(f"no region of a {kind} can be grown", next=f"Choose {', '.join(BEGINNINGS)}, or name faces")
+    ground = _Ground(mesh, seed, tolerance)
+    best: tuple[float, Region] | None = None
+    for name in (kind,) if kind else BEGINNINGS:
+        region = ground.largest(name)
+        if region is not None:
+            size = len(region.triangles) / SIMPLER[name]
+            best = (size, region) if best is None or size > best[0] else best
+    if best is None:
+        what = f"the surface there makes no {kind}" if kind else "the surface there makes no feature"
+        raise FitError(what, next="Click elsewhere, choose another kind, or allow more")
+    return ground.settled(best[1])
+
+
+def _begun_plane(points: Floats, normals: Floats) -> Feature:
+    return Plane(points.mean(0), unit(normals.sum(0)))
+
+
+def _begun_sphere(points: Floats, normals: Floats) -> Feature:
+    """Along its normals each point lies as far from the centre."""
+    rows = np.concatenate([np.tile(np.eye(3), (len(points), 1)), normals.reshape(-1, 1)], axis=1)
+    x = np.linalg.lstsq(rows, points.ravel(), rcond=None)[0]
+    return Sphere(x[:3], abs(float(x[3])))
+
+
+def _begun_cylinder(points: Floats, normals: Floats) -> Feature:
+    """Its axis is where normals look least; seen along it each point lies as far along its normal from the centre."""
+    axis = np.linalg.eigh(normals.T @ normals)[1][:, 0]
+    frame = orthonormal_frame(axis)
+    flat, facing = points @ frame[:2].T, unit(normals @ frame[:2].T)
+    rows = np.concatenate([np.tile(np.eye(2), (len(points), 1)), facing.reshape(-1, 1)], axis=1)
+    x = np.linalg.lstsq(rows, flat.ravel(), rcond=None)[0]
+    return Cylinder(x[0] * frame[0] + x[1] * frame[1] + (points @ frame[2]).mean() * frame[2], axis, abs(float(x[2])))
+
+
+def _begun_cone(points: Floats, normals: Floats) -> Feature:
+    """Its normals lie on a cone about its axis, and the planes of all its points meet in its apex."""
+    middle = normals.mean(0)
+    axis = np.linalg.svd(normals - middle, full_matrices=False)[2][2]
+    lean = float(np.mean(normals @ axis))
+    apex = np.linalg.lstsq(normals, np.einsum("nd,nd->n", normals, points), rcond=None)[0]
+    along = (points - apex) @ axis
+    if along.mean() < 0:
+        axis, along, lean = -axis, -along, -lean
+    half = float(np.arcsin(np.clip(abs(lean), 0.0, 1.0)))
+    if not np.radians(SLIM) < half < np.radians(88):
+        raise FitError("the points make no cone")
+    return Cone(apex + along.mean() * axis, axis, float(along.mean() * np.tan(half)), half)
+
+
+BEGINNINGS: dict[str, Callable[[Floats, Floats], Feature]] = {
+    "plane": _begun_plane, "cylinder": _begun_cylinder, "sphere": _begun_sphere, "cone": _begun_cone,
+}  # fmt: skip
+
+
+class _Ground:
+    """The surface about a seed, on which features are tried."""
+
+    def __init__(self, mesh: TriangleMesh, seed: int, tolerance: float | None) -> None:
+        from juxtum.evaluate.features import _growing_kernels as kernels
+
+        self._mesh, self._seed = mesh, seed
+        self._beside, self._centres = _kept(mesh)
+        cosine = float(np.cos(np.radians(SMOOTH)))
+        self._patches: list[Ints] = []
+        for size in PATCHES:
+            patch = kernels.over_smooth_edges(mesh.triangle_normals, self._beside, seed, cosine, size)
+            if self._patches and len(patch) == len(self._patches[-1]):
+                break
+            self._patches.append(patch)
+        self.noise = self._roughness(self._patches[-1])
+        self.tolerance = tolerance if tolerance is not None else max(NOISES * self.noise, 0.01 * mesh.spacing)
+
+    def _roughness(self, patch: Ints) -> float:
+        """Standard deviation of points, mm, by how far triangles lie off the mean of those beside them.
+
+        That is a ninth of what the sum of their corners and the sum of the corners beyond differ by: 0.272 times the
+        deviation of one corner. Half the triangles may lie at edges without it being changed much.
+        """
+        others = self._beside[patch]
+        whole = (others >= 0).all(1)
+        if whole.sum() < 4:
+            return 0.05 * self._mesh.spacing
+        rows = patch[whole]
+        off = self._centres[rows] - self._centres[others[whole]].mean(1)
+        heights = np.einsum("nd,nd->n", off, self._mesh.triangle_normals[rows])
+        return 1.4826 * float(np.median(np.abs(heights - np.median(heights)))) / 0.272
+
+    def largest(self, kind: str) -> Region | None:
+        """The largest region of a kind that any of the patches leads to; None where there is none."""
+        best: Region | None = None
+        for patch in self._patches:
+            region = self._led_to(kind, patch)
+            if region is not None and (best is None or len(region.triangles) > 1.02 * len(best.triangles)):
+                best = region
+        return best
+
+    def _led_to(self, kind: str, patch: Ints) -> Region | None:
+        mesh = self._mesh
+        some = patch[:: max(1, len(patch) // 600)]
+        if len(some) < 6:
+            return None
+        try:
+            feature = BEGINNINGS[kind](self._centres[some], mesh.triangle_normals[some])
+        except (FitError, InputError, np.linalg.LinAlgError):
+            return None
+        region = self._grown(feature, TRIED, FEW)
+        if region is None:
+            return None
+        feature, taken = region.feature, region.triangles
+        size = float(np.linalg.norm(np.ptp(self._centres[taken], axis=0)))
+        if kind != "plane" and getattr(feature, "radius", 0.0) > FLAT * size:
+            return None
+        if isinstance(feature, Cone) and abs(feature.half_angle) < np.radians(SLIM):
+            return None
+        return region
+
+    def settled(self, region: Region) -> Region:
+        """A region grown to its end, its feature fitted to more of it."""
+        return self._grown(region.feature, ROUNDS, MANY) or region
+
+    def _grown(self, feature: Feature, rounds: int, count: int) -> Region | None:
+        taken, strays, before = np.empty(0, dtype=np.int64), np.empty(0, dtype=np.int64), -1
+        for _ in range(rounds):
+            taken, strays = self._along(feature)
+            if len(taken) < 6:
+                return None
+            refined = self._fitted(feature, taken, count)
+            if refined is None:
+                return None
+            feature = refined
+            if abs(len(taken) - before) < 0.005 * len(taken):
+                break
+            before = len(taken)
+        return Region(feature, frozen(taken, np.int64), frozen(strays, np.int64), self.tolerance, self.noise)
+
+    def _along(self, feature: Feature) -> tuple[Ints, Ints]:
+        from juxtum.evaluate.features import _growing_kernels as kernels
+
+        code, numbers = _numbers(feature)
+        found: tuple[Ints, Ints] = kernels.along_feature(
+            self._centres, self._mesh.triangle_normals, self._beside, self._seed, code, numbers, self.tolerance,
+            float(np.cos(np.radians(LOOKS))),
+        )  # fmt: skip
+        return found
+
+    def _fitted(self, feature: Feature, triangles: Ints, count: int) -> Feature | None:
+        some = triangles[np.linspace(0, len(triangles) - 1, min(len(triangles), count)).astype(np.int64)]
+        try:
+            return gauss(feature, self._centres[some]).feature
+        except FitError:
+            return None
+
+
+def _kept(mesh: TriangleMesh) -> tuple[Ints, Floats]:
+    """What lies beside each triangle, and their middles, kept with the mesh: the first click pays for all that follow."""
+    found = mesh.__dict__.get("_grown_over")
+    if found is None:
+        neighbours = beside(mesh.triangles.astype(np.int64), len(mesh.points))[0]
+        found = mesh.__dict__["_grown_over"] = (neighbours, mesh.points[mesh.triangles].mean(1))
+    made: tuple[Ints, Floats] = found
+    return made
+
+
+def neighbours_of(mesh: TriangleMesh) -> Ints:
+    """The triangle beside each edge (M, 3), -1 where there is none."""
+    return _kept(mesh)[0]
+
+
+def _numbers(feature: Feature) -> tuple[int, Floats]:
+    """What the kernel knows a feature by."""
+    from juxtum.evaluate.features import _growing_kernels as kernels
+
+    point = feature.point
+    if isinstance(feature, Plane):
+        return kernels.PLANE, np.r_[point, feature.normal, 0.0, 0.0]
+    if isinstance(feature, Sphere):
+        return kernels.SPHERE, np.r_[point, 0.0, 0.0, 1.0, feature.radius, 0.0]
+    if isinstance(feature, Cylinder):
+        return kernels.CYLINDER, np.r_[point, feature.axis, feature.radius, 0.0]
+    assert isinstance(feature, Cone)
+    return kernels.CONE, np.r_[point, feature.axis, feature.radius, np.tan(feature.half_angle)]

@@ -1,0 +1,361 @@
+"""What a scan shows of one feature: its sizes and place with their uncertainty, its form, and what was left out."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from juxtum.align import Alignment
+from juxtum.associate.fit import inliers
+from juxtum.associate.from_points import associated, zoned
+from juxtum.associate.solve import Fit, gauss
+from juxtum.associate.zones import signed_distances
+from juxtum.errors import InputError, JuxtumError
+from juxtum.evaluate.characteristics import counting_rows
+from juxtum.evaluate.deviation import Deviation
+from juxtum.evaluate.features.growing import Region, grow, neighbours_of
+from juxtum.evaluate.uncertainty import Chain, Sampling, measured_length
+from juxtum.geometry.arrays import Bools, Floats, Ints, frozen, orthonormal_frame
+from juxtum.geometry.features import Cone, Cylinder, Feature, Plane, Sphere
+from juxtum.geometry.mesh import Scan, TriangleMesh
+from juxtum.geometry.topology import components
+from juxtum.nominal.common import common_feature
+
+MARGIN = 3.0
+"""Nothing nearer to the border of a region than so many spacings is used, where enough is left."""
+LEAST_LEFT = 0.4
+"""Of a region has to be left by that margin; a smaller one is used up to its border."""
+SIGMAS = 3.0
+MOST = 20_000
+ZONED = 40_000
+"""Most points of a minimum zone, which is there to be held against least squares."""
+NO_GAP, GAP = 8.0, 4.0
+"""A gap of so many degrees, or so many distances between points, in what was seen of a round feature is none."""
+SPECK = 12
+"""So many triangles together within a region that do not belong to it are noise, not its border."""
+WALL = 2 / 3
+"""Of the way round has to be seen before a round feature is given without a doubt."""
+FEW = 12
+Laid = tuple[Alignment, Chain]
+
+
+@dataclass(frozen=True)
+class Question:
+    """Which data make a feature.
+
+    Parameters
+    ----------
+    kind : str
+        "plane", "sphere", "cylinder", "cone", or empty where the surface tells.
+    seed : tuple of float, optional
+        A place on the scan, part coordinates, mm: the region about it is grown.
+    faces : tuple of int
+        Numbers of faces of the nominal: the scan's points on them.
+    places : tuple of tuple
+        Single places, part coordinates, mm.
+    tolerance : float, optional
+        Of a region, mm.
+    """
+
+    kind: str = ""
+    seed: tuple[float, float, float] | None = None
+    faces: tuple[int, ...] = ()
+    places: tuple[tuple[float, float, float], ...] = ()
+    tolerance: float | None = None
+
+
+@dataclass(frozen=True)
+class FeatureValue:
+    """One number of a feature.
+
+    Parameters
+    ----------
+    name, unit : str
+    value, expanded : float
+        The uncertainty is NaN where no instrument is stated.
+    drawn : float, optional
+        The same of its partner in the drawing.
+    """
+
+    name: str
+    value: float
+    expanded: float
+    unit: str = "mm"
+    drawn: float | None = None
+
+
+@dataclass(frozen=True, eq=False)
+class MeasuredFeature:
+    """A feature of the scan, in part coordinates.
+
+    Parameters
+    ----------
+    kind : str
+    feature : Feature
+        Of least squares.
+    values : tuple of FeatureValue
+    count, left_out : int
+        Points used, and those in the region that lie too far off.
+    rms, form, zone : float
+        mm: of least squares; the largest less the smallest distance; the width of the minimum zone (NaN where there is none).
+    seen : float
+        Share of the way round that was seen, 0 to 1; NaN for what is not round.
+    face : int
+        Number of its partner in the drawing; 0 for none.
+    rows, strays : array
+        Points of the scan that are used, and those left out; empty for single places.
+    off : array
+        How far each that is used lies out of the feature, mm.
+    notes : tuple of str
+    tolerance : float
+        Within which a region was grown, mm; NaN for others.
+    """
+
+    kind: str
+    feature: Feature
+    values: tuple[FeatureValue, ...]
+    count: int
+    left_out: int
+    rms: float
+    form: float
+    zone: float
+    seen: float
+    face: int
+    rows: Ints
+    strays: Ints
+    off: Floats
+    notes: tuple[str, ...]
+    tolerance: float = float("nan")
+
+
+@dataclass(frozen=True, eq=False)
+class TakenFeature:
+    """A feature under the name that a person gave it, or why there is none."""
+
+    label: str
+    measured: MeasuredFeature | None
+    problem: str = ""
+
+
+@dataclass(frozen=True, eq=False)
+class _Data:
+    points: Floats
+    rows: Ints
+    strays: Ints
+    start: Feature | None
+    notes: tuple[str, ...] = ()
+    tolerance: float = float("nan")
+
+
+def take_feature(deviation: Deviation, scan: Scan, laid: Laid, question: Question) -> MeasuredFeature:
+    """Measure a feature.
+
+    Parameters
+    ----------
+    deviation : Deviation
+        Of the scan in the alignment in force: its points in part coordinates.
+    scan : Scan
+        What it is of, for how its points hang together.
+    laid : tuple of Alignment and Chain
+        Where it lies, and what measured it.
+
+    Raises
+    ------
+    JuxtumError
+        When the question cannot be answered: no such face, nothing there, too few points, another kind.
+    """
+    if question.seed is not None:
+        data = _grown(deviation, scan, question)
+    elif question.faces:
+        data = _of_faces(deviation, question)
+    else:
+        data = _Data(np.array(question.places, dtype=float).reshape(-1, 3), _none(), _none(), None)
+    return _measured(deviation, laid, question, data)
+
+
+def _none() -> Ints:
+    return np.empty(0, dtype=np.int64)
+
+
+def _laid(deviation: Deviation, scan: Scan) -> TriangleMesh:
+    """The scan in part coordinates, kept with the map: what a click needs of it is worked out once."""
+    if not isinstance(scan, TriangleMesh):
+        what = "a list of points has no surface over which a region could grow"
+        raise InputError(what, "feature", "Choose faces of the nominal, or make a surface first")
+    kept: TriangleMesh | None = deviation.__dict__.get("_laid_mesh")
+    if kept is None:
+        kept = TriangleMesh(deviation.points, scan.triangles)
+        deviation.__dict__["_laid_mesh"] = kept
+    return kept
+
+
+def _grown(deviation: Deviation, scan: Scan, question: Question) -> _Data:
+    mesh = _laid(deviation, scan)
+    near = mesh.tree.query(np.array(question.seed, dtype=float)[None], limit=20.0)
+    if not near.found[0]:
+        raise InputError("nothing was scanned within 20 mm of that place", "feature", "Click on the scan")
+    region = grow(mesh, int(near.triangles[0]), question.kind, question.tolerance)
+    rows, notes = _clear_of_border(mesh, region)
+    strays = np.setdiff1d(np.unique(mesh.triangles[region.strays]), rows)
+    return _Data(mesh.points[rows], rows, strays, region.feature, notes, region.tolerance)
+
+
+def _clear_of_border(mesh: TriangleMesh, region: Region) -> tuple[Ints, tuple[str, ...]]:
+    """Points of a region that lie clear of its border, and a note where too few would be left."""
+    from scipy.spatial import cKDTree
+
+    mine = np.zeros(len(mesh.triangles), dtype=bool)
+    mine[region.triangles] = True
+    mine |= _specks(mesh, mine)
+    inside = np.unique(mesh.triangles[region.triangles])
+    beyond = np.zeros(len(mesh.points), dtype=bool)
+    beyond[mesh.triangles[~mine]] = True
+    rim = inside[beyond[inside]]
+    if len(rim) == 0:
+        return inside, ()
+    apart = cKDTree(mesh.points[rim]).query(mesh.points[inside], workers=-1)[0]
+    clear = inside[apart > MARGIN * mesh.spacing]
+    if len(clear) >= max(LEAST_LEFT * len(inside), FEW):
+        return clear, ()
+    return inside, ("it is so small that points up to its border are used, where scanners round edges",)
+
+
+def _specks(mesh: TriangleMesh, mine: Bools) -> Bools:
+    """Triangles (M,) that do not belong to a region but lie in it, a few together: they are no border of it."""
+    others = neighbours_of(mesh)
+    face, edge = np.nonzero((others >= 0) & ~mine[:, None])
+    across = others[face, edge]
+    both = ~mine[across]
+    label = components(len(mine), face[both].astype(np.int64), across[both].astype(np.int64))
+    return np.asarray(~mine & (np.bincount(label)[label] <= SPECK))
+
+
+def _of_faces(deviation: Deviation, question: Question) -> _Data:
+    """The scan's points on faces of the nominal, clear of edges."""
+    start = common_feature(deviation.nominal, question.faces, "feature")
+    rows = counting_rows(deviation, question.faces)
+    if len(rows) < FEW:
+        raise InputError(f"the scan shows too little of face {question.faces[0]}", "feature", "Scan more of it")
+    return _Data(deviation.points[rows], rows, _none(), start)
+
+
+def _measured(deviation: Deviation, laid: Laid, question: Question, data: _Data) -> MeasuredFeature:
+    start = data.start if data.start is not None else _through(question, data.points)
+    if question.kind and start.name != question.kind:
+        start = associated(question.kind, data.points).feature
+    some = np.linspace(0, len(data.points) - 1, min(len(data.points), MOST)).astype(np.int64)
+    first = gauss(start, data.points[some]).feature
+    good = inliers(first.distances(data.points), SIGMAS) if len(data.points) > FEW else np.ones(len(data.points), bool)
+    used = data.points[good]
+    fit = gauss(first, used[np.linspace(0, len(used) - 1, min(len(used), MOST)).astype(np.int64)])
+    feature = fit.feature.anchored(used.mean(0))
+    off = signed_distances(feature, used)
+    face = question.faces[0] if question.faces else _partner(deviation, data.rows)
+    seen = _seen_round(feature, used)
+    notes = list(data.notes)
+    if seen < WALL:
+        notes.append(f"only {360 * seen:.0f} of 360 degrees were seen: its size and place hang on few of them")
+    if question.places:
+        notes.append("through single places: what lies between them is not known")
+    return MeasuredFeature(
+        feature.name, feature, _values(deviation, laid, (fit, feature, used), face), int(good.sum()),
+        int((~good).sum()) + len(data.strays), float(np.sqrt(np.mean(off**2))), float(np.ptp(off)), _zone(feature, used), seen, face,
+        frozen(data.rows[good], np.int64) if len(data.rows) else _none(),
+        frozen(np.concatenate([data.rows[~good], data.strays]), np.int64) if len(data.rows) else _none(),
+        frozen(off), tuple(notes), data.tolerance,
+    )  # fmt: skip
+
+
+def _through(question: Question, points: Floats) -> Feature:
+    if not question.kind:
+        raise InputError("which kind of feature the places make is not said", "feature", "Choose a kind")
+    return associated(question.kind, points).feature
+
+
+def _partner(deviation: Deviation, rows: Ints) -> int:
+    """The face of the nominal on which most of the points lie; 0 where none has half of them."""
+    faces = deviation.faces[rows] if len(rows) else _none()
+    faces = faces[faces >= 0]
+    if len(faces) == 0:
+        return 0
+    counts = np.bincount(faces)
+    return int(counts.argmax()) + 1 if counts.max() > 0.5 * len(rows) else 0
+
+
+def _seen_round(feature: Feature, points: Floats) -> float:
+    """Share of the way round its axis in which there are points; NaN for what is not round."""
+    if not isinstance(feature, Cylinder | Cone):
+        return float("nan")
+    from scipy.spatial import cKDTree
+
+    x, y, _ = orthonormal_frame(feature.axis) @ (points - feature.point).T
+    angles = np.sort(np.arctan2(y, x))
+    gaps = np.diff(np.r_[angles, angles[0] + 2 * np.pi])
+    some = points[:: max(1, len(points) // 500)]
+    spacing = float(np.median(cKDTree(points).query(some, k=2)[0][:, 1]))
+    # A gap that is no wider than some distances between points is none.
+    wide = max(np.radians(NO_GAP), GAP * spacing / max(float(np.median(np.hypot(x, y))), 1e-9))
+    return float(1 - gaps[gaps > wide].sum() / (2 * np.pi))
+
+
+def _zone(feature: Feature, points: Floats) -> float:
+    """Width of the narrowest zone of its kind that holds the points; NaN where there is none."""
+    some = points[np.linspace(0, len(points) - 1, min(len(points), ZONED)).astype(np.int64)]
+    try:
+        return float(zoned(feature.name, some).form)
+    except JuxtumError:
+        return float("nan")
+
+
+def _values(
+    deviation: Deviation, laid: Laid, found: tuple[Fit[Feature], Feature, Floats], face: int
+) -> tuple[FeatureValue, ...]:
+    """Sizes and place, each beside that of the drawn partner."""
+    (alignment, chain), (fit, feature, points) = laid, found
+    drawn = deviation.nominal.face(face).feature if face else None
+    drawn = drawn if drawn is not None and drawn.name == feature.name else None
+    made = []
+    for name, standard in fit.standards.items():
+        size = None if drawn is None else drawn.sizes.get(name)
+        value = feature.sizes[name]
+        if name == "radius" and not isinstance(feature, Cone):
+            budget = chain.budget(2 * value, Sampling(2 * standard, len(points)), 0.0, face or 1)
+            made.append(FeatureValue("diameter", 2 * value, budget.expanded, drawn=None if size is None else 2 * size))
+    if isinstance(feature, Cone):
+        angle = float(np.degrees(2 * abs(feature.half_angle)))
+        standard = 2 * np.degrees(fit.standards.get("half angle", 0.0))
+        asked = float(np.degrees(2 * abs(drawn.half_angle))) if isinstance(drawn, Cone) else None
+        made.append(FeatureValue("angle", angle, 2 * float(standard), "\u00b0", asked))
+    spread = float(np.sqrt(max(np.diag(fit.covariance)[: 1 if isinstance(feature, Plane) else 2].max(), 0.0)))
+    place = feature.apex if isinstance(feature, Cone) else feature.point
+    # Where it lies depends on where the alignment laid the scan: along each axis by itself.
+    frame = alignment.point_uncertainty(np.tile(points.mean(0), (3, 1)), np.eye(3))
+    length = measured_length(alignment, points.mean(0), deviation.nominal.mesh.bounds)
+    known = [chain.budget(length, Sampling(spread, len(points)), float(one), face or 1).expanded for one in frame]
+    made += [FeatureValue(axis, float(x), u) for axis, x, u in zip("XYZ", place, known, strict=True)]
+    if drawn is not None:
+        made += _beside(feature, drawn, points, max(known))
+    return tuple(made)
+
+
+def _beside(feature: Feature, drawn: Feature, points: Floats, expanded: float) -> list[FeatureValue]:
+    """How it lies against its partner: off it in its middle, and turned."""
+    middle = points.mean(0)
+    mine, other = feature.anchored(middle).point, drawn.anchored(middle).point
+    if isinstance(drawn, Plane):
+        offset = float((mine - other) @ drawn.normal)
+        made = [FeatureValue("off the drawn one", offset, expanded, drawn=0.0)]
+    else:
+        step = mine - other
+        axis = getattr(drawn, "axis", None)
+        if axis is not None:
+            step = step - (step @ axis) * axis
+        made = [FeatureValue("off the drawn one", float(np.linalg.norm(step)), expanded, drawn=0.0)]
+    name = "normal" if isinstance(drawn, Plane) else "axis"
+    if not isinstance(drawn, Sphere):
+        cosine = abs(float(getattr(feature, name) @ getattr(drawn, name)))
+        turn = float(np.degrees(np.arccos(min(cosine, 1.0))))
+        size = max(float(np.linalg.norm(np.ptp(points, axis=0))), 1e-9)
+        made.append(FeatureValue("turned by", turn, float(np.degrees(expanded / size)), "\u00b0", 0.0))
+    return made
