@@ -15,8 +15,8 @@ import pytest
 
 from helpers import STATED, box_mesh, write_bracket
 from juxtum.errors import InputError
-from juxtum.evaluate.kinds import Profile
 from juxtum.evaluate.features import Question, TakenFeature, take_feature
+from juxtum.evaluate.kinds import Profile
 from juxtum.evaluate.sections import SectionPlane, take_section
 from juxtum.evaluate.uncertainty import Chain
 from juxtum.guide.verdicts import headline
