@@ -5,7 +5,21 @@ from __future__ import annotations
 import os
 import sys
 
-from benchmarks import accuracy, capture, cover, drawings, fuzz, joins, memory, planning, promise, speed, starts, window
+from benchmarks import (
+    accuracy,
+    capture,
+    cover,
+    drawings,
+    finishing,
+    fuzz,
+    joins,
+    memory,
+    planning,
+    promise,
+    speed,
+    starts,
+    window,
+)
 
 ALL = {
     "nearest": speed.nearest,
@@ -34,6 +48,8 @@ ALL = {
     "promise": promise.promise,
     "joins": joins.joins,
     "drawings": drawings.drawings,
+    "surfaces": finishing.surfaces,
+    "selections": finishing.selections,
 }
 
 

@@ -9,10 +9,12 @@ import numpy as np
 import pytest
 from benchmarks.joins import DIRECTIONS, joined_parts, ring, view_of, whole, worst_corner
 
+from juxtum.align.pairs import align_pairs
 from juxtum.align.scans.join import Joined, join
 from juxtum.align.scans.overlap import Overlap, overlap_of
 from juxtum.align.scans.sheet import Sheet, make_sheet
 from juxtum.align.scans.ties import Tie
+from juxtum.align.scans.together import spread_of
 from juxtum.assemble.assembling import Brought, Trim, Wanted, assemble, tie, ties_from_pairs, ties_from_targets
 from juxtum.assemble.finishing import closed
 from juxtum.assemble.holes import holes_of
@@ -81,7 +83,16 @@ def test_what_lies_about_right_is_joined_and_its_loops_close(
 def test_a_ring_of_patches_that_drifts_is_closed(part: Nominal) -> None:
     """Threads bind neighbours to each other: those to the room left 0.27 mm of such a ring, with words of free motions."""
     scans, truths = ring(part, 8, (0.06, 0.012), 3, (80_000, 1.6))
-    made = join([make_sheet(scan, str(k)) for k, scan in enumerate(scans)])
+    sheets = [make_sheet(scan, str(k)) for k, scan in enumerate(scans)]
+    made = join(sheets)
+    poses = [pose for pose in made.poses if pose is not None]
+    # What it says of where places lie is as large as how far they are off.
+    there = [sheet.points[::20] for sheet in sheets]
+    laid = np.concatenate([pose.apply(points) for pose, points in zip(poses, there, strict=True)])
+    true = np.concatenate([truth.apply(points) for truth, points in zip(truths, there, strict=True)])
+    off = align_pairs(laid, true).transform.apply(laid) - true
+    said = spread_of(sheets, poses, made.covariance)
+    assert 0.5 < float(np.sqrt((off**2).mean())) / said < 1.6 and said < 0.01
     assert worst_corner([RigidTransform.identity()] * 8, truths, part) > 0.25
     assert not any(made.reasons) and worst_corner([p for p in made.poses if p is not None], truths, part) < 0.06
 

@@ -13,7 +13,8 @@ from juxtum.errors import JobError
 from juxtum.evaluate.kinds import Profile
 from juxtum.job import FileStore, Input, Job, Procedure, Role, Runner, inputs_of, load_job, save_job
 from juxtum.job.graph import Graph
-from juxtum.job.outcomes import Families, evaluation, loaded
+from juxtum.job.outcomes import Families
+from juxtum.job.sources import evaluation, loaded
 from juxtum.job.steps import STEPS, AsScanned, BestFit, Decide, Fragments, Measure, Pairs, PlaneChoice, Selection, Trim
 from juxtum.job.steps.base import NOMINAL, Outcomes, Source, surface
 from juxtum.job.store import parse_job

@@ -68,6 +68,11 @@ def test_the_joined_scan_is_used_like_one_and_survives_the_file(pieces: list[Pat
         and abs(evaluation.statistics.mean) < 0.05
         and evaluation.statistics.area_seen > 0.6
     )
+    # How sure it is where the scans lie is a line of every budget of what is measured across them, and of no other.
+    lines = {c.source: c.standard for c in evaluation.ledger[0].budget.contributions}
+    assert 0 < lines["joining of the scans"] < 0.2
+    alone = runner.evaluation(job.on_scan("scan"), "best fit").ledger[0].budget
+    assert not any("joining" in c.source for c in alone.contributions)
     save_job(joined, tmp_path / "a.juxtum", files)
     assert load_job(tmp_path / "a.juxtum", FileStore(), tmp_path / "in").procedure == joined.procedure
     assert measured_title(joined) == "piece 1.ply, piece 2.ply, piece 3.ply"

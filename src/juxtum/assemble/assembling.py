@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
+from functools import cached_property
 from itertools import combinations
 
 import numpy as np
@@ -12,6 +13,7 @@ import numpy as np
 from juxtum.align.scans.join import Joined, join
 from juxtum.align.scans.sheet import Sheet, make_sheet
 from juxtum.align.scans.ties import Tie
+from juxtum.align.scans.together import spread_of
 from juxtum.align.scans.work import Joining
 from juxtum.assemble.finishing.filling import closed
 from juxtum.assemble.holes import Hole, holes_of
@@ -103,6 +105,14 @@ class Tied:
     sheets: tuple[Sheet, ...]
     joined: Joined
     notes: tuple[str, ...]
+
+    @cached_property
+    def spread(self) -> float:
+        """Standard uncertainty, mm along an axis, of where a place lies by where the scans were laid."""
+        laid = [(sheet, pose) for sheet, pose in zip(self.sheets, self.joined.poses, strict=True) if pose is not None]
+        if len(laid) < 2 or len(self.joined.covariance) != 6 * len(laid):
+            return 0.0
+        return spread_of([sheet for sheet, _ in laid], [pose for _, pose in laid], self.joined.covariance)
 
 
 @dataclass(frozen=True, eq=False)

@@ -15,8 +15,8 @@ MOST_CELLS = 260_000_000
 NEIGHBOURS = 14
 AT_ONCE = 400_000
 """Points whose neighbours are looked at together: that bounds the memory."""
-DENSE = 0.5
-"""Points closer than this share of the spacing of the surface become one."""
+DENSE, VERY_MANY = 0.5, 2_000_000
+"""Of so many points those closer than this share of the spacing of the surface become one; of fewer all are used."""
 ROUGH = 4.0
 """A point farther from the plane of its neighbours than so many times the usual is left out."""
 
@@ -43,7 +43,8 @@ def make_surface(
     if len(points) < 500:
         raise InputError(f"{len(points)} points are too few for a surface", "surface", "Capture more")
     progress.phase("sorting out stray points", 0.05)
-    points, normals = _averaged(points, normals, DENSE * spacing)
+    if len(points) > VERY_MANY:
+        points, normals = _averaged(points, normals, DENSE * spacing)
     good, normals = _steady(points, normals, spacing)
     points, normals = points[good], normals[good]
     if len(points) == 0:

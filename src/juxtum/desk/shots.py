@@ -15,7 +15,7 @@ from PyQt6.QtWidgets import QApplication
 from juxtum.desk.app import make_application
 from juxtum.desk.planning.topics import Topic
 from juxtum.guide.findings import Key
-from juxtum.job.steps import SectionStep
+from juxtum.job.steps import FeatureStep, SectionStep
 from juxtum.scene.camera import View
 
 SIZE = (1280, 800)
@@ -111,8 +111,35 @@ def _route(walk: _Walk) -> None:
     _section(walk)
     window.hub.go(Key.REPORT)
     walk.save("7-report")
+    _feature(walk)
     _drawing(walk)
     _pieces(walk)
+    _lot(walk)
+
+
+def _feature(walk: _Walk) -> None:
+    """The bore of BC-220 clicked."""
+    window = walk.window
+    window.hub.go(Key.MEASURE)
+    panel = window.measure.features
+    window.session.add(FeatureStep(label="F1", seed=(36.0, 0.0, 80.0)), "feature F1")
+    walk.settle(lambda: bool(panel.taken))
+    panel.list.setCurrentRow(0)
+    window.view.look_from(View.CORNER)
+    window.measure.ensureWidgetVisible(panel)
+    walk.save("18-feature")
+
+
+def _lot(walk: _Walk) -> None:
+    """The tray of clips, all measured."""
+    window = walk.window
+    window.bringing.open_demo("VC-8")
+    walk.settle(lambda: len(window.session.derived.lot) > 1)
+    window.hub.go(Key.ASSEMBLE)
+    walk.settle()
+    window.assemble.lot.measure()
+    walk.settle()
+    walk.save("17-lot")
 
 
 def _section(walk: _Walk) -> None:

@@ -140,17 +140,20 @@ class Chain:
     ----------
     instrument : Instrument, optional
         None when nobody stated it.
+    joining : float
+        Standard uncertainty, mm along an axis, of where the scans lie that the measured one is joined of; 0 for one scan.
     """
 
     instrument: Instrument | None
     environment: Environment
     coats: tuple[CoatLayer, ...] = ()
+    joining: float = 0.0
 
     @classmethod
-    def of(cls, circumstances: Circumstances) -> Chain:
+    def of(cls, circumstances: Circumstances, joining: float = 0.0) -> Chain:
         """What a measurement's circumstances add."""
         coats = tuple(CoatLayer(c.faces, c.thickness, c.spread) for c in circumstances.coats_on)
-        return cls(circumstances.instrument, circumstances.environment, coats)
+        return cls(circumstances.instrument, circumstances.environment, coats, joining)
 
     def thickness_on(self, faces: Ints) -> Floats:
         """Thickness of all coats (N,) on faces (N,) by index from 0, mm."""
@@ -172,6 +175,8 @@ class Chain:
         """
         lines = [*self._instrument_lines(length), sampling.contribution, Contribution("alignment", alignment)]
         lines += [self._temperature_line(length), *self._coat_lines(face)]
+        if self.joining > 0:
+            lines.append(Contribution("joining of the scans", self.joining))
         return Budget(tuple(lines), self.instrument is not None)
 
     def form_budget(self, length: float, sampling: Sampling, face: int) -> Budget:

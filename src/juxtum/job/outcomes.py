@@ -35,6 +35,7 @@ from juxtum.job.sources import (
     doubts,
     facts,
     feature,
+    joining,
     line,
     loaded,
     numbers,
@@ -47,6 +48,7 @@ from juxtum.job.steps.base import NOMINAL, Coat, Outcomes, Source, alignment, su
 from juxtum.job.surfaces import (
     join_named,
     joined_node,
+    joining_node,
     part_node,
     parts_node,
     surface_node,
@@ -89,7 +91,7 @@ class Families:
     def __init__(self, files: FileStore) -> None:
         self._files = files
         self.all = {
-            "nominal": self._nominal, "scan": self._scan, "tied": tied_node, "parts": parts_node, "surface": surface_node,
+            "nominal": self._nominal, "scan": self._scan, "tied": tied_node, "parts": parts_node, "joining": joining_node, "surface": surface_node,
             "worked": worked_node, "told": told_node,
             "facts": _facts, "coats": _coats, "alignment": _alignment,
             "map": _map, "suspicion": _suspicion, "doubts": _doubts,
@@ -236,31 +238,37 @@ def _line(graph: Graph, source: Source) -> Node:
     job, decide = graph.job, graph.job.procedure.decide
     characteristic = job.procedure.characteristics[int(source.part)]
     found, told = deviation_map(source.name), doubts(source.name)
+    behind = joining(job.procedure.alignment(source.name).scan)
     stated = (job.circumstances.objection, job.readiness.objection)
 
     def run(outcomes: Outcomes, progress: Progress) -> LineResult:
         objection = "; ".join(filter(None, (*stated, *outcomes.of(told).objections)))
         judgement = Judgement(
-            outcomes.alignment(source.name), Chain.of(job.circumstances), decide.rule, decide.guard, objection
+            outcomes.alignment(source.name),
+            Chain.of(job.circumstances, outcomes.of(behind)),
+            decide.rule,
+            decide.guard,
+            objection,
         )
         return characteristic.result(Given(outcomes.of(found), judgement))
 
     parts = (characteristic, job.circumstances, decide.rule, decide.guard, *stated)
-    return Node(parts, under_their_names(found, alignment(source.name), told), run)
+    return Node(parts, under_their_names(found, alignment(source.name), told, behind), run)
 
 
 def _reading(graph: Graph, source: Source) -> Node:
     """The readings of a step, not yet judged."""
     step, circumstances = graph.job.procedure.readings[int(source.part)], graph.job.circumstances
-    found = deviation_map(source.name)
+    found, behind = deviation_map(source.name), joining(graph.job.procedure.alignment(source.name).scan)
 
     def run(outcomes: Outcomes, progress: Progress) -> tuple[Reading, ...]:
-        deviation, pose, chain = outcomes.of(found), outcomes.alignment(source.name), Chain.of(circumstances)
+        deviation, pose = outcomes.of(found), outcomes.alignment(source.name)
+        chain = Chain.of(circumstances, outcomes.of(behind))
         return tuple(
             take_reading(deviation, pose, chain, place, label) for label, place in step.places(deviation.nominal)
         )
 
-    return Node((step, circumstances), under_their_names(found, alignment(source.name)), run)
+    return Node((step, circumstances), under_their_names(found, alignment(source.name), behind), run)
 
 
 def _section(graph: Graph, source: Source) -> Node:
@@ -272,7 +280,8 @@ def _section(graph: Graph, source: Source) -> Node:
     found, scan = deviation_map(source.name), surface(laid)
 
     def run(outcomes: Outcomes, progress: Progress) -> tuple[Section, ...]:
-        deviation, given = outcomes.of(found), (outcomes.alignment(source.name), Chain.of(circumstances))
+        deviation = outcomes.of(found)
+        given = outcomes.alignment(source.name), Chain.of(circumstances, outcomes.of(joining(laid)))
         planes, made = step.planes(deviation.nominal), []
         for index, plane in enumerate(planes):
             progress.phase(f"cutting {plane.name}", index / len(planes))
@@ -280,7 +289,9 @@ def _section(graph: Graph, source: Source) -> Node:
         return tuple(made)
 
     return Node(
-        (step, circumstances, search.limit, search.angle), under_their_names(found, scan, alignment(source.name)), run
+        (step, circumstances, search.limit, search.angle),
+        under_their_names(found, scan, alignment(source.name), joining(laid)),
+        run,
     )
 
 
@@ -293,14 +304,14 @@ def _feature(graph: Graph, source: Source) -> Node:
 
     def run(outcomes: Outcomes, progress: Progress) -> TakenFeature:
         progress.phase(f"measuring {step.label}")
-        given = outcomes.alignment(source.name), Chain.of(circumstances)
+        given = outcomes.alignment(source.name), Chain.of(circumstances, outcomes.of(joining(laid)))
         try:
             made = take_feature(outcomes.of(found), outcomes.scan(laid), given, step.question)
         except JuxtumError as problem:
             return TakenFeature(step.label, None, problem.sentence)
         return TakenFeature(step.label, made)
 
-    return Node((step, circumstances), under_their_names(found, scan, alignment(source.name)), run)
+    return Node((step, circumstances), under_their_names(found, scan, alignment(source.name), joining(laid)), run)
 
 
 def _evaluation(graph: Graph, source: Source) -> Node:

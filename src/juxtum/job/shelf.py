@@ -98,6 +98,13 @@ def _read_sentences(held: dict[str, Any]) -> tuple[str, ...]:
     return tuple(sentences)
 
 
+def _read_number(held: dict[str, Any]) -> float:
+    number = float(held["number"])
+    if not np.isfinite(number):
+        raise ValueError("no number")
+    return number
+
+
 def _written(a: Alignment) -> dict[str, Any]:
     return {
         "transform": a.transform.matrix.tolist(),
@@ -128,6 +135,7 @@ def _read(held: dict[str, Any]) -> Alignment:
 
 FORMS: dict[str, tuple[Callable[[dict[str, Any]], Any], Callable[[Any], dict[str, Any]]]] = {
     "alignment": (_read, _written),
+    "number": (_read_number, lambda number: {"number": number}),
     "sentences": (_read_sentences, lambda sentences: {"sentences": list(sentences)}),
 }
 """How each kind of thing that is kept is read and written."""

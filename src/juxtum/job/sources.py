@@ -15,6 +15,11 @@ def tied(scan: str) -> Source:
     return Source("tied", scan)
 
 
+def joining(scan: str) -> Source:
+    """How sure it is where the scans lie of which one is joined."""
+    return Source("joining", scan)
+
+
 def parts(scan: str) -> Source:
     """The parts in a scan, told apart."""
     return Source("parts", scan)

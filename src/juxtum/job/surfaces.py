@@ -29,6 +29,16 @@ def joined_node(step: Join) -> Node:
     return Node((step.spacing,), under_their_names(made), run)
 
 
+def joining_node(graph: Graph, source: Source) -> Node:
+    """Standard uncertainty of where a place lies by the joining of scans, mm; 0 for a scan that is joined of none."""
+    apart = graph.job.procedure.separation
+    name = apart.scan if apart is not None and source.name in apart.names else source.name
+    if join_named(graph, name) is None:
+        return Node((), {}, lambda _, __: 0.0)
+    made = tied(name)
+    return Node((), under_their_names(made), lambda outcomes, _: float(outcomes.of(made).spread), shelf="number")
+
+
 def parts_node(graph: Graph, source: Source) -> Node:
     step = graph.job.procedure.separation
     if step is None or step.scan != source.name:
