@@ -91,6 +91,11 @@ def separate(scan: Scan, count: int | None = None, progress: Progress | None = N
     return Separated(parts, areas, spare, notes)
 
 
+def seems_many(areas: Floats) -> bool:
+    """Whether pieces of such areas, the largest first, look like several parts and not like one with scraps."""
+    return _mains(areas, None) > 1
+
+
 def _mains(areas: Floats, count: int | None) -> int:
     """How many of the pieces, largest first, are parts."""
     if len(areas) == 0:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem, QWidget
 
-from juxtum.assemble.separating import Separated, separate
+from juxtum.assemble.separating import Separated, seems_many, separate
 from juxtum.desk.widgets import LengthField, button, column, form, label, line, row
 from juxtum.guide.facts import thousands
 from juxtum.guide.lot import lot_words, verdict_words
@@ -89,7 +89,9 @@ class LotPanel(QWidget):
         """Show the job as it is now."""
         d = self._derived
         step = d.job.procedure.separation
-        self.setVisible(step is not None or (d.scan is not None and len(d.brought) < 2))
+        # Most scans hold one part: who has another opinion finds it in the menu.
+        is_many = d.pieces is not None and len(d.brought) < 2 and seems_many(d.pieces.areas)
+        self.setVisible(step is not None or is_many)
         for widget in (self.table, self._measure, self._together):
             widget.setVisible(step is not None)
         for other in (self._count_row, self._separate):
@@ -99,7 +101,7 @@ class LotPanel(QWidget):
             self._rows, self._measured = (), ()
         self._save.setVisible(bool(self._rows))
         if step is None:
-            self._words.setText("Where one scan holds many parts, each becomes a scan of its own.")
+            self._words.setText("It looks as if the scan held several: each becomes a scan of its own.")
             return
         self._words.setText(lot_words(self._rows) if self._rows else f"{step.parts} parts; the chosen one is in force.")
         self._measure.setEnabled(bool(d.job.procedure.alignments) and d.nominal is not None)

@@ -116,6 +116,8 @@ class AssembleStation(Station):
             Action("trim table", "Trim off the table", "Job/Assemble/1", self.trim_table, "Ctrl+T", "scissors", "", lambda: self.derived.table is not None),
             Action("join scans", "Join the scans", "Job/Assemble/2", self.panel.join, "Ctrl+J", "", "Several scans become one surface",
                    lambda: len(self.derived.brought) > 1, at=self.key),
+            Action("separate parts", "Tell the parts in the scan apart", "Job/Assemble/2", self.lot.separate, "", "", "Each becomes a scan of its own",
+                   lambda: self.derived.scan is not None and self.derived.job.procedure.separation is None and len(self.derived.brought) < 2, at=self.key),
             Action("clean scans", "Clean all scans", "Job/Assemble/2", self.panel.clean_all, "", "", "Table and loose fragments of each",
                    lambda: len(self.derived.brought) > 1, at=self.key),
             Action("drop pieces", "Remove loose fragments", "Job/Assemble/1", self.drop_pieces, "Ctrl+D", "sparkles", "",
