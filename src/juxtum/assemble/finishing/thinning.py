@@ -10,6 +10,7 @@ from juxtum.assemble.finishing.worked import Worked
 from juxtum.errors import InputError
 from juxtum.geometry import TriangleMesh
 from juxtum.geometry.arrays import Floats, Ints
+from juxtum.geometry.topology import sound_triangles
 from juxtum.progress import Progress, silent
 
 FEWEST = 20
@@ -89,20 +90,40 @@ def _told(made: _Try, total: int) -> Worked:
 
 
 def _thinned(mesh: TriangleMesh, wanted: int) -> _Try:
-    import fast_simplification
-
-    # It counts in single precision: kept near the origin, nothing is lost of it.
-    middle = mesh.bounds.mean(0)
-    points, triangles = fast_simplification.simplify(
-        mesh.points - middle, np.array(mesh.triangles, dtype=np.int32), target_count=wanted
-    )
-    made = TriangleMesh(np.asarray(points, dtype=np.float64) + middle, np.asarray(triangles))
+    made = _decimated(mesh, wanted)
     if mesh.invented is not None:
         near = mesh.tree.query(made.corners.mean(1)).triangles
         made = TriangleMesh(made.points, made.triangles, mesh.invented[near])
     there, back = mesh.tree.query(made.points), made.tree.query(mesh.points)
     signed = _signed(mesh, made.points, there.triangles, there.distances)
     return _Try(made, signed, float(max(there.distances.max(), back.distances.max())))
+
+
+def _decimated(mesh: TriangleMesh, wanted: int) -> TriangleMesh:
+    """VTK's quadric decimation: of those at hand the one that keeps open borders where they are."""
+    from vtkmodules.util.numpy_support import numpy_to_vtk, numpy_to_vtkIdTypeArray, vtk_to_numpy
+    from vtkmodules.vtkCommonCore import vtkPoints
+    from vtkmodules.vtkCommonDataModel import vtkCellArray, vtkPolyData
+    from vtkmodules.vtkFiltersCore import vtkQuadricDecimation
+
+    middle, count = mesh.bounds.mean(0), len(mesh.triangles)
+    places, cells, data = vtkPoints(), vtkCellArray(), vtkPolyData()
+    places.SetDataTypeToDouble()
+    places.SetData(numpy_to_vtk(np.ascontiguousarray(mesh.points - middle), deep=True))
+    offsets = numpy_to_vtkIdTypeArray(np.arange(0, 3 * count + 1, 3, dtype=np.int64), deep=True)
+    cells.SetData(offsets, numpy_to_vtkIdTypeArray(mesh.triangles.astype(np.int64).ravel(), deep=True))
+    data.SetPoints(places)
+    data.SetPolys(cells)
+    thinner = vtkQuadricDecimation()
+    thinner.SetInputData(data)
+    thinner.SetTargetReduction(1 - wanted / count)
+    thinner.VolumePreservationOn()
+    thinner.Update()
+    found = thinner.GetOutput()
+    points = vtk_to_numpy(found.GetPoints().GetData()).astype(np.float64)
+    triangles = vtk_to_numpy(found.GetPolys().GetConnectivityArray()).reshape(-1, 3)
+    sound = sound_triangles(points, triangles)
+    return TriangleMesh(points + middle, triangles[sound])
 
 
 def _signed(mesh: TriangleMesh, places: Floats, nearest: Ints, distances: Floats) -> Floats:
