@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QListWidget, QListWidgetItem, QWidget
 
 from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.widgets import Choice, Facts, LengthField, button, column, form, label, row
-from juxtum.evaluate.features import TakenFeature
+from juxtum.evaluate.features import TakenFeature, ready_for_clicks
 from juxtum.geometry.arrays import Bools, Floats, Ints
 from juxtum.geometry.mesh import TriangleMesh
 from juxtum.guide.features import card_lines, short_words
@@ -151,6 +151,9 @@ class FeaturePanel(QWidget):
         """The next clicks on the part each make a feature."""
         mode = Mode.PICK if self._add.isChecked() else Mode.LOOK
         self._desk.view.set_mode(mode, "Click a wall, a bore, a face; Esc ends")
+        evaluation, scan = self._derived.evaluation, self._derived.measured
+        if mode is Mode.PICK and evaluation is not None and scan is not None:
+            self._desk.session.compute(lambda _: ready_for_clicks(evaluation.deviation, scan), lambda _: None)
 
     def begin_or_stop(self) -> None:
         """As if the button had been pressed."""
