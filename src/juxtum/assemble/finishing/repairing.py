@@ -11,7 +11,6 @@ from juxtum.geometry.arrays import Floats, Ints, areas_of
 from juxtum.geometry.nearest import KERNEL_LOCK
 from juxtum.geometry.topology import (
     beside,
-    border_points,
     closure,
     components,
     edge_keys,
@@ -70,20 +69,32 @@ def _count(number: int, one: str, many: str) -> str:
 
 
 def _joined(points: Floats, triangles: Ints, told: list[str]) -> tuple[Floats, Ints]:
-    """Points that lie twice in one place become one, where triangles hang loose beside each other.
+    """Open edges that lie along each other become one: triangles that hang loose beside each other.
 
-    Only those of open borders: where two sheets touch in a point, each has one of its own for good.
+    Points alone are not drawn together: where two sheets touch in one, each has one of its own for good.
     """
-    loose = np.flatnonzero(border_points(TriangleMesh(points, triangles)))
-    places, back = np.unique(points[loose], axis=0, return_inverse=True)
-    if len(places) == len(loose):
+    keys = edge_keys(triangles, len(points)).ravel()
+    _, first, counts = np.unique(keys, return_index=True, return_counts=True)
+    alone = first[counts == 1]
+    if len(alone) == 0:
         return points, triangles
-    first = np.full(len(places), len(points))
-    np.minimum.at(first, back.ravel(), loose)
+    ends = np.stack([triangles.ravel()[alone], np.roll(triangles, -1, axis=1).ravel()[alone]], axis=1)
+    loose, inside = np.unique(ends, return_inverse=True)
+    _, place = np.unique(points[loose], axis=0, return_inverse=True)
+    pairs = np.sort(place.ravel()[inside.reshape(-1, 2)], axis=1)
+    _, pair, beside_each_other = np.unique(pairs, axis=0, return_inverse=True, return_counts=True)
+    joined = ends[beside_each_other[pair.ravel()] > 1].ravel()
+    if len(joined) == 0:
+        return points, triangles
+    rows = np.unique(joined)
+    at = place.ravel()[np.searchsorted(loose, rows)]
+    lowest = np.full(int(at.max()) + 1, len(points))
+    np.minimum.at(lowest, at, rows)
     numbers = np.arange(len(points))
-    numbers[loose] = first[back.ravel()]
-    gone = len(loose) - len(places)
-    told.append(f"{_count(gone, 'point', 'points')} lay in the place of others and became one with them")
+    numbers[rows] = lowest[at]
+    gone = int((numbers[rows] != rows).sum())
+    if gone:
+        told.append(f"{_count(gone, 'point', 'points')} lay in the place of others and became one with them")
     return points, numbers[triangles]
 
 
