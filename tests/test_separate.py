@@ -111,6 +111,7 @@ def test_what_cannot_be_told_apart_says_so(clip: TriangleMesh, count: int, sente
         separate(clip)
 
 
+@pytest.mark.long
 def test_a_lot_goes_through_one_procedure(
     clip: TriangleMesh, tmp_path: Path, capsys: pytest.CaptureFixture[str]
 ) -> None:
