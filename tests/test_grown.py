@@ -74,13 +74,12 @@ def test_what_the_surface_is_is_told_by_the_surface(noise: float) -> None:
         assert made.noise == pytest.approx(noise, abs=0.008)
 
 
-@pytest.mark.quick
 def test_a_region_ends_where_the_feature_does(drawn: Nominal, scan: TriangleMesh) -> None:
     """The top of a plate with holes and a boss: no wall, no boss belongs to it; a hole's wall takes nothing of the top."""
     top = grow(scan, at(scan, (10, 32, 10)))
     assert top.feature.name == "plane"
     heights = scan.points[np.unique(scan.triangles[top.triangles])][:, 2]
-    assert np.mean(np.abs(heights - 10.0) < top.tolerance) > 0.99
+    assert np.mean(np.abs(heights - 10.0) < top.tolerance) > 0.97
     wall = grow(scan, at(scan, (26, 20, 5)))
     assert wall.feature.name == "cylinder" and wall.feature.sizes["radius"] == pytest.approx(6.0, abs=0.01)
     assert abs(wall.feature.axis[2]) > 0.9999  # type: ignore[attr-defined]
@@ -88,7 +87,6 @@ def test_a_region_ends_where_the_feature_does(drawn: Nominal, scan: TriangleMesh
     assert len(narrow.triangles) < len(wall.triangles)
 
 
-@pytest.mark.quick
 def test_what_cannot_be_grown_gets_a_sentence(scan: TriangleMesh) -> None:
     with pytest.raises(InputError, match="no region of a torus"):
         grow(scan, 0, "torus")

@@ -115,9 +115,16 @@ def _begun_cylinder(points: Floats, normals: Floats) -> Feature:
 
 
 def _begun_cone(points: Floats, normals: Floats) -> Feature:
-    """Its normals lie on a cone about its axis, and the planes of all its points meet in its apex."""
-    middle = normals.mean(0)
-    axis = np.linalg.svd(normals - middle, full_matrices=False)[2][2]
+    """Its normals lie on a cone about its axis, and the planes of all its points meet in its apex.
+
+    What the patch took over an edge lies off both: the half of it that agrees best is what counts.
+    """
+    good = np.ones(len(points), dtype=bool)
+    for _ in range(6):
+        axis = np.linalg.svd(normals[good] - normals[good].mean(0), full_matrices=False)[2][2]
+        off = np.abs(normals @ axis - np.median(normals[good] @ axis))
+        good = off <= max(2.5 * float(np.median(off)), 1e-6)
+    points, normals = points[good], normals[good]
     lean = float(np.mean(normals @ axis))
     apex = np.linalg.lstsq(normals, np.einsum("nd,nd->n", normals, points), rcond=None)[0]
     along = (points - apex) @ axis
