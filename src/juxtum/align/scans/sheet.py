@@ -151,7 +151,9 @@ def _of_triangles(scan: TriangleMesh, points: Floats, normals: Floats) -> Floats
     Noise turns each triangle by more than it turns the surface, and what is turned seems to hold motions that nothing holds.
     """
     step = max(1, len(scan.triangles) // TRIANGLES)
-    centres, facing = scan.corners[::step].mean(1), scan.triangle_normals[::step]
+    # Only of those that are looked at: of all of a large mesh it took longer than the rest.
+    corners = scan.points[scan.triangles[::step]]
+    centres, facing = corners.mean(1), unit(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]))
     _, near = kd_tree(centres).query(points, k=min(CALM, len(centres)), workers=-1)
     around = facing[near]
     made = normals
