@@ -16,7 +16,7 @@ from juxtum.align.scans.sheet import Sheet, make_sheet
 from juxtum.align.scans.ties import Tie
 from juxtum.align.scans.together import spread_of
 from juxtum.assemble.assembling import Brought, Trim, Wanted, assemble, tie, ties_from_pairs, ties_from_targets
-from juxtum.assemble.finishing import closed
+from juxtum.assemble.finishing import Filling, closed, fill
 from juxtum.assemble.holes import holes_of
 from juxtum.assemble.trim import find_flat
 from juxtum.cli.main import main
@@ -27,6 +27,7 @@ from juxtum.geometry import PointCloud, RigidTransform, TriangleMesh
 from juxtum.geometry.rays import RayCaster
 from juxtum.geometry.topology import closure
 from juxtum.nominal import Nominal
+from surfaces import RADIUS, ball
 
 NOISE = 0.02
 
@@ -288,3 +289,29 @@ def test_the_command_line_joins_and_says_what_it_did(
     assert main(["assemble", *words, "--out", str(tmp_path / "surface.txt")]) == 2
     assert "is no format for a surface" in capsys.readouterr().err
     assert main(["assemble", words[0], "--out", str(out)]) == 2 and "joined to nothing" in capsys.readouterr().err
+
+
+def test_what_a_file_marks_as_invented_is_not_joined(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    """Made up once, it must not come back as measured in a surface that does not know."""
+    ball_ = ball(5)
+    halves = [ball_.kept_triangles(ball_.corners.mean(1)[:, axis] > -18.0) for axis in (0, 2)]
+    for number, half in enumerate(halves):
+        whole_ = fill(half, holes_of(half), Filling.FLAT).mesh
+        assert whole_.invented is not None
+        write_mesh(tmp_path / f"{number}.ply", whole_)
+    words = [
+        "assemble",
+        *(str(tmp_path / f"{k}.ply") for k in (0, 1)),
+        "--trim",
+        "none",
+        "--out",
+        str(tmp_path / "o.ply"),
+        "--json",
+    ]
+    assert main(words) == 0
+    said = json.loads(capsys.readouterr().out)
+    assert sum("marked as invented are not joined" in note for note in said["notes"]) == 2
+    made = read_mesh(tmp_path / "o.ply").scan
+    assert isinstance(made, TriangleMesh)
+    # Nothing of the flat lids, which cut off 12 mm of the ball, is on the surface.
+    assert np.linalg.norm(made.points, axis=1).min() > RADIUS - 0.5

@@ -108,6 +108,10 @@ def test_a_feature_knows_its_partner_and_what_is_known_of_it(drawn: Nominal, sca
         assert values["off the drawn one"].value == pytest.approx(0.05, abs=0.006)
         assert values["off the drawn one"].expanded < 0.02 and values["turned by"].value < 0.2
         assert made.zone <= made.form + 1e-9 and made.rms == pytest.approx(NOISE, rel=0.5)
+    # A place is told only where it means something: across an axis, along a normal.
+    assert values["X at Z 5"].value == pytest.approx(20.05, abs=0.006) and "Z" not in values
+    up = take_feature(deviation, moved, LAID, Question(faces=(top_of(drawn),)))
+    assert up.values[0].name == "Z in its middle" and up.values[0].value == pytest.approx(10.02, abs=0.004)
     half = moved.kept_triangles(moved.corners.mean(1)[:, 0] > 20.0)
     part = take_feature(measure_deviation(half, drawn, no_alignment().transform), half, LAID, Question(faces=(hole,)))
     assert part.seen == pytest.approx(0.5, abs=0.06) and "of 360 degrees were seen" in part.notes[0]

@@ -6,6 +6,7 @@ import argparse
 import csv
 import json
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -19,6 +20,7 @@ from juxtum.errors import InputError
 from juxtum.exchange.documents import Form, read_document
 from juxtum.exchange.limits import check_file
 from juxtum.exchange.mesh_writing import write_mesh, writer_of
+from juxtum.geometry import TriangleMesh
 from juxtum.geometry.arrays import Floats
 from juxtum.job.inputs import load_scan
 from juxtum.units import Unit
@@ -53,10 +55,11 @@ def assemble_command(options: argparse.Namespace) -> int:
     writer_of(options.out)
     if not options.out.resolve().parent.is_dir():
         raise InputError("the folder for the surface is not there", str(options.out), "Make it, or choose another")
-    scans = brought(options.scans, options.scan_unit)
+    scans, told = measured_of(brought(options.scans, options.scan_unit))
     given = _given(options, scans)
     wanted = Wanted(options.spacing, options.watertight, Trim(options.trim), by_shape=options.by_shape)
     made = assemble(scans, wanted, given, show_progress())
+    made = replace(made, notes=(*told, *made.notes))
     end_progress()
     _write(options.out, made)
     print(
@@ -82,6 +85,18 @@ def brought(paths: Sequence[Path], unit: Unit | None) -> tuple[Brought, ...]:
         what = f"{largest} is {max(sizes) / min(sizes):.0f} times as large as {smallest}"
         raise InputError(what, "units", "Where they are in different units bring them into one; else give --scan-unit")
     return tuple(found)
+
+
+def measured_of(scans: Sequence[Brought]) -> tuple[tuple[Brought, ...], tuple[str, ...]]:
+    """Scans without what their files mark as invented, with a word on those that had some: a new surface would not know."""
+    kept, told = [], []
+    for one in scans:
+        scan = one.scan
+        if isinstance(scan, TriangleMesh) and scan.invented is not None:
+            told.append(f"{one.name}: {scan.invented_area:.1f} mm\u00b2 marked as invented are not joined")
+            scan = scan.measured
+        kept.append(Brought(one.name, scan))
+    return tuple(kept), tuple(told)
 
 
 def _given(options: argparse.Namespace, scans: Sequence[Brought]) -> list[Tie]:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QListWidget, QListWidgetItem, QWidget
+from PyQt6.QtWidgets import QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
 from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.widgets import Choice, Facts, LengthField, button, column, form, label, row
@@ -73,6 +73,12 @@ class FeaturePanel(QWidget):
         self.list.setAccessibleName("Features")
         self.list.currentItemChanged.connect(lambda now, _: self._chose(now))
         lines.addWidget(self.list)
+        self._build_card()
+
+    def _build_card(self) -> None:
+        """What is known of the chosen one, and how far it may reach."""
+        lines = self.layout()
+        assert isinstance(lines, QVBoxLayout)
         self._card = Facts("Feature")
         lines.addWidget(self._card)
         self._notes = label("", "soft", wrap=True)

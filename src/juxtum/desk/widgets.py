@@ -6,14 +6,18 @@ from collections.abc import Callable
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import (
+    QAbstractItemView,
     QComboBox,
     QFrame,
     QGridLayout,
     QHBoxLayout,
+    QHeaderView,
     QLabel,
     QLineEdit,
     QPushButton,
     QSizePolicy,
+    QTableWidget,
+    QTableWidgetItem,
     QVBoxLayout,
     QWidget,
 )
@@ -193,6 +197,50 @@ class LengthField(QLineEdit):
             self.value = value
             self.setPlaceholderText("")
             self.chosen.emit(value)
+
+
+class RowTable(QTableWidget):
+    """A table of which whole rows are chosen and nothing is typed into."""
+
+    ROW = 24
+
+    def __init__(self, name: str, columns: tuple[str, ...], *, many: bool = False) -> None:
+        super().__init__(0, len(columns))
+        modes = QAbstractItemView.SelectionMode
+        self.setAccessibleName(name)
+        self.setHorizontalHeaderLabels(columns)
+        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.setSelectionMode(modes.ExtendedSelection if many else modes.SingleSelection)
+        self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.setShowGrid(False)
+        rows = self.verticalHeader()
+        assert rows is not None
+        rows.hide()
+        rows.setDefaultSectionSize(self.ROW)
+
+    def stretch(self, column: int) -> None:
+        """Give one column what room the others leave."""
+        heads = self.horizontalHeader()
+        assert heads is not None
+        heads.setSectionResizeMode(column, QHeaderView.ResizeMode.Stretch)
+
+    def fit_height(self, most: int) -> None:
+        """As tall as its rows, up to so many."""
+        self.setFixedHeight(min(self.rowCount(), most) * self.ROW + 34)
+
+    def write(self, row: int, column: int, text: str, tip: str = "", *, right: bool = False) -> None:
+        """A text in a cell."""
+        item = QTableWidgetItem(text)
+        item.setToolTip(tip)
+        if right:
+            item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        self.setItem(row, column, item)
+
+    @property
+    def rows_chosen(self) -> list[int]:
+        """The rows that are chosen, in order."""
+        model = self.selectionModel()
+        return sorted(index.row() for index in model.selectedRows()) if model is not None else []
 
 
 class Choice(QComboBox):

@@ -336,8 +336,10 @@ def _evaluation(graph: Graph, source: Source) -> Node:
         )  # fmt: skip
 
     # What is told of the file is asked for first: the scan as it was brought may be let go once it is clean.
+    # How surely joined scans lie comes of their joining, which is then not done again for it.
     reads = (
         about_file,
+        joining(job.procedure.alignment(name).scan),
         alignment(name),
         deviation_map(name),
         numbers(name),

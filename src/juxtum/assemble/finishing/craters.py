@@ -45,28 +45,27 @@ def without_targets(mesh: TriangleMesh, places: Floats, diameter: float, progres
     keep = np.ones(len(mesh.triangles), dtype=bool)
     found, bent = 0, 0
     for place in places:
-        near = triangle_tree.query_ball_point(place, radius)
-        if not near:
-            continue
         facing = _facing(mesh, tree, place, diameter)
-        rows = np.array(near, dtype=np.int64)
+        rows = np.array(triangle_tree.query_ball_point(place, radius), dtype=np.int64)
         off = middles[rows] - place
         height = off @ facing
         aside = np.linalg.norm(off - height[:, None] * facing, axis=1)
-        on = (np.abs(height) < HIGH * diameter) & (aside < radius) & (mesh.triangle_normals[rows] @ facing > 0)
-        if not on.any():
-            continue
-        found += 1
-        bent += _is_bent(mesh, rows[(np.abs(height) < HIGH * diameter) & (aside < radius)], facing)
-        keep[rows[on]] = False
+        under = rows[(np.abs(height) < HIGH * diameter) & (aside < radius)]
+        gone = under[mesh.triangle_normals[under] @ facing > 0]
+        found += len(gone) > 0
+        bent += len(gone) > 0 and _is_bent(mesh, under, facing)
+        keep[gone] = False
     if not found:
         return Worked(mesh, (f"none of the {len(places)} targets lies on the surface",))
-    made = mesh.kept_triangles(keep)
-    notes = [f"the surface of {found} of {len(places)} targets went: each leaves a hole of {diameter + 2 * SLACK:g} mm"]
+    return Worked(mesh.kept_triangles(keep), _told(found, len(places), bent, diameter))
+
+
+def _told(found: int, asked: int, bent: int, diameter: float) -> tuple[str, ...]:
+    notes = [f"the surface of {found} of {asked} targets went: each leaves a hole of {diameter + 2 * SLACK:g} mm"]
     if bent:
         whose = "1 target" if bent == 1 else f"{bent} targets"
         notes.append(f"{whose} sat at an edge: what is filled in there does not know where the edge was")
-    return Worked(made, tuple(notes))
+    return tuple(notes)
 
 
 def _facing(mesh: TriangleMesh, tree: object, place: Floats, diameter: float) -> Floats:

@@ -75,16 +75,19 @@ def fill(mesh: TriangleMesh, holes: Iterable[Hole], how: Filling, progress: Prog
     if mesh.invented is not None:
         invented[: len(mesh.triangles)] |= mesh.invented
     made = TriangleMesh(np.concatenate(points), rows, invented)
-    area = made.invented_area - mesh.invented_area
-    holes_word = "1 hole was" if len(chosen) == 1 else f"{len(chosen)} holes were"
+    return Worked(made, _told(len(chosen), folded, how, made.invented_area - mesh.invented_area))
+
+
+def _told(count: int, folded: int, how: Filling, area: float) -> tuple[str, ...]:
+    holes_word = "1 hole was" if count == 1 else f"{count} holes were"
     way = "flat" if how is Filling.FLAT else "by curvature"
     notes = [
         f"{holes_word} filled {way} with {area:.1f} mm\u00b2 of invented surface, which is shown and never measured"
     ]
     if folded:
-        whose = "1 hole folds" if folded == 1 else f"{folded} holes fold"
-        notes.append(f"{whose} back on itself, seen from any side, and became a fan about its middle")
-    return Worked(made, tuple(notes))
+        whose = "1 hole folds back on itself" if folded == 1 else f"{folded} holes fold back on themselves"
+        notes.append(f"{whose}, seen from any side, and became a fan about its middle")
+    return tuple(notes)
 
 
 def closed(mesh: TriangleMesh) -> TriangleMesh:

@@ -52,6 +52,15 @@ def thin(mesh: TriangleMesh, bound: float, triangles: int | None = None, progres
         return _to_number(mesh, bound, triangles, progress)
     if total <= 2 * FEWEST:
         return Worked(mesh, (f"nothing was thinned: there are only {total} triangles",))
+    best = _as_far_as(mesh, bound, progress)
+    if best is None or len(best.mesh.triangles) > NO_GAIN * total:
+        return Worked(mesh, (f"nothing was thinned: fewer triangles would move the surface by more than {bound:g} mm",))
+    return _told(best, total)
+
+
+def _as_far_as(mesh: TriangleMesh, bound: float, progress: Progress) -> _Try | None:
+    """The fewest triangles that a bound allows, by halving their number again and again; None where none are allowed."""
+    total = len(mesh.triangles)
     best: _Try | None = None
     few, many = max(FEWEST, total // 400), total
     for number in range(TRIES):
@@ -64,9 +73,7 @@ def thin(mesh: TriangleMesh, bound: float, triangles: int | None = None, progres
             few = wanted
         if many <= FEWEST or few >= NO_GAIN * many:
             break
-    if best is None or len(best.mesh.triangles) > NO_GAIN * total:
-        return Worked(mesh, (f"nothing was thinned: fewer triangles would move the surface by more than {bound:g} mm",))
-    return _told(best, total)
+    return best
 
 
 def _to_number(mesh: TriangleMesh, bound: float, wanted: int, progress: Progress) -> Worked:

@@ -2,34 +2,23 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem
+from PyQt6.QtCore import pyqtSignal
 
 from juxtum.assemble.holes import Hole
+from juxtum.desk.widgets import RowTable
 from juxtum.guide.finishing import COLUMNS, hole_row
 
 MOST_ROWS = 500
-ROW = 24
 
 
-class HoleList(QTableWidget):
+class HoleList(RowTable):
     """One row a border, the longest first."""
 
     chosen = pyqtSignal()
 
     def __init__(self) -> None:
-        super().__init__(0, len(COLUMNS))
-        self.setAccessibleName("Open borders")
-        self.setHorizontalHeaderLabels(COLUMNS)
-        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
-        self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-        self.setShowGrid(False)
-        rows, heads = self.verticalHeader(), self.horizontalHeader()
-        assert rows is not None and heads is not None
-        rows.hide()
-        rows.setDefaultSectionSize(ROW)
-        heads.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        super().__init__("Open borders", COLUMNS, many=True)
+        self.stretch(0)
         for column in (1, 2):
             self.setColumnWidth(column, 104)
         self.holes: tuple[Hole, ...] = ()
@@ -45,11 +34,8 @@ class HoleList(QTableWidget):
         self.setRowCount(min(len(holes), MOST_ROWS))
         for index, hole in enumerate(holes[:MOST_ROWS]):
             for column, text in enumerate(hole_row(hole)):
-                item = QTableWidgetItem(text)
-                if column:
-                    item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-                self.setItem(index, column, item)
-        self.setFixedHeight(min(self.rowCount(), 7) * ROW + 34)
+                self.write(index, column, text, right=column > 0)
+        self.fit_height(7)
         self.setVisible(bool(holes))
         self.blockSignals(False)
         self.chosen.emit()
@@ -57,9 +43,7 @@ class HoleList(QTableWidget):
     @property
     def taken(self) -> tuple[Hole, ...]:
         """The borders that are chosen."""
-        model = self.selectionModel()
-        rows = sorted(index.row() for index in model.selectedRows()) if model is not None else []
-        return tuple(self.holes[row] for row in rows if row < len(self.holes))
+        return tuple(self.holes[row] for row in self.rows_chosen if row < len(self.holes))
 
     def step(self) -> None:
         """Choose the next one; the ends of the surface are passed over while there are others."""

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 import numpy as np
-from PyQt6.QtWidgets import QWidget
+from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from juxtum.assemble.holes import Hole, holes_of
 from juxtum.desk.finishing.hole_list import HoleList
@@ -79,7 +79,7 @@ class SurfacePanel(QWidget):
 
     def _build_moving(self) -> None:
         lines = self.layout()
-        assert lines is not None
+        assert isinstance(lines, QVBoxLayout)
         self._bound = LengthField("Largest displacement", 0.02, "mm; smoothing and thinning move no place farther")
         self._rest = [
             button(
@@ -90,8 +90,8 @@ class SurfacePanel(QWidget):
         ]
         self._show_moved = button("Show what moved", self._dress)
         self._show_moved.setCheckable(True)
-        lines.addLayout(form([("Move at most, mm", self._bound)]))  # type: ignore[attr-defined]
-        lines.addLayout(row(*self._rest))  # type: ignore[attr-defined]
+        lines.addLayout(form([("Move at most, mm", self._bound)]))
+        lines.addLayout(row(*self._rest))
         lines.addWidget(self._show_moved)
         self._done = label("", "soft", wrap=True)
         self._done.setAccessibleName("What was done to the surface")

@@ -4,36 +4,27 @@ from __future__ import annotations
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QIcon, QPixmap
-from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem
+from PyQt6.QtWidgets import QTableWidgetItem
 
 from juxtum.desk.style import colour
+from juxtum.desk.widgets import RowTable
 from juxtum.guide.joining import ScanRow, about_words
 from juxtum.scene.dress import PIECES
 
 COLUMNS = ("Shown", "Scan", "Points", "State")
 
 
-class ScanList(QTableWidget):
+class ScanList(RowTable):
     """One row a scan; the last one is what is joined of the others."""
 
     chosen = pyqtSignal(str)
     shown_changed = pyqtSignal()
 
     def __init__(self) -> None:
-        super().__init__(0, len(COLUMNS))
-        self.setAccessibleName("Scans")
-        self.setHorizontalHeaderLabels(COLUMNS)
-        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
-        self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-        self.setShowGrid(False)
-        rows, heads = self.verticalHeader(), self.horizontalHeader()
-        assert rows is not None and heads is not None
-        rows.hide()
-        rows.setDefaultSectionSize(24)
+        super().__init__("Scans", COLUMNS)
         for column, width in ((0, 52), (2, 76), (3, 88)):
             self.setColumnWidth(column, width)
-        heads.setSectionResizeMode(1, QHeaderView.ResizeMode.Stretch)
+        self.stretch(1)
         self._rows: tuple[ScanRow, ...] = ()
         self._hidden: set[str] = set()
         self._seen: frozenset[str] = frozenset()
@@ -61,12 +52,12 @@ class ScanList(QTableWidget):
         self.blockSignals(True)
         self.setRowCount(len(rows))
         for index, row in enumerate(rows):
-            self._write(index, row)
-        self.setFixedHeight(min(len(rows), 9) * 24 + 34)
+            self._write_row(index, row)
+        self.fit_height(9)
         self.blockSignals(False)
         self.choose(kept if kept in names else joined or (rows[0].name if rows else ""))
 
-    def _write(self, index: int, row: ScanRow) -> None:
+    def _write_row(self, index: int, row: ScanRow) -> None:
         shown = QTableWidgetItem()
         shown.setFlags(Qt.ItemFlag.ItemIsUserCheckable | Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable)
         if not row.is_joined:
@@ -76,18 +67,13 @@ class ScanList(QTableWidget):
         shown.setCheckState(Qt.CheckState.Unchecked if row.name in self._hidden else Qt.CheckState.Checked)
         self.setItem(index, 0, shown)
         for column, text in enumerate((row.name, row.points, row.state), 1):
-            item = QTableWidgetItem(text)
-            item.setToolTip(about_words(row))
-            if column == 2:
-                item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-            self.setItem(index, column, item)
+            self.write(index, column, text, about_words(row), right=column == 2)
 
     @property
     def target(self) -> str:
         """The scan that is worked on; empty while none is chosen."""
-        model = self.selectionModel()
-        rows = model.selectedRows() if model is not None else []
-        return self._rows[rows[0].row()].name if rows and rows[0].row() < len(self._rows) else ""
+        rows = self.rows_chosen
+        return self._rows[rows[0]].name if rows and rows[0] < len(self._rows) else ""
 
     @property
     def row_chosen(self) -> ScanRow | None:

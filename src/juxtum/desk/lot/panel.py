@@ -5,11 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
-from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem, QWidget
+from PyQt6.QtWidgets import QWidget
 
 from juxtum.assemble.separating import Separated, seems_many, separate
-from juxtum.desk.widgets import LengthField, button, column, form, label, line, row
+from juxtum.desk.widgets import LengthField, RowTable, button, column, form, label, line, row
 from juxtum.guide.facts import thousands
 from juxtum.guide.lot import lot_words, verdict_words
 from juxtum.job import Job
@@ -23,7 +22,7 @@ if TYPE_CHECKING:
     from juxtum.desk.desk import Desk
 
 COLUMNS = ("Part", "Points", "Verdicts")
-ROW, MOST_ROWS = 24, 8
+MOST_ROWS = 8
 
 
 class LotPanel(QWidget):
@@ -54,8 +53,11 @@ class LotPanel(QWidget):
         inside = column(self._count_row, 0)
         inside.addLayout(form([("Parts", self._count)]))
         lines.addWidget(self._count_row)
-        self.table = QTableWidget(0, len(COLUMNS))
-        self._build_table()
+        self.table = RowTable("Parts of the lot", COLUMNS)
+        self.table.stretch(2)
+        for at in (0, 1):
+            self.table.setColumnWidth(at, 72)
+        self.table.itemSelectionChanged.connect(self._chose)
         lines.addWidget(self.table)
         self._separate = button("Tell them apart", self.separate, tip="Each part becomes a scan of its own")
         self._measure = button("Measure them all", self.measure, tip="One procedure on every part")
@@ -63,23 +65,6 @@ class LotPanel(QWidget):
         self._save = button("Save the table\u2026", self.save, tip="Values and verdicts of every part, as CSV")
         lines.addLayout(row(self._separate, self._measure, self._save))
         lines.addLayout(row(self._together))
-
-    def _build_table(self) -> None:
-        table = self.table
-        table.setAccessibleName("Parts of the lot")
-        table.setHorizontalHeaderLabels(COLUMNS)
-        table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
-        table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-        table.setShowGrid(False)
-        rows, heads = table.verticalHeader(), table.horizontalHeader()
-        assert rows is not None and heads is not None
-        rows.hide()
-        rows.setDefaultSectionSize(ROW)
-        heads.setSectionResizeMode(2, QHeaderView.ResizeMode.Stretch)
-        table.setColumnWidth(0, 72)
-        table.setColumnWidth(1, 72)
-        table.itemSelectionChanged.connect(self._chose)
 
     @property
     def _derived(self) -> Derived:
@@ -117,17 +102,14 @@ class LotPanel(QWidget):
                 thousands(len(part.scan.points)),
                 verdict_words(known[part.name]) if part.name in known else "",
             )
+            its = known.get(part.name)
+            tip = "" if its is None else its.problem or "; ".join(its.notes)
             for at, text in enumerate(texts):
-                item = QTableWidgetItem(text)
-                if at == 1:
-                    item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-                if at == 2 and part.name in known:
-                    item.setToolTip(known[part.name].problem or "; ".join(known[part.name].notes))
-                self.table.setItem(index, at, item)
+                self.table.write(index, at, text, tip if at == 2 else "", right=at == 1)
         names = [part.name for part in d.lot]
         if d.job.scan_in_force in names:
             self.table.selectRow(names.index(d.job.scan_in_force))
-        self.table.setFixedHeight(min(len(d.lot), MOST_ROWS) * ROW + 34)
+        self.table.fit_height(MOST_ROWS)
         self.table.blockSignals(False)
 
     # -- work -------------------------------------------------------------------------------------------------
@@ -162,11 +144,10 @@ class LotPanel(QWidget):
         self._desk.session.edit("take the parts as one scan", as_one_scan, then=self._look)
 
     def _chose(self) -> None:
-        model = self.table.selectionModel()
-        rows = model.selectedRows() if model is not None else []
+        rows = self.table.rows_chosen
         lot = self._derived.lot
-        if rows and rows[0].row() < len(lot):
-            name = lot[rows[0].row()].name
+        if rows and rows[0] < len(lot):
+            name = lot[rows[0]].name
             if name != self._derived.job.scan_in_force:
                 self._desk.session.edit(f"measure {name}", lambda job: job.on_scan(name))
 

@@ -80,6 +80,9 @@ class AssembleStation(Station):
         )
         self._pick.setCheckable(True)
         self.body.addLayout(row(button("Find the table", self.trim_table), self._pick))
+        self._build_fragments()
+
+    def _build_fragments(self) -> None:
         self.body.addWidget(line())
         self.body.addWidget(label("Loose fragments", "heading"))
         self._smallest = LengthField("Smallest area", 500.0, "Pieces with less area than this go, mm\u00b2")

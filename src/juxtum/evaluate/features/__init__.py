@@ -2,13 +2,13 @@
 
 from juxtum.evaluate.features.growing import Region, grow
 from juxtum.evaluate.features.taken import (
-    FeatureValue,
     MeasuredFeature,
     Question,
     TakenFeature,
     ready_for_clicks,
     take_feature,
 )
+from juxtum.evaluate.features.values import FeatureValue
 
 __all__ = [
     "FeatureValue",

@@ -68,6 +68,13 @@ def over_smooth_edges(normals, beside, seed, cosine, most):
     return found[:count]
 
 
+@nb.njit(inline="always")
+def _belongs(t, centres, normals, kind, numbers, side, tolerance, cosine):
+    """Whether a triangle lies within a tolerance of a feature and looks its way."""
+    off, nx, ny, nz = _off(kind, numbers, centres[t, 0], centres[t, 1], centres[t, 2])
+    return abs(off) <= tolerance and side * (nx * normals[t, 0] + ny * normals[t, 1] + nz * normals[t, 2]) > cosine
+
+
 @nb.njit(cache=True, nogil=True)
 def along_feature(centres, normals, beside, seed, kind, numbers, tolerance, cosine):
     """Triangles (K,) that hang together with a seed, lie within a tolerance of a feature and look its way.
@@ -90,9 +97,7 @@ def along_feature(centres, normals, beside, seed, kind, numbers, tolerance, cosi
             other = beside[t, k]
             if other < 0 or state[other] != 0:
                 continue
-            off, nx, ny, nz = _off(kind, numbers, centres[other, 0], centres[other, 1], centres[other, 2])
-            agree = side * (nx * normals[other, 0] + ny * normals[other, 1] + nz * normals[other, 2])
-            if abs(off) <= tolerance and agree > cosine:
+            if _belongs(other, centres, normals, kind, numbers, side, tolerance, cosine):
                 state[other] = 1
                 found[have] = other
                 have += 1
@@ -104,9 +109,7 @@ def along_feature(centres, normals, beside, seed, kind, numbers, tolerance, cosi
                 beyond = beside[other, j]
                 if beyond < 0 or state[beyond] != 0:
                     continue
-                off, nx, ny, nz = _off(kind, numbers, centres[beyond, 0], centres[beyond, 1], centres[beyond, 2])
-                agree = side * (nx * normals[beyond, 0] + ny * normals[beyond, 1] + nz * normals[beyond, 2])
-                if abs(off) <= tolerance and agree > cosine:
+                if _belongs(beyond, centres, normals, kind, numbers, side, tolerance, cosine):
                     state[beyond] = 1
                     found[have] = beyond
                     have += 1

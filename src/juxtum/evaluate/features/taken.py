@@ -6,18 +6,17 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from juxtum.align import Alignment
 from juxtum.associate.fit import inliers
 from juxtum.associate.from_points import associated, zoned
-from juxtum.associate.solve import Fit, gauss
+from juxtum.associate.solve import gauss
 from juxtum.associate.zones import signed_distances
 from juxtum.errors import InputError, JuxtumError
 from juxtum.evaluate.characteristics import counting_rows
 from juxtum.evaluate.deviation import Deviation
 from juxtum.evaluate.features.growing import Region, grow, neighbours_of
-from juxtum.evaluate.uncertainty import Chain, Sampling, measured_length
+from juxtum.evaluate.features.values import FeatureValue, Laid, values_of
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen, orthonormal_frame
-from juxtum.geometry.features import Cone, Cylinder, Feature, Plane, Sphere
+from juxtum.geometry.features import Cone, Cylinder, Feature
 from juxtum.geometry.mesh import Scan, TriangleMesh
 from juxtum.geometry.topology import components
 from juxtum.nominal.common import common_feature
@@ -37,7 +36,6 @@ SPECK = 12
 WALL = 2 / 3
 """Of the way round has to be seen before a round feature is given without a doubt."""
 FEW = 12
-Laid = tuple[Alignment, Chain]
 
 
 @dataclass(frozen=True)
@@ -63,26 +61,6 @@ class Question:
     faces: tuple[int, ...] = ()
     places: tuple[tuple[float, float, float], ...] = ()
     tolerance: float | None = None
-
-
-@dataclass(frozen=True)
-class FeatureValue:
-    """One number of a feature.
-
-    Parameters
-    ----------
-    name, unit : str
-    value, expanded : float
-        The uncertainty is NaN where no instrument is stated.
-    drawn : float, optional
-        The same of its partner in the drawing.
-    """
-
-    name: str
-    value: float
-    expanded: float
-    unit: str = "mm"
-    drawn: float | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -267,7 +245,7 @@ def _measured(deviation: Deviation, laid: Laid, question: Question, data: _Data)
     if question.places:
         notes.append("through single places: what lies between them is not known")
     return MeasuredFeature(
-        feature.name, feature, _values(deviation, laid, (fit, feature, used), face), int(good.sum()),
+        feature.name, feature, values_of(deviation, laid, (fit, feature, used), face), int(good.sum()),
         int((~good).sum()) + len(data.strays), float(np.sqrt(np.mean(off**2))), float(np.ptp(off)), _zone(feature, used), seen, face,
         frozen(data.rows[good], np.int64) if len(data.rows) else _none(),
         frozen(np.concatenate([data.rows[~good], data.strays]), np.int64) if len(data.rows) else _none(),
@@ -314,56 +292,3 @@ def _zone(feature: Feature, points: Floats) -> float:
         return float(zoned(feature.name, some).form)
     except JuxtumError:
         return float("nan")
-
-
-def _values(
-    deviation: Deviation, laid: Laid, found: tuple[Fit[Feature], Feature, Floats], face: int
-) -> tuple[FeatureValue, ...]:
-    """Sizes and place, each beside that of the drawn partner."""
-    (alignment, chain), (fit, feature, points) = laid, found
-    drawn = deviation.nominal.face(face).feature if face else None
-    drawn = drawn if drawn is not None and drawn.name == feature.name else None
-    made = []
-    for name, standard in fit.standards.items():
-        size = None if drawn is None else drawn.sizes.get(name)
-        value = feature.sizes[name]
-        if name == "radius" and not isinstance(feature, Cone):
-            budget = chain.budget(2 * value, Sampling(2 * standard, len(points)), 0.0, face or 1)
-            made.append(FeatureValue("diameter", 2 * value, budget.expanded, drawn=None if size is None else 2 * size))
-    if isinstance(feature, Cone):
-        angle = float(np.degrees(2 * abs(feature.half_angle)))
-        standard = 2 * np.degrees(fit.standards.get("half angle", 0.0))
-        asked = float(np.degrees(2 * abs(drawn.half_angle))) if isinstance(drawn, Cone) else None
-        made.append(FeatureValue("angle", angle, 2 * float(standard), "\u00b0", asked))
-    spread = float(np.sqrt(max(np.diag(fit.covariance)[: 1 if isinstance(feature, Plane) else 2].max(), 0.0)))
-    place = feature.apex if isinstance(feature, Cone) else feature.point
-    # Where it lies depends on where the alignment laid the scan: along each axis by itself.
-    frame = alignment.point_uncertainty(np.tile(points.mean(0), (3, 1)), np.eye(3))
-    length = measured_length(alignment, points.mean(0), deviation.nominal.mesh.bounds)
-    known = [chain.budget(length, Sampling(spread, len(points)), float(one), face or 1).expanded for one in frame]
-    made += [FeatureValue(axis, float(x), u) for axis, x, u in zip("XYZ", place, known, strict=True)]
-    if drawn is not None:
-        made += _beside(feature, drawn, points, max(known))
-    return tuple(made)
-
-
-def _beside(feature: Feature, drawn: Feature, points: Floats, expanded: float) -> list[FeatureValue]:
-    """How it lies against its partner: off it in its middle, and turned."""
-    middle = points.mean(0)
-    mine, other = feature.anchored(middle).point, drawn.anchored(middle).point
-    if isinstance(drawn, Plane):
-        offset = float((mine - other) @ drawn.normal)
-        made = [FeatureValue("off the drawn one", offset, expanded, drawn=0.0)]
-    else:
-        step = mine - other
-        axis = getattr(drawn, "axis", None)
-        if axis is not None:
-            step = step - (step @ axis) * axis
-        made = [FeatureValue("off the drawn one", float(np.linalg.norm(step)), expanded, drawn=0.0)]
-    name = "normal" if isinstance(drawn, Plane) else "axis"
-    if not isinstance(drawn, Sphere):
-        cosine = abs(float(getattr(feature, name) @ getattr(drawn, name)))
-        turn = float(np.degrees(np.arccos(min(cosine, 1.0))))
-        size = max(float(np.linalg.norm(np.ptp(points, axis=0))), 1e-9)
-        made.append(FeatureValue("turned by", turn, float(np.degrees(expanded / size)), "\u00b0", 0.0))
-    return made
