@@ -102,12 +102,9 @@ def _place(feature: Feature, known: list[float]) -> list[FeatureValue]:
     along = int(np.argmax(np.abs(feature.axis)))
     # Told at a round place along it, so that it does not hang on which points were seen.
     round_place = float(np.round(point[along]))
+    told = f"{round_place:g}".replace("-", "\u2212")
     at = point + feature.axis * ((round_place - point[along]) / feature.axis[along])
-    return [
-        FeatureValue(f"{AXES[k]} at {AXES[along]} {round_place:g}", float(at[k]), known[k])
-        for k in range(3)
-        if k != along
-    ]
+    return [FeatureValue(f"{AXES[k]} at {AXES[along]} {told}", float(at[k]), known[k]) for k in range(3) if k != along]
 
 
 def _beside(feature: Feature, drawn: Feature, points: Floats, expanded: float) -> list[FeatureValue]:

@@ -92,6 +92,17 @@ def table(rows: Sequence[Sequence[Any]], widths: Sequence[float], *commands: tup
     return Table(rows, colWidths=widths, style=[*plain, *commands], repeatRows=head, hAlign="LEFT")
 
 
+def facts_table(facts: Sequence[tuple[str, str]]) -> Any:
+    """Names and values, three to a line."""
+    cells: list[tuple[Any, Any, Any]] = [
+        (words(name, 8, LIGHT.ink_soft), number(value, 8.5), "") for name, value in facts
+    ]
+    cells += [("", "", "")] * (-len(cells) % 3)
+    rows = [[c for cell in cells[k : k + 3] for c in cell] for k in range(0, len(cells), 3)]
+    third = ROOM / 3
+    return table(rows, [0.6 * third, 0.4 * third - 16, 16] * 3)
+
+
 def hairline(first: int, last: int) -> tuple[Any, ...]:
     """A line below rows of a table."""
     return ("LINEBELOW", (0, first), (-1, last), 0.6, LIGHT.rule)

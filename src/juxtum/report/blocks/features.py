@@ -8,15 +8,17 @@ from reportlab.platypus import KeepTogether, Spacer
 
 from juxtum.guide.features import card_lines
 from juxtum.look import LIGHT
-from juxtum.report.blocks.base import Block, ReportContent, heading, words
+from juxtum.report.blocks.base import Block, ReportContent, facts_table, heading, words
 
 
 def _features(content: ReportContent) -> list[Any]:
     told: list[Any] = []
     for taken in content.evaluation.features:
         lines = [words(taken.label, 9)]
-        lines += [words(f"{name}: {text}", 8, LIGHT.ink_soft) for name, text in card_lines(taken)]
-        if taken.measured is not None:
+        if taken.measured is None:
+            lines.append(words(taken.problem, 8, LIGHT.ink_soft))
+        else:
+            lines.append(facts_table(card_lines(taken)))
             lines += [words(note, 8, LIGHT.ink_soft) for note in taken.measured.notes]
         told.append(KeepTogether(lines if told else [heading("Features"), *lines]))
         told.append(Spacer(0, 6))

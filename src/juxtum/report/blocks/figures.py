@@ -10,7 +10,7 @@ from reportlab.platypus import KeepTogether, Spacer
 from juxtum.evaluate import LineResult
 from juxtum.look import LIGHT
 from juxtum.report import drawing as d
-from juxtum.report.blocks.base import ROOM, Block, Drawn, ReportContent, heading, number, table, words
+from juxtum.report.blocks.base import ROOM, Block, Drawn, ReportContent, facts_table, heading, number, table, words
 from juxtum.wording import percent, signed, tolerance
 
 
@@ -24,12 +24,7 @@ def _statistics(content: ReportContent) -> list[Any]:
         ("outliers, left out", f"{s.outliers}"),
         *((f"{name} % of area below", signed(v, 4)) for name, v in s.percentiles.items()),
     ]  # fmt: skip
-    cells = [(words(name, 8, LIGHT.ink_soft), number(value, 8.5), "") for name, value in facts]
-    cells += [("", "", "")] * (-len(cells) % 3)
-    rows = [[c for cell in cells[k : k + 3] for c in cell] for k in range(0, len(cells), 3)]
-    third = ROOM / 3
-    widths = [0.6 * third, 0.4 * third - 16, 16] * 3
-    return [KeepTogether([heading("Statistics of the map, weighted by area"), table(rows, widths)])]
+    return [KeepTogether([heading("Statistics of the map, weighted by area"), facts_table(facts)])]
 
 
 def _alignment(content: ReportContent) -> list[Any]:
