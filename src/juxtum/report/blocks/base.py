@@ -92,15 +92,15 @@ def table(rows: Sequence[Sequence[Any]], widths: Sequence[float], *commands: tup
     return Table(rows, colWidths=widths, style=[*plain, *commands], repeatRows=head, hAlign="LEFT")
 
 
-def facts_table(facts: Sequence[tuple[str, str]]) -> Any:
-    """Names and values, three to a line."""
+def facts_table(facts: Sequence[tuple[str, str]], across: int = 3) -> Any:
+    """Names and values, so many to a line."""
     cells: list[tuple[Any, Any, Any]] = [
         (words(name, 8, LIGHT.ink_soft), number(value, 8.5), "") for name, value in facts
     ]
-    cells += [("", "", "")] * (-len(cells) % 3)
-    rows = [[c for cell in cells[k : k + 3] for c in cell] for k in range(0, len(cells), 3)]
-    third = ROOM / 3
-    return table(rows, [0.6 * third, 0.4 * third - 16, 16] * 3)
+    cells += [("", "", "")] * (-len(cells) % across)
+    rows = [[c for cell in cells[k : k + across] for c in cell] for k in range(0, len(cells), across)]
+    room = ROOM / across
+    return table(rows, [0.6 * room, 0.4 * room - 16, 16] * across)
 
 
 def hairline(first: int, last: int) -> tuple[Any, ...]:

@@ -18,7 +18,7 @@ def _features(content: ReportContent) -> list[Any]:
         if taken.measured is None:
             lines.append(words(taken.problem, 8, LIGHT.ink_soft))
         else:
-            lines.append(facts_table(card_lines(taken)))
+            lines.append(facts_table(card_lines(taken), across=2))
             lines += [words(note, 8, LIGHT.ink_soft) for note in taken.measured.notes]
         told.append(KeepTogether(lines if told else [heading("Features"), *lines]))
         told.append(Spacer(0, 6))
