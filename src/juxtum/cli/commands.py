@@ -40,6 +40,7 @@ from juxtum.job.steps import (
 from juxtum.job.store import SUFFIX, load_procedure
 from juxtum.nominal import Nominal
 from juxtum.report import result_document, write_outputs
+from juxtum.report.handing_out import check_target, hand_out
 from juxtum.report.lot import write_lot
 from juxtum.report.writer import check_folder
 
@@ -51,6 +52,8 @@ def inspect(options: argparse.Namespace) -> int:
     """`juxtum inspect`."""
     check_limits(options)
     check_folder(options.out)
+    if options.surface is not None:
+        check_target(options.surface)
     files = FileStore()
     job = job_of(options, files)
     if options.drawing is None and not options.characteristic:
@@ -63,6 +66,11 @@ def inspect(options: argparse.Namespace) -> int:
         job = _with_drawing(job, options, runner.nominal(job, show_progress()))
     check_tied(job, runner, options.out)
     evaluation = _replay(job, runner, options.out)
+    if options.surface is not None:
+        pose = None if options.align == "none" else evaluation.alignment.transform
+        made = hand_out(options.surface, runner.cleaned(job), pose, evaluation.name, show_progress())
+        end_progress()
+        print(made.sentence, file=sys.stderr if options.json else sys.stdout)
     return _finish([(job, evaluation)], options)
 
 

@@ -14,11 +14,12 @@ from juxtum.assemble.holes import Hole, holes_of
 from juxtum.cli.assembling import brought
 from juxtum.cli.progress import end_progress, show_progress
 from juxtum.errors import InputError
-from juxtum.exchange.mesh_writing import write_mesh, writer_of
+from juxtum.exchange.mesh_writing import write_mesh
 from juxtum.exchange.named_places import read_named_places
 from juxtum.geometry import TriangleMesh
 from juxtum.geometry.topology import closure
 from juxtum.progress import Progress
+from juxtum.report.handing_out import check_target
 
 SCHEMA = "juxtum-finished-1"
 KINDS = ("target", "hole", "edge")
@@ -41,9 +42,7 @@ class _Bench:
 def finish_command(options: argparse.Namespace) -> int:
     """`juxtum finish SCAN`."""
     if options.out is not None:
-        writer_of(options.out)
-        if not options.out.resolve().parent.is_dir():
-            raise InputError("the folder for the surface is not there", str(options.out), "Make it, or choose another")
+        check_target(options.out)
     kinds = _kinds(options.kinds)
     if options.triangles is not None and options.thin is None:
         raise InputError("a number of triangles is given without a bound", "--triangles", "Give --thin MM as well")

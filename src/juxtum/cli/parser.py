@@ -84,6 +84,10 @@ def _add_inspect(commands: argparse._SubParsersAction[_Parser]) -> None:
         "--feature", action="append", metavar="FEATURE",
         help="'51', 'cylinder 14+15', 'at X,Y,Z' or 'plane at X,Y,Z': of faces, or grown round a place; several times",
     )  # fmt: skip
+    inspect.add_argument(
+        "--surface", type=Path, metavar="FILE.{ply,stl,obj,3mf}",
+        help="hand out the surface in part coordinates; it is read back and compared",
+    )  # fmt: skip
     inspect.add_argument("--datum", action="append", metavar="A=14", help="of what is typed; a letter and its faces")
     inspect.add_argument("--rules", default="iso", choices=("iso", "asme"), help="by which the drawing is read")
     _add_output(inspect)

@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QDialog, QDialogButtonBox, QFileDialog, QRadioButton
 from juxtum.desk.session import Session
 from juxtum.desk.widgets import label
 from juxtum.exchange.cad import CAD_SUFFIXES
+from juxtum.exchange.mesh_writing import WRITERS
 from juxtum.exchange.meshes import MESH_SUFFIXES, POINT_SUFFIXES, MeshFile, read_mesh
 from juxtum.job.inputs import core_size
 from juxtum.job.store import SUFFIX
@@ -109,6 +110,12 @@ class Asking:
         start = str(Path(self._folder) / suggestion)
         kinds = "Drawings for CAD (*.dxf);;Pictures (*.svg);;Tables (*.csv)"
         return self._remember(QFileDialog.getSaveFileName(self._window, "Export section", start, kinds)[0])
+
+    def surface(self, suggestion: str) -> Path | None:
+        """Where to hand out a surface."""
+        start = str(Path(self._folder) / suggestion)
+        kinds = ";;".join(f"{suffix[1:].upper()} (*{suffix})" for suffix in WRITERS)
+        return self._remember(QFileDialog.getSaveFileName(self._window, "Export surface", start, kinds)[0])
 
     def folder(self) -> Path | None:
         """A folder for the report."""

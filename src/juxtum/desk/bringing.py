@@ -23,6 +23,7 @@ from juxtum.job.planning import with_foreign_scan
 from juxtum.job.revision import faces_named, named_fingerprints, revised
 from juxtum.job.store import SUFFIX, save_procedure
 from juxtum.progress import Progress
+from juxtum.report.handing_out import hand_out
 from juxtum.units import Unit
 
 if TYPE_CHECKING:
@@ -59,6 +60,9 @@ class Bringing:
             Action("save as", "Save as\u2026", "File/2", self.ask_save, "Ctrl+Shift+S", "save"),
             Action("export procedure", "Export the procedure\u2026", "File/2", self.ask_procedure, "", "scroll-text",
                    "Steps as JSON, to be replayed on other scans", lambda: session.derived.nominal is not None),
+            Action("export surface", "Export the surface\u2026", "File/2", self.ask_surface, "", "download",
+                   "STL, OBJ, PLY or 3MF, where the part lies in its alignment; read back and compared",
+                   lambda: session.derived.scan is not None),
             Action("bring nominal", "Import CAD model\u2026", "File/3", self.ask_nominal, "Ctrl+Shift+N", "import",
                    "STEP, IGES, STL, PLY, OBJ, OFF or 3MF"),
             Action("bring scan", "Import scan\u2026", "File/3", self.ask_scan, "Ctrl+Shift+I", "scan-line", "STL, PLY, OBJ, 3MF, OFF, XYZ or CSV"),
@@ -229,6 +233,20 @@ class Bringing:
             save_procedure(job, target, copy, named_fingerprints(job, self._session.runner.nominal(job)))
 
         self._session.compute(work, lambda _: self._desk.announce(f"The procedure is in {target}"))
+
+    def ask_surface(self) -> None:
+        """Ask where, then hand out the surface as the part lies in the alignment in force."""
+        derived = self._session.derived
+        scan, made = derived.scan, derived.evaluation
+        path = self._asking.surface(f"{derived.job.title}.ply".replace("/", "-"))
+        if path is None or scan is None:
+            return
+        target = path if path.suffix else path.with_suffix(".ply")
+        pose, frame = (None, "") if made is None else (made.alignment.transform, made.name)
+        self._session.compute(
+            lambda progress: hand_out(target, scan, pose, frame, progress),
+            lambda out: self._desk.announce(out.sentence),
+        )
 
     def new_job(self) -> None:
         """Start with nothing."""
