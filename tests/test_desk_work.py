@@ -11,9 +11,9 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QPointF, Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QLabel, QLineEdit, QListWidget
+from PyQt6.QtWidgets import QApplication, QFileDialog, QLabel, QLineEdit, QListWidget
 
 from hand import Hand, close, opened
 from helpers import bracket_mesh, turned, write_bracket
@@ -66,28 +66,72 @@ def test_pairs_are_picked_by_clicking(desk: Hand) -> None:
     assert [s.kind for s in window.session.job.procedure.alignments] == ["pairs", "best-fit"]
 
 
-def test_trim_through_three_picked_points(desk: Hand) -> None:
+def test_a_plane_shows_what_would_go_before_it_cuts(desk: Hand) -> None:
     desk.go(Key.ASSEMBLE)
-    desk.click("Pick 3 points")
+    desk.click("Pick points")
     upright = desk.window.session.derived.upright
     desk.press(Qt.Key.Key_5)
     before = desk.window.session.derived.scan
-    for place in ((40.2, 10.3, 10.0), (55.1, 35.2, 10.0), (30.3, 33.4, 10.0)):
+    assert before is not None
+    for place in ((40.2, 10.3, 10.0), (55.1, 35.2, 10.0), (30.3, 33.4, 10.0), (45.3, 20.4, 10.0)):
         x, y, z = upright.apply(POSE.apply([place]))[0]
         desk.click_at((x, y, z))
+    panel = desk.window.assemble.trimming
+    desk.wait(lambda: panel.handle.plane is not None)
+    words = desk.named("What would go", QLabel)
+    told = words.text()  # type: ignore[attr-defined]
+    going = int("".join(c for c in told.split(" points")[0] if c.isdigit()))
+    assert 0 < going < len(before.points) and desk.window.view.stage.has("going")
+    assert desk.window.session.derived.scan is before
+    # The grip: dragged, the plane moves, and with it what would go.
+    grip = panel.handle.grip()
+    along = panel.handle._along()
+    there = grip + QPointF(*(5.0 * along))
+    stage = desk.window.view
+    QTest.mousePress(stage, Qt.MouseButton.LeftButton, pos=grip.toPoint())
+    QTest.mouseMove(stage, pos=there.toPoint())
+    QTest.mouseRelease(stage, Qt.MouseButton.LeftButton, pos=there.toPoint())
+    desk.wait(lambda: words.text() != told)  # type: ignore[attr-defined]
+    moved = desk.named("Offset", LengthField).value  # type: ignore[attr-defined]
+    assert moved == pytest.approx(5.5, abs=1.0) and panel.step is not None and panel.step.offset == moved
+    desk.named("Offset", LengthField).set_value(0.5)  # type: ignore[attr-defined]
+    panel._offset_chosen(0.5)
+    desk.wait(lambda: words.text() == told)  # type: ignore[attr-defined]
+    desk.click("Cut")
     after = desk.window.session.derived.scan
-    assert before is not None and after is not None and len(after.points) < len(before.points)
+    assert after is not None and len(after.points) == pytest.approx(
+        len(before.points) - going, abs=len(before.points) * 0.01
+    )
     heights = POSE.inverse.apply(after.points)[:, 2]
     assert heights.min() > 10.4 or heights.max() < 10.6
+    assert panel.step is None and not stage.stage.has("going")
     desk.window.hub.perform("undo")
     desk.wait()
     assert desk.window.session.derived.scan is before
 
 
-def test_no_table_is_said_so(desk: Hand) -> None:
+def test_planes_that_cannot_cut_are_said_so(desk: Hand, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     desk.go(Key.ASSEMBLE)
     desk.click("Find the table")
-    assert "no table was found" in desk.window.notice.text
+    desk.wait(lambda: "no table was found" in desk.window.notice.text)
+    few = tmp_path / "few.csv"
+    few.write_text("name,X,Y,Z\nT1,0,0,0\nT2,50,0,0\n", "utf-8")
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(few), ""))
+    desk.click("Through targets\u2026")
+    assert "a plane needs three targets, and there are 2" in desk.window.notice.text
+    few.write_text("name,X,Y,Z\nT1,0,0,0\nT2,50,0,0\nT3,20,0,0\n", "utf-8")
+    desk.click("Through targets\u2026")
+    assert "line" in desk.window.notice.text
+    few.write_text("name,X,Y,Z\n" + "".join(f"T{k},{20 * k},{k},3\n" for k in range(5)), "utf-8")
+    desk.click("Through targets\u2026")
+    assert "one line" in desk.window.notice.text and desk.window.assemble.trimming.step is None
+    places = POSE.apply([(0, 0, 5), (60, 0, 5), (0, 40, 5), (60, 40, 5)])
+    few.write_text("name,X,Y,Z\n" + "".join(f"T{k},{x},{y},{z}\n" for k, (x, y, z) in enumerate(places)), "utf-8")
+    desk.click("Through targets\u2026")
+    panel = desk.window.assemble.trimming
+    desk.wait(lambda: panel.step is not None and panel.handle.plane is not None)
+    desk.press(Qt.Key.Key_Escape)
+    assert panel.step is None and not desk.window.view.stage.has("going")
 
 
 def test_readings_are_pinned_spread_and_removed(desk: Hand) -> None:

@@ -11,19 +11,18 @@ from PyQt6.QtWidgets import QWidget
 from juxtum.desk.action import Action
 from juxtum.desk.asking import NOMINAL_SUFFIXES, SCAN_SUFFIXES, Asking, UnitDialog, look_at
 from juxtum.desk.demos import bring_drawing, open_demo
+from juxtum.desk.handing_out import hand_out_procedure, hand_out_surface
 from juxtum.desk.session import fresh_job
 from juxtum.desk.stations.assemble import carried_over_words
 from juxtum.errors import InputError, JuxtumError
 from juxtum.exchange.cad import CAD_SUFFIXES
-from juxtum.exchange.limits import content_hash
 from juxtum.exchange.meshes import MeshFile
 from juxtum.guide.findings import Key
 from juxtum.job import InputFile, Job
 from juxtum.job.planning import with_foreign_scan
 from juxtum.job.revision import faces_named, named_fingerprints, revised
-from juxtum.job.store import SUFFIX, save_procedure
+from juxtum.job.store import SUFFIX
 from juxtum.progress import Progress
-from juxtum.report.handing_out import hand_out
 from juxtum.units import Unit
 
 if TYPE_CHECKING:
@@ -215,38 +214,12 @@ class Bringing:
 
     def ask_procedure(self) -> None:
         """Ask where, then write the procedure beside a copy of its nominal."""
-        path = self._asking.procedure()
-        nominal = self._session.job.nominal
-        if path is None or nominal is None:
-            return
-        target = path if path.suffix else path.with_suffix(".json")
-        job, place = self._session.job, self._session.files.locate(nominal)
-
-        def work(_: object) -> None:
-            import shutil
-
-            copy = target.with_name(nominal.name)
-            if copy.exists() and content_hash(copy) != nominal.sha256:
-                copy = copy.with_name(f"{copy.stem} {nominal.sha256[:8]}{copy.suffix}")
-            if not copy.exists():
-                shutil.copyfile(place, copy)
-            save_procedure(job, target, copy, named_fingerprints(job, self._session.runner.nominal(job)))
-
-        self._session.compute(work, lambda _: self._desk.announce(f"The procedure is in {target}"))
+        hand_out_procedure(self._desk, self._asking.procedure())
 
     def ask_surface(self) -> None:
         """Ask where, then hand out the surface as the part lies in the alignment in force."""
-        derived = self._session.derived
-        scan, made = derived.scan, derived.evaluation
-        path = self._asking.surface(f"{derived.job.title}.ply".replace("/", "-"))
-        if path is None or scan is None:
-            return
-        target = path if path.suffix else path.with_suffix(".ply")
-        pose, frame = (None, "") if made is None else (made.alignment.transform, made.name)
-        self._session.compute(
-            lambda progress: hand_out(target, scan, pose, frame, progress),
-            lambda out: self._desk.announce(out.sentence),
-        )
+        title = self._session.job.title.replace("/", "-")
+        hand_out_surface(self._desk, self._asking.surface(f"{title}.ply"))
 
     def new_job(self) -> None:
         """Start with nothing."""

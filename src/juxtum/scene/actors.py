@@ -10,6 +10,7 @@ from juxtum.scene.dress import Style, hatching
 
 OVERLAID = {
     "marked": -3.0,
+    "going": -2.0,
     "invented": -1.0,
     "feature": -2.0,
     "strays": -2.5,

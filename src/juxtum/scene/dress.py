@@ -37,6 +37,7 @@ STYLES = {
     "moved": Style("data", ambient=0.45),
     "feature": Style("accent", opacity=0.8, ambient=0.4),
     "strays": Style("foreign", ambient=0.5),
+    "going": Style("missing", opacity=0.8, ambient=0.5),
     "marked": Style("accent", opacity=0.75, ambient=0.5),
     **{
         f"band {name}": Style(f"band_{name}", ambient=0.4)

@@ -5,18 +5,18 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
-import numpy as np
 from PyQt6.QtWidgets import QWidget
 
+from juxtum.desk.cleaning.picturing import picture_of
 from juxtum.desk.stage_pointer import BRUSH_WIDTH, Mode
 from juxtum.desk.widgets import Choice, LengthField, button, column, form, label, line, row
-from juxtum.geometry import RigidTransform, TriangleMesh
-from juxtum.geometry.arrays import Bools, Floats
+from juxtum.geometry import RigidTransform
+from juxtum.geometry.arrays import Floats
 from juxtum.geometry.mesh import Scan
 from juxtum.guide.facts import thousands
 from juxtum.job.steps import CleaningStep, Selection
 from juxtum.progress import Progress
-from juxtum.scene.drawables import Surface, plain_cloud, plain_surface
+from juxtum.scene.drawables import Surface
 
 if TYPE_CHECKING:
     from juxtum.desk.desk import Desk
@@ -145,7 +145,7 @@ class SelectionPanel(QWidget):
 
         def work(_: Progress) -> tuple[Selection, int, Surface | None]:
             chosen = selection.chosen(scan)
-            return selection, int(chosen.sum()), _marked(scan, chosen)
+            return selection, int(chosen.sum()), picture_of(scan, chosen)
 
         self._desk.session.compute(work, self._found)
 
@@ -160,15 +160,3 @@ class SelectionPanel(QWidget):
     def _enable(self, count: int) -> None:
         self._invert.setEnabled(self.selection is not None)
         self._delete.setEnabled(count > 0)
-
-
-def _marked(scan: Scan, chosen: Bools) -> Surface | None:
-    if isinstance(scan, TriangleMesh):
-        inside = np.asarray(chosen[scan.triangles].all(1))
-        return plain_surface(scan.kept_triangles(inside)) if inside.any() else None
-    rows = np.flatnonzero(chosen)
-    if len(rows) == 0:
-        return None
-    some = rows[:: max(1, len(rows) // 60_000)]
-    normals = np.tile([0.0, 0.0, 1.0], (len(some), 1)) if scan.normals is None else scan.normals[some]
-    return plain_cloud(scan.points[some], normals)

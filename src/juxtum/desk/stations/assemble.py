@@ -2,25 +2,21 @@
 
 from __future__ import annotations
 
-import numpy as np
-from PyQt6.QtWidgets import QComboBox, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from juxtum.desk.action import Action
 from juxtum.desk.cleaning.selecting import SelectionPanel
+from juxtum.desk.cleaning.trimming import TrimPanel
 from juxtum.desk.finishing.panel import SurfacePanel
 from juxtum.desk.joining.panel import JoinPanel
 from juxtum.desk.lot.panel import LotPanel
-from juxtum.desk.overlays import Pin
-from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.stations.base import Station
 from juxtum.desk.widgets import Choice, Facts, LengthField, button, form, label, line, row
-from juxtum.errors import InputError
-from juxtum.geometry import Plane
 from juxtum.geometry.arrays import Floats
 from juxtum.geometry.mesh import Scan
 from juxtum.guide.facts import facts_of, loose_pieces, scan_facts, thousands
 from juxtum.guide.findings import Key
-from juxtum.job.steps import CleaningStep, Fragments, PlaneChoice, Strays, Trim
+from juxtum.job.steps import CleaningStep, Fragments, Strays, Trim
 from juxtum.scene.actors import Shown
 from juxtum.scene.map_layers import MAP_LAYERS
 from juxtum.scene.picking import Hit
@@ -44,7 +40,6 @@ class AssembleStation(Station):
 
     def build(self) -> None:
         """Trim, pieces, selection, facts."""
-        self._points: list[Floats] = []
         self._facts = Facts("Scan")
         self.panel = JoinPanel(self.desk, self.dress)
         self.panel.scans.chosen.connect(self._follow_target)
@@ -67,19 +62,8 @@ class AssembleStation(Station):
         self.body.addWidget(self.surface)
 
     def _build_cleaning(self) -> None:
-        self.body.addWidget(line())
-        self.body.addWidget(label("Trim by a plane", "heading"))
-        self._offset = LengthField("Offset", 0.5, "What lies less than this above the plane goes too")
-        self._keep = QComboBox()
-        self._keep.setAccessibleName("Side to keep")
-        self._keep.addItem("above the plane", "above")
-        self._keep.addItem("below the plane", "below")
-        self.body.addLayout(form([("Offset, mm", self._offset), ("Keep", self._keep)]))
-        self._pick = button(
-            "Pick 3 points", self._toggle_pick, tip="Click three places of the scan that lie on the plane"
-        )
-        self._pick.setCheckable(True)
-        self.body.addLayout(row(button("Find the table", self.trim_table), self._pick))
+        self.trimming = TrimPanel(self.desk, self._clean, self._trimming_begins)
+        self.body.addWidget(self.trimming)
         self._build_fragments()
 
     def _build_fragments(self) -> None:
@@ -143,6 +127,7 @@ class AssembleStation(Station):
         d, scan = self.derived, self._scan
         self._facts.show_facts(scan_facts(d) if scan is d.scan or scan is None else facts_of(scan))
         self.selecting.take_scan(scan, self.panel.placement)
+        self.trimming.take_scan(scan, self.panel.placement)
         self.surface.show_scan(scan, self.panel.placement)
 
     @property
@@ -179,7 +164,7 @@ class AssembleStation(Station):
         if self.derived.table is None and self._scan is self.derived.scan:
             self.desk.tell("no table was found in the scan", "trim", "Pick three points on the plane instead")
             return
-        self._clean(Trim(offset=self._offset.value, keep=self._keep.currentData()))
+        self._clean(Trim())
 
     def drop_pieces(self) -> None:
         """Drop everything but the largest piece."""
@@ -202,40 +187,20 @@ class AssembleStation(Station):
     def _drop_small(self) -> None:
         self._clean(Fragments(smallest=max(self._smallest.value, 0.0)))
 
-    def _toggle_pick(self) -> None:
-        self._points = []
-        self.view.set_pins([])
-        self.selecting.stop()
-        if self._pick.isChecked():
-            self.view.set_mode(Mode.PICK, "Click three places on the plane; Esc ends")
-        else:
-            self.view.set_mode(Mode.LOOK)
-
     def picked(self, hit: Hit) -> None:
-        """Gather three places, then trim through them."""
-        if self.panel.pairs.picked(hit) or not self._pick.isChecked() or hit.layer != self.panel.layer:
-            return
-        self._points.append(hit.place)
-        self.view.set_pins([Pin(p, str(k + 1)) for k, p in enumerate(self._points)])
-        if len(self._points) == 3:
-            points = self.panel.placement.inverse.apply(np.array(self._points))
-            self.leave()
-            try:
-                self._trim_through(Plane.through(points))
-            except InputError as problem:
-                self.session.failed.emit(problem)
+        """A click on the scan, for pairs or for the plane that trims."""
+        if not self.panel.pairs.picked(hit):
+            self.trimming.picked(hit, self.panel.layer)
 
-    def _trim_through(self, plane: Plane) -> None:
-        scan = self._scan
-        assert scan is not None
-        # "Above" is the side with more of the scan, whichever way the points were picked.
-        if np.median(plane.distances(scan.points[:: max(1, len(scan.points) // 10_000)])) < 0:
-            plane = plane.flipped()
-        choice = PlaneChoice(point=_triple(plane.point), normal=_triple(plane.normal))
-        self._clean(Trim(plane=choice, offset=self._offset.value, keep=self._keep.currentData()))
+    def _trimming_begins(self) -> None:
+        """A plane is laid: nothing else is drawn or picked meanwhile."""
+        self.panel.pairs.leave()
+        self.trimming.stop()
+        self.selecting.take_scan(self._scan, self.panel.placement)
+        self.selecting.stop()
 
     def _drawing_begins(self) -> None:
-        self._pick.setChecked(False)
+        self.trimming.put_away()
 
     def outlined(self, outline: Floats, matrix: Floats) -> None:
         """Select what was drawn round."""
@@ -256,9 +221,8 @@ class AssembleStation(Station):
         self.panel.pairs.leave()
         self.panel.take_off()
         self.surface.take_off()
-        self._pick.setChecked(False)
+        self.trimming.put_away()
         self.selecting.stop()
-        self._points = []
         self.selecting.take_scan(self._scan, self.panel.placement)
 
     def dress(self) -> None:
@@ -276,8 +240,3 @@ class AssembleStation(Station):
         view.set_readings(())
         self.lot.dress()
         self.surface.dress()
-
-
-def _triple(values: Floats) -> tuple[float, float, float]:
-    x, y, z = (float(v) for v in values)
-    return x, y, z

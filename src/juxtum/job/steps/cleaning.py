@@ -76,15 +76,20 @@ class Trim(CleaningModel):
 
         A face of the part is not taken for a table, and a thin part is not cut off with it.
         """
-        scan, nominal = outcomes.whole(self.scan), outcomes.nominal_if_any
+        scan = outcomes.whole(self.scan)
+        cut = self.cut(scan, outcomes.nominal_if_any, progress)
+        return scan if cut is None else trim(scan, *cut)
+
+    def cut(self, scan: Scan, nominal: Nominal | None, progress: Progress) -> tuple[Plane, float] | None:
+        """Along which plane, its normal to what stays, and how far above it; None where the table is not found."""
         progress.phase("looking for the table")
         plane = self.table(scan, nominal, progress) if self.plane is None else self.plane.plane()
         if plane is None:
-            return scan
+            return None
         if self.keep == "below":
-            return trim(scan, plane.flipped(), -self.offset)
+            return plane.flipped(), -self.offset
         offset = self.offset if self.plane is not None or nominal is None else min(self.offset, 0.4 * thinnest(nominal))
-        return trim(scan, plane, offset)
+        return plane, offset
 
     @staticmethod
     def table(scan: Scan, nominal: Nominal | None, progress: Progress) -> Plane | None:
