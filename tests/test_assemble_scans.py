@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -10,6 +11,7 @@ import pytest
 from benchmarks.joins import DIRECTIONS, joined_parts, ring, view_of, whole, worst_corner
 
 from juxtum.align.pairs import align_pairs
+from juxtum.align.scans.hand import mirrored
 from juxtum.align.scans.join import Joined, join
 from juxtum.align.scans.overlap import Overlap, overlap_of
 from juxtum.align.scans.sheet import Sheet, make_sheet
@@ -212,6 +214,18 @@ def test_a_scan_brought_twice_is_told(drifted: tuple[list[TriangleMesh], list[Ri
     scans = [Brought(name, drifted[0][k]) for name, k in (("a", 0), ("b", 1), ("c", 0))]
     made = tie([*scans[:2], Brought("c", scans[2].scan.moved(RigidTransform.translation([0.1, 0, 0])))])
     assert [note for note in made.notes if "twice" in note] == ["a and c are the same scan twice: it counts double"]
+
+
+def test_a_mirrored_scan_is_told(sheets: list[Sheet]) -> None:
+    """Among others that hang together, and of two alone; a good scan that lies elsewhere is not called mirrored."""
+    there = replace(sheets[3], points=np.add(sheets[3].points, [900.0, 0.0, 0.0]))
+    with pytest.raises(AlignmentError, match="no two of the scans overlap as they lie, but the mirror image of"):
+        join([sheets[1], mirrored(there)])
+    with pytest.raises(AlignmentError) as problem:
+        join([sheets[1], there])
+    assert "mirror" not in str(problem.value)
+    made = join([sheets[1], sheets[5], mirrored(there)])
+    assert made.poses[2] is None and "opposite hand" in made.reasons[2]
 
 
 def test_a_cloud_gets_its_directions_outwards(mesh: TriangleMesh) -> None:

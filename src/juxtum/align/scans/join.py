@@ -10,6 +10,7 @@ import numpy as np
 
 from juxtum.align.best_fit import free_motion
 from juxtum.align.scans.groups import Group
+from juxtum.align.scans.hand import MAY_BE, OPPOSITE, is_opposite_hand
 from juxtum.align.scans.loops import Loop, loops_of, middle_of
 from juxtum.align.scans.overlap import band, overlap_of
 from juxtum.align.scans.proposing import propose_by_shape
@@ -26,6 +27,8 @@ CLEAN = 0.06
 """Scans overlap as they lie when fewer points than this, for each one on the other, speak against it."""
 ASTRAY = 6.0
 """A tie that lies so many times the noise off the pose that all others agree on is a false one."""
+MOST_MIRRORED = 3
+"""Scans that are not tied whose mirror image is tried: each takes some seconds."""
 UNTIED = "nothing ties it to the others; pick pairs of points, use targets, or let its shape propose a place"
 
 
@@ -97,11 +100,37 @@ def join(
         propose_by_shape(work, progress.part(0.15, 0.75))
     largest = max(work.groups, key=lambda group: len(group.poses))
     if len(largest.poses) < 2:
-        raise AlignmentError(
-            "no two of the scans overlap as they lie", "joining",
-            "Pick pairs of points, use reference targets, or let their shape propose a place",
-        )  # fmt: skip
-    return _closed(work, largest, progress.part(0.75, 1.0))
+        raise _nothing_tied(work.sheets)
+    made = _closed(work, largest, progress.part(0.75, 0.95))
+    return _with_hands(made, work.sheets, largest, progress.part(0.95, 1.0))
+
+
+def _nothing_tied(sheets: list[Sheet]) -> AlignmentError:
+    """Why nothing is tied, as far as it can be told."""
+    what = "no two of the scans overlap as they lie"
+    if len(sheets) <= MOST_MIRRORED:
+        alone = Group({0: RigidTransform.identity()})
+        for scan in range(1, len(sheets)):
+            if is_opposite_hand(sheets, alone, scan):
+                names = f"{sheets[scan].name} would lie on {sheets[0].name}"
+                what = f"{what}, but the mirror image of {names}: {MAY_BE}"
+                return AlignmentError(
+                    what, "joining", "See whether it was exported mirrored; otherwise pick pairs of points"
+                )
+    return AlignmentError(
+        what, "joining", "Pick pairs of points, use reference targets, or let their shape propose a place"
+    )
+
+
+def _with_hands(made: Joined, sheets: list[Sheet], group: Group, progress: Progress) -> Joined:
+    """Of scans that are not tied, which seem to be the mirror image of what they should be."""
+    lost = [k for k, pose in enumerate(made.poses) if pose is None][:MOST_MIRRORED]
+    reasons = list(made.reasons)
+    for scan in lost:
+        progress.phase(f"looking whether scan {scan + 1} is the opposite hand")
+        if is_opposite_hand(sheets, group, scan):
+            reasons[scan] = OPPOSITE
+    return replace(made, reasons=tuple(reasons))
 
 
 def _given(work: Work, given: Sequence[Tie]) -> list[Tie]:
