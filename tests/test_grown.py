@@ -8,6 +8,8 @@ from typing import Any
 
 import numpy as np
 import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QListWidget
 
 from hand import Hand
@@ -18,7 +20,7 @@ from juxtum.cli.main import main
 from juxtum.demo.solids import box, cut, cylinder
 from juxtum.errors import FitError, InputError
 from juxtum.evaluate import measure_deviation
-from juxtum.evaluate.features import Question, grow, take_feature
+from juxtum.evaluate.features import Question, Recipe, TakenFeature, build_feature, grow, take_feature
 from juxtum.exchange.cad import write_step
 from juxtum.exchange.mesh_writing import write_mesh
 from juxtum.exchange.solid import TessellationRule
@@ -168,8 +170,79 @@ def test_on_the_command_line(
     assert [f["label"] for f in found] == ["F1", "F2", "F3"] and found[0]["kind"] == found[1]["kind"] == "cylinder"
     assert found[1]["radius"] == pytest.approx(6.0, abs=0.01) and found[1]["values"][0]["expanded_uncertainty"] is None
     assert "makes no sphere" in found[2]["problem"]
+    made = ["cylinder at 26,20,5 across X", str(top_of(drawn)), "meet F1 F2", "between F1 F2", "offset F2 by -4", "meet F2 F9",
+            f"cylinder {hole} along F2 radius 6"]  # fmt: skip
+    assert main([*words, *(word for text in made for word in ("--feature", text))]) == 0
+    held, _, pierced, apart, lower, lost, given = json.loads(capsys.readouterr().out)["features"]
+    assert abs(held["direction"][0]) < 1e-12 and "held across X of the part" in held["notes"]
+    assert pierced["kind"] == "point" and pierced["point"] == pytest.approx([20, 20, 10], abs=0.01)
+    assert pierced["origin"] == "where F1 and F2 meet" and [v["name"] for v in pierced["values"]] == ["X", "Y", "Z"]
+    assert apart["values"][1]["name"] == "angle" and apart["values"][1]["value"] == pytest.approx(90, abs=0.2)
+    assert lower["point"][2] == pytest.approx(6, abs=0.01) and "there is no feature 'F9' before it" in lost["problem"]
+    assert given["radius"] == 6 and abs(given["direction"][2]) > 0.99999
+    for text in ("meet F1 F1", "cylinder at 1,2,3 along"):
+        assert main([*words, "--feature", text]) == 2
+    assert "one feature is named twice" in capsys.readouterr().err
     assert main([*words, "--feature", "ring at 1,2"]) == 2
     assert "names no feature" in capsys.readouterr().err
+
+
+def test_what_is_made_of_others_scatters_as_it_says(drawn: Nominal, scan: TriangleMesh) -> None:
+    """Two planes and an axis through a few noisy places: their distance, the point where they meet, and what is made of that."""
+    deviation, rng = measure_deviation(scan, drawn, no_alignment().transform), np.random.default_rng(2)
+    grid = np.array([(x, y, 0.0) for x in (0, 20, 40) for y in (0, 15, 30)])
+    turn = np.linspace(0, 2 * np.pi, 24, endpoint=False)
+    round_ = np.column_stack([20 + 6 * np.cos(turn), 20 + 6 * np.sin(turn), np.tile([0.0, 5, 10], 8)])
+    found, told = [], []
+    for _ in range(150):
+        taken = []
+        for label, kind, places in (
+            ("F1", "plane", grid),
+            ("F2", "plane", np.add(grid, [0, 0, 25.0])),
+            ("F3", "cylinder", round_),
+        ):
+            noise = rng.normal(0, NOISE, places.shape)
+            rows = tuple((float(x), float(y), float(z)) for x, y, z in places + noise)
+            taken.append(TakenFeature(label, take_feature(deviation, scan, LAID, Question(kind=kind, places=rows))))
+        one, two, bore = taken
+        low, high = (
+            TakenFeature(name, build_feature(deviation, LAID, Recipe("meet"), [bore, p]))
+            for name, p in (("F4", one), ("F5", two))
+        )
+        made = [build_feature(deviation, LAID, Recipe("between"), pair) for pair in ([one, two], [low, high])]
+        found.append([made[0].values[0].value, made[1].values[0].value, low.measured.values[0].value])  # type: ignore[union-attr]
+        told.append([made[0].values[0].expanded, made[1].values[0].expanded, low.measured.values[0].expanded])  # type: ignore[union-attr]
+    scatter, said = 2 * np.std(found, axis=0), np.mean(told, axis=0)
+    assert np.mean(found, axis=0) == pytest.approx([25, 25, 20], abs=0.003)
+    assert scatter / said == pytest.approx(1.0, abs=0.3)
+
+
+def test_features_are_held_and_made_of_others_in_the_window(small_desk: Hand) -> None:
+    d, session = small_desk, small_desk.window.session
+    d.go(Key.MEASURE)
+    panel = d.window.measure.features
+    d.click("Click a feature")
+    for place in ((40.0, 20.0, 10.0), (60.0, 20.0, 5.0)):
+        assert panel.picked(Hit("map", np.array(place), 0))
+    d.wait(lambda: len(panel.taken) == 2)
+    panel.list.selectAll()
+    # Clicked twice before the first is there: two features with names of their own.
+    QTest.mouseClick(d.named("Make it"), Qt.MouseButton.LeftButton)
+    QTest.mouseClick(d.named("Make it"), Qt.MouseButton.LeftButton)
+    d.wait(lambda: len(panel.taken) == 4)
+    assert [step.label for step in session.job.procedure.features] == ["F1", "F2", "F3", "F4"]
+    assert panel.chosen == "F4" and d.window.view.stage.has("made")
+    card = dict(card_lines(panel.taken[3]))
+    assert card["made"] == "from F1 and F2" and card["angle"].startswith("90.0") and "points used" not in card
+    panel.list.setCurrentRow(1)
+    panel.card.hold("across F1")
+    d.wait(lambda: panel.taken[1].measured is not None and "held across F1" in " ".join(panel.taken[1].measured.notes))
+    assert dict(card_lines(panel.taken[3]))["angle"].startswith("90.000")
+    # Without the feature that they were made of they say so, and nothing else falls.
+    panel.list.setCurrentRow(0)
+    d.click("Remove it")
+    d.wait(lambda: len(panel.taken) == 3)
+    assert "there is no feature 'F1' before it" in panel.taken[1].problem
 
 
 def test_features_are_clicked_in_the_window(small_desk: Hand) -> None:

@@ -65,6 +65,10 @@ GOOD: dict[str, list[dict[str, Any]]] = {
         {"label": "z = 5"},
         {"label": "a", "face": 3, "offset": -2, "series": "radial", "count": 6, "along": "up"},
     ],
+    "construct": [
+        {"label": "F3", "way": "meet", "of": ["F1", "F2"]},
+        {"label": "F3", "way": "offset", "of": ["F1"], "amount": -2.5},
+    ],
     "feature": [
         {"label": "F1", "seed": [1, 2, 3], "tolerance": 0.1},
         {"label": "F2", "faces": [3], "element": "cylinder"},
@@ -116,6 +120,10 @@ BAD: list[tuple[str, dict[str, Any], str]] = [
     ("reading", {"label": "R1", "place": [1, 2, float("inf")]}, "place.2"),
     ("grid", {"label": "G", "face": 0, "spacing": 5}, "face"),
     ("grid", {"label": "G", "face": 1, "spacing": 0}, "spacing"),
+    ("construct", {"label": "F3", "way": "marry", "of": ["F1", "F2"]}, "way"),
+    ("construct", {"label": "F3", "way": "meet", "of": []}, "of"),
+    ("construct", {"label": "F3", "way": "meet", "of": ["F1", "F1"]}, "one feature is named twice"),
+    ("feature", {"label": "F1", "seed": [0, 0, 0], "held": "along"}, "both are said or neither"),
     ("feature", {"label": "F1"}, "a feature comes of one of a seed, faces or places"),
     ("feature", {"label": "F1", "places": PLACES}, "which kind of feature the places make is not said"),
     ("feature", {"label": "F1", "seed": [0, 0, 0], "tolerance": 0}, "tolerance"),

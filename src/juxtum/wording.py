@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 
 MINUS = "\u2212"
 DASH = "\u2013"
@@ -64,6 +65,17 @@ def signed_short(value: float) -> str:
 def percent(share: float, decimals: int = 1) -> str:
     """A share from 0 to 1 in per cent."""
     return f"{100 * share:.{decimals}f} %" if math.isfinite(share) else DASH
+
+
+def listed(names: Sequence[str]) -> str:
+    """Names one after another.
+
+    Examples
+    --------
+    >>> listed(["F1"]), listed(["F1", "F2", "F3"])
+    ('F1', 'F1, F2 and F3')
+    """
+    return " and ".join(part for part in (", ".join(names[:-1]), names[-1]) if part)
 
 
 def sentence(words: str) -> str:

@@ -8,6 +8,7 @@ from pathlib import Path
 
 from pydantic import BaseModel, ConfigDict, ValidationError
 
+from juxtum.associate.construct import WAYS
 from juxtum.errors import InputError
 from juxtum.exchange.documents import Form, read_document
 from juxtum.exchange.named_places import read_named_places
@@ -15,6 +16,7 @@ from juxtum.job.document import usual_alignment
 from juxtum.job.steps import (
     AsScanned,
     BestFit,
+    ConstructStep,
     DatumChoice,
     Datums,
     FeatureStep,
@@ -24,8 +26,15 @@ from juxtum.job.steps import (
     read_reference_places,
 )  # fmt: skip
 
-FEATURE = re.compile(r"(?:(plane|cylinder|sphere|cone)\s+)?(?:at\s+(.+)|(\d+(?:\+\d+)*))", re.IGNORECASE)
-HOW = "Write for example: 51 - cylinder 14+15 - at 12,-3.5,40 - plane at 12,-3.5,40"
+FEATURE = re.compile(
+    r"(?:(plane|cylinder|sphere|cone|torus)\s+)?(?:at\s+([-+.,;\deE\s]+?)|(\d+(?:\+\d+)*))"
+    r"(?:\s+(along|across)\s+(\w+))?(?:\s+radius\s+([-+.\deE]+))?",
+    re.IGNORECASE,
+)
+MADE = re.compile(rf"({'|'.join(WAYS)})\s+(\w+(?:\s+\w+)*?)(?:\s+by\s+([-+.\deE]+))?", re.IGNORECASE)
+HOW = (
+    "Write for example: 51 - cylinder 14+15 along F1 - at 12,-3.5,40 - plane at 12,-3.5,40 - meet F1 F2 - between F1 F2"
+)
 
 
 class DatumFile(BaseModel):
@@ -80,8 +89,8 @@ def read_datums(path: Path) -> tuple[DatumChoice, ...]:
     return read_document(path, Form(DatumFile, "a list of datums", "See docs/job-format.md")).datums
 
 
-def asked_feature(text: str, label: str) -> FeatureStep:
-    """A feature as `--feature` names it: faces of the nominal, or a place on the scan.
+def asked_feature(text: str, label: str) -> FeatureStep | ConstructStep:
+    """A feature as `--feature` names it: faces of the nominal, a place on the scan, or others that it is made of.
 
     Raises
     ------
@@ -91,17 +100,32 @@ def asked_feature(text: str, label: str) -> FeatureStep:
     --------
     >>> asked_feature("cylinder at 12,-3.5,40", "F1").seed
     (12.0, -3.5, 40.0)
+    >>> asked_feature("meet F1 F2", "F3").of
+    ('F1', 'F2')
     """
-    found = FEATURE.fullmatch(text.strip())
-    if found is None:
-        raise InputError(f"'{text}' names no feature", "--feature", HOW)
-    kind, place, numbers = found.groups()
-    asked: dict[str, object] = {"label": label, "element": None if kind is None else kind.lower()}
+    made, found = MADE.fullmatch(text.strip()), FEATURE.fullmatch(text.strip())
+    try:
+        if made is not None:
+            way, names, amount = made.groups()
+            return ConstructStep(label=label, way=way.lower(), of=tuple(names.split()), amount=float(amount or 0.0))
+        if found is None:
+            raise InputError(f"'{text}' names no feature", "--feature", HOW)
+        return FeatureStep.model_validate({"label": label} | _asked(*found.groups()))
+    except ValidationError as problem:
+        reason = str(problem.errors()[0].get("ctx", {}).get("error", "")) or f"'{text}' names no feature"
+        raise InputError(reason, "--feature", HOW) from problem
+    except ValueError as problem:
+        raise InputError(f"'{text}' names no feature", "--feature", HOW) from problem
+
+
+def _asked(
+    kind: str | None, place: str | None, numbers: str | None, held: str | None, to: str | None, radius: str | None
+) -> dict[str, object]:
+    asked: dict[str, object] = {"element": None if kind is None else kind.lower()}
     if place is not None:
         asked["seed"] = place.replace(";", ",").split(",")
-    else:
+    elif numbers is not None:
         asked["faces"] = [int(number) for number in numbers.split("+")]
-    try:
-        return FeatureStep.model_validate(asked)
-    except ValidationError as problem:
-        raise InputError(f"'{text}' names no feature", "--feature", HOW) from problem
+    if held is not None and to is not None:
+        asked |= {"held": held.lower(), "to": to.upper()}
+    return asked if radius is None else asked | {"radius": float(radius)}

@@ -82,7 +82,7 @@ def _add_inspect(commands: argparse._SubParsersAction[_Parser]) -> None:
     )  # fmt: skip
     inspect.add_argument(
         "--feature", action="append", metavar="FEATURE",
-        help="'51', 'cylinder 14+15', 'at X,Y,Z' or 'plane at X,Y,Z': of faces, or grown round a place; several times",
+        help="'51', 'cylinder 14+15 along F1', 'plane at X,Y,Z': of faces, or grown round a place; 'meet F1 F2', 'between F1 F2': of others; several times",
     )  # fmt: skip
     inspect.add_argument(
         "--surface", type=Path, metavar="FILE.{ply,stl,obj,3mf}",

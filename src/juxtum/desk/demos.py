@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from juxtum.evaluate.drawing import read_drawing
 from juxtum.job import FileStore, Job
+from juxtum.job.procedure import with_characteristics
 from juxtum.progress import Progress
 
 if TYPE_CHECKING:
@@ -47,7 +48,7 @@ def bring_drawing(desk: Desk, path: Path) -> None:
 
     def change(job: Job, progress: Progress) -> Job:
         drawn = read_drawing(path, session.runner.nominal(job, progress))
-        return job.model_copy(update={"procedure": job.procedure.with_characteristics(drawn)})
+        return job.model_copy(update={"procedure": with_characteristics(job.procedure, drawn)})
 
     def told() -> None:
         count = len(session.job.procedure.characteristics)

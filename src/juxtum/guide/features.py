@@ -39,7 +39,11 @@ def card_lines(taken: TakenFeature) -> list[tuple[str, str]]:
     if made is None:
         return [("not measured", taken.problem)]
     lines = [("kind", made.kind if not made.face else f"{made.kind}, face {made.face}")]
+    if made.origin:
+        lines.append(("made", made.origin))
     lines += [value_line(value) for value in made.values]
+    if made.origin:
+        return lines
     lines.append(("form, least squares", f"{made.form:.4f}"))
     if np.isfinite(made.zone):
         lines.append(("form, narrowest zone", f"{made.zone:.4f}"))
@@ -64,6 +68,10 @@ def short_words(taken: TakenFeature) -> str:
     if made is None:
         return f"{taken.label}: {taken.problem}"
     first = made.values[0]
+    if made.origin and first.name == "distance":
+        return f"{taken.label}: {first.value:.3f} {made.origin}"
+    if made.origin:
+        return f"{taken.label}: {made.origin}"
     if first.name == "diameter":
         return f"{taken.label}: {made.kind} \u2300 {first.value:.3f}"
     if first.name == "angle":

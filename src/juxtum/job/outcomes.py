@@ -8,7 +8,7 @@ from functools import partial
 import numpy as np
 
 from juxtum.align import Alignment
-from juxtum.errors import JobError, JuxtumError
+from juxtum.errors import JobError
 from juxtum.evaluate import (
     Deviation,
     DeviationStatistics,
@@ -20,7 +20,7 @@ from juxtum.evaluate import (
     take_reading,
 )
 from juxtum.evaluate.characteristics import Judgement
-from juxtum.evaluate.features import TakenFeature, take_feature
+from juxtum.evaluate.features import TakenFeature
 from juxtum.evaluate.kinds import Given
 from juxtum.evaluate.sections import Section, SectionRule, take_section
 from juxtum.evaluate.statistics import within
@@ -30,6 +30,7 @@ from juxtum.job.doubts import Doubts, doubts_about_inputs, doubts_about_scan
 from juxtum.job.files import FileStore
 from juxtum.job.graph import Graph, Node, under_their_names
 from juxtum.job.inputs import LoadedScan, load_nominal, load_scan
+from juxtum.job.shapes import feature_node
 from juxtum.job.sources import (
     deviation_map,
     doubts,
@@ -43,7 +44,6 @@ from juxtum.job.sources import (
     section,
     told,
 )
-from juxtum.job.steps import FeatureStep
 from juxtum.job.steps.base import NOMINAL, Coat, Outcomes, Source, alignment, surface
 from juxtum.job.surfaces import (
     join_named,
@@ -96,7 +96,7 @@ class Families:
             "facts": _facts, "coats": _coats, "alignment": _alignment,
             "map": _map, "suspicion": _suspicion, "doubts": _doubts,
             "spread": _spread, "statistics": _statistics, "line": _line, "reading": _reading, "section": _section,
-            "feature": _feature,
+            "feature": feature_node,
             "evaluation": _evaluation,
         }  # fmt: skip
 
@@ -295,25 +295,6 @@ def _section(graph: Graph, source: Source) -> Node:
     )
 
 
-def _feature(graph: Graph, source: Source) -> Node:
-    """A feature; one that cannot be had says why, and the rest goes on."""
-    job = graph.job
-    step, circumstances = job.procedure.of(FeatureStep)[int(source.part)], job.circumstances
-    laid = job.procedure.alignment(source.name).scan
-    found, scan = deviation_map(source.name), surface(laid)
-
-    def run(outcomes: Outcomes, progress: Progress) -> TakenFeature:
-        progress.phase(f"measuring {step.label}")
-        given = outcomes.alignment(source.name), Chain.of(circumstances, outcomes.of(joining(laid)))
-        try:
-            made = take_feature(outcomes.of(found), outcomes.scan(laid), given, step.question)
-        except JuxtumError as problem:
-            return TakenFeature(step.label, None, problem.sentence)
-        return TakenFeature(step.label, made)
-
-    return Node((step, circumstances), under_their_names(found, scan, alignment(source.name), joining(laid)), run)
-
-
 def _evaluation(graph: Graph, source: Source) -> Node:
     """Map, statistics, readings, sections and ledger of an alignment.
 
@@ -324,7 +305,7 @@ def _evaluation(graph: Graph, source: Source) -> Node:
     about_file = facts(job.procedure.alignment(name).scan)
     lines = [line(name, number) for number in range(len(job.procedure.characteristics))]
     taken = [reading(name, number) for number in range(len(job.procedure.readings))]
-    shapes = [feature(name, number) for number in range(len(job.procedure.of(FeatureStep)))]
+    shapes = [feature(name, number) for number in range(len(job.procedure.features))]
     cuts = [section(name, number) for number in range(len(job.procedure.sections))]
 
     def run(outcomes: Outcomes, progress: Progress) -> Evaluation:

@@ -13,6 +13,7 @@ from juxtum.job.steps import (
     AlignStep,
     CleaningModel,
     CleaningStep,
+    ConstructStep,
     Decide,
     FeatureStep,
     Join,
@@ -73,7 +74,7 @@ class Procedure(BaseModel):
     @property
     def judging(self) -> tuple[Step, ...]:
         """All that is said of a map: its limits, the decision rule, characteristics, readings, sections and features."""
-        return (self.measure, self.decide, *self.characteristics, *self.readings, *self.sections, *self.of(FeatureStep))
+        return (self.measure, self.decide, *self.characteristics, *self.readings, *self.sections, *self.features)
 
     @property
     def readings(self) -> tuple[TakingStep, ...]:
@@ -84,6 +85,11 @@ class Procedure(BaseModel):
     def sections(self) -> tuple[SectionStep, ...]:
         """Where nominal and scan are cut, in order."""
         return self.of(SectionStep)
+
+    @property
+    def features(self) -> tuple[FeatureStep | ConstructStep, ...]:
+        """Features of the scan and those made of them, in order."""
+        return tuple(s for s in self.steps if isinstance(s, FeatureStep | ConstructStep))
 
     def of(self, kind: type[StepType]) -> tuple[StepType, ...]:
         """All steps of one kind."""
@@ -150,9 +156,10 @@ class Procedure(BaseModel):
             raise JobError(f"there is a characteristic {made.id} already", "characteristic", "Choose another number")
         return Procedure(steps=tuple(made if isinstance(s, KINDS) and s.id == name else s for s in self.steps))
 
-    def with_characteristics(self, drawn: tuple[Kind, ...]) -> Procedure:
-        """With other characteristics in place of all that there are."""
-        return Procedure(steps=(*(s for s in self.steps if not isinstance(s, KINDS)), *drawn))
+
+def with_characteristics(procedure: Procedure, drawn: tuple[Kind, ...]) -> Procedure:
+    """A procedure with other characteristics in place of all that there are."""
+    return Procedure(steps=(*(s for s in procedure.steps if not isinstance(s, KINDS)), *drawn))
 
 
 def with_characteristic_earlier(procedure: Procedure, name: str) -> Procedure:
@@ -178,6 +185,8 @@ def _same_slot(old: Step, new: Step) -> bool:
         return bool(old.name == new.name)
     if isinstance(old, KINDS) and isinstance(new, KINDS):
         return old.id == new.id
-    if isinstance(old, ReadingStep | SectionStep | FeatureStep) and type(old) is type(new):
+    if isinstance(old, FeatureStep | ConstructStep) and isinstance(new, FeatureStep | ConstructStep):
+        return bool(old.label == new.label)
+    if isinstance(old, ReadingStep | SectionStep) and type(old) is type(new):
         return bool(old.label == new.label)
     return False

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from juxtum.evaluate.features import TakenFeature
-from juxtum.geometry.features import Cone, Cylinder, Plane, Sphere
+from juxtum.geometry.features import Circle, Cone, Cylinder, Line, Plane, Point, Sphere, Torus
 
 
 def feature_document(taken: TakenFeature) -> dict[str, Any]:
@@ -18,6 +18,19 @@ def feature_document(taken: TakenFeature) -> dict[str, Any]:
     feature, place = made.feature, {}
     if isinstance(feature, Plane):
         place = {"point": feature.point.tolist(), "normal": feature.normal.tolist()}
+    elif isinstance(feature, Point):
+        place = {"point": feature.point.tolist()}
+    elif isinstance(feature, Line):
+        place = {"point": feature.point.tolist(), "direction": feature.axis.tolist()}
+    elif isinstance(feature, Circle):
+        place = {"centre": feature.point.tolist(), "normal": feature.axis.tolist(), "radius": feature.radius}
+    elif isinstance(feature, Torus):
+        place = {
+            "centre": feature.point.tolist(),
+            "direction": feature.axis.tolist(),
+            "radius": feature.radius,
+            "minor_radius": feature.minor_radius,
+        }
     elif isinstance(feature, Sphere):
         place = {"centre": feature.point.tolist(), "radius": feature.radius}
     elif isinstance(feature, Cylinder):
@@ -31,7 +44,8 @@ def feature_document(taken: TakenFeature) -> dict[str, Any]:
             {"name": v.name, "value": v.value, "expanded_uncertainty": _known(v.expanded), "unit": v.unit, "drawn": v.drawn}
             for v in made.values
         ],
-        "n": made.count, "left_out": made.left_out, "rms": made.rms, "form": made.form, "zone": _known(made.zone),
+        "origin": made.origin or None,
+        "n": made.count, "left_out": made.left_out, "rms": _known(made.rms), "form": _known(made.form), "zone": _known(made.zone),
         "seen": _known(made.seen), "face": made.face or None, "tolerance": _known(made.tolerance), "notes": list(made.notes),
     }  # fmt: skip
 

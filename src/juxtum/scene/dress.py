@@ -36,6 +36,7 @@ STYLES = {
     "invented": Style("band_blank", ambient=0.45),
     "moved": Style("data", ambient=0.45),
     "feature": Style("accent", opacity=0.8, ambient=0.4),
+    "made": Style("accent", width=2.6),
     "strays": Style("foreign", ambient=0.5),
     "going": Style("missing", opacity=0.8, ambient=0.5),
     "marked": Style("accent", opacity=0.75, ambient=0.5),

@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QListWidget, QListWidgetItem
 
 from juxtum.desk.action import Action
 from juxtum.desk.detail import Detail
-from juxtum.desk.features_panel import FeaturePanel
+from juxtum.desk.featuring.panel import FeaturePanel
 from juxtum.desk.overlays import Pin
 from juxtum.desk.sectioning.panel import SectionPanel
 from juxtum.desk.stage_pointer import Mode

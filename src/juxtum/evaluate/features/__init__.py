@@ -1,5 +1,6 @@
-"""Features of a scan: grown from a click, taken from faces of the drawing, or through picked places; each with what is known of it."""
+"""Features of a scan: grown from a click, taken from faces of the drawing, through picked places, or made of others; each with what is known of it."""
 
+from juxtum.evaluate.features.built import Recipe, build_feature
 from juxtum.evaluate.features.growing import Region, grow
 from juxtum.evaluate.features.taken import (
     MeasuredFeature,
@@ -14,8 +15,10 @@ __all__ = [
     "FeatureValue",
     "MeasuredFeature",
     "Question",
+    "Recipe",
     "Region",
     "TakenFeature",
+    "build_feature",
     "grow",
     "ready_for_clicks",
     "take_feature",

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
+from juxtum.associate.constrained import Held, fit_held
 from juxtum.associate.fit import inliers
 from juxtum.associate.from_points import associated, zoned
-from juxtum.associate.solve import gauss
+from juxtum.associate.solve import Fit, gauss
 from juxtum.associate.zones import signed_distances
 from juxtum.errors import InputError, JuxtumError
 from juxtum.evaluate.characteristics import counting_rows
@@ -105,6 +107,25 @@ class MeasuredFeature:
     off: Floats
     notes: tuple[str, ...]
     tolerance: float = float("nan")
+    covariance: Floats = field(default_factory=lambda: np.zeros((0, 0)))
+    """Of a step of the feature, by its data."""
+    origin: str = ""
+    """Of what it is made, in words; empty for what was measured itself."""
+    bases: tuple[Base, ...] = ()
+    """What was measured of which it is made."""
+    make: Callable[[Mapping[str, Feature]], Feature] | None = None
+    """Makes it anew of those, by their labels."""
+    ends: Floats | None = None
+    """Of a distance (2, 3), where it begins and ends."""
+
+
+@dataclass(frozen=True, eq=False)
+class Base:
+    """A measured feature of which others are made: its name, the feature, and the covariance (P, P) of a step of it."""
+
+    label: str
+    feature: Feature
+    covariance: Floats
 
 
 @dataclass(frozen=True, eq=False)
@@ -124,9 +145,12 @@ class _Data:
     start: Feature | None
     notes: tuple[str, ...] = ()
     tolerance: float = float("nan")
+    held: Held | None = None
 
 
-def take_feature(deviation: Deviation, scan: Scan, laid: Laid, question: Question) -> MeasuredFeature:
+def take_feature(
+    deviation: Deviation, scan: Scan, laid: Laid, question: Question, held: Held | None = None
+) -> MeasuredFeature:
     """Measure a feature.
 
     Parameters
@@ -137,6 +161,8 @@ def take_feature(deviation: Deviation, scan: Scan, laid: Laid, question: Questio
         What it is of, for how its points hang together.
     laid : tuple of Alignment and Chain
         Where it lies, and what measured it.
+    held : Held, optional
+        What it must keep, part coordinates.
 
     Raises
     ------
@@ -149,7 +175,7 @@ def take_feature(deviation: Deviation, scan: Scan, laid: Laid, question: Questio
         data = _of_faces(deviation, question)
     else:
         data = _Data(np.array(question.places, dtype=float).reshape(-1, 3), _none(), _none(), None)
-    return _measured(deviation, laid, question, data)
+    return _measured(deviation, laid, question, replace(data, held=held))
 
 
 def ready_for_clicks(deviation: Deviation, scan: Scan) -> None:
@@ -227,19 +253,15 @@ def _of_faces(deviation: Deviation, question: Question) -> _Data:
 
 
 def _measured(deviation: Deviation, laid: Laid, question: Question, data: _Data) -> MeasuredFeature:
-    start = data.start if data.start is not None else _through(question, data.points)
-    if question.kind and start.name != question.kind:
-        start = associated(question.kind, data.points).feature
-    some = np.linspace(0, len(data.points) - 1, min(len(data.points), MOST)).astype(np.int64)
-    first = gauss(start, data.points[some]).feature
+    first = _associated(question, data, data.points).feature
     good = inliers(first.distances(data.points), SIGMAS) if len(data.points) > FEW else np.ones(len(data.points), bool)
     used = data.points[good]
-    fit = gauss(first, used[np.linspace(0, len(used) - 1, min(len(used), MOST)).astype(np.int64)])
+    fit = _associated(question, replace(data, start=first), used)
     feature = fit.feature.anchored(used.mean(0))
     off = signed_distances(feature, used)
     face = question.faces[0] if question.faces else _partner(deviation, data.rows)
     seen = _seen_round(feature, used)
-    notes = list(data.notes)
+    notes = [*data.notes, *((data.held.told,) if data.held is not None and data.held.told else ())]
     if seen < WALL:
         notes.append(f"only {360 * seen:.0f} of 360 degrees were seen: its size and place hang on few of them")
     if question.places:
@@ -249,14 +271,20 @@ def _measured(deviation: Deviation, laid: Laid, question: Question, data: _Data)
         int((~good).sum()) + len(data.strays), float(np.sqrt(np.mean(off**2))), float(np.ptp(off)), _zone(feature, used), seen, face,
         frozen(data.rows[good], np.int64) if len(data.rows) else _none(),
         frozen(np.concatenate([data.rows[~good], data.strays]), np.int64) if len(data.rows) else _none(),
-        frozen(off), tuple(notes), data.tolerance,
+        frozen(off), tuple(notes), data.tolerance, fit.covariance,
     )  # fmt: skip
 
 
-def _through(question: Question, points: Floats) -> Feature:
-    if not question.kind:
+def _associated(question: Question, data: _Data, points: Floats) -> Fit[Feature]:
+    """Of least squares over some of the points, free or held."""
+    kind = question.kind or ("" if data.start is None else data.start.name)
+    if not kind:
         raise InputError("which kind of feature the places make is not said", "feature", "Choose a kind")
-    return associated(question.kind, points).feature
+    some = points[np.linspace(0, len(points) - 1, min(len(points), MOST)).astype(np.int64)]
+    if data.held is not None:
+        return fit_held(kind, some, data.held, data.start)
+    start = data.start if data.start is not None and data.start.name == kind else associated(kind, points).feature
+    return gauss(start, some)
 
 
 def _partner(deviation: Deviation, rows: Ints) -> int:

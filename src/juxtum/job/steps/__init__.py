@@ -21,7 +21,7 @@ from juxtum.job.steps.aligning import (
 )  # fmt: skip
 from juxtum.job.steps.base import Coat, Outcomes, Source, StepModel
 from juxtum.job.steps.cleaning import CleaningModel, Fragments, PlaneChoice, Selection, Strays, Trim
-from juxtum.job.steps.features import FeatureStep
+from juxtum.job.steps.features import ConstructStep, FeatureStep
 from juxtum.job.steps.finishing import Fill, FinishingModel, Repair, Smooth, TargetsOff, Thin
 from juxtum.job.steps.joining import Join, PickedPairs
 from juxtum.job.steps.measuring import Decide, GridStep, Measure, ReadingStep
@@ -32,14 +32,14 @@ FinishingStep = TargetsOff | Repair | Fill | Smooth | Thin
 CleaningStep = Trim | Fragments | Strays | Selection | FinishingStep
 AlignStep = AsScanned | Rough | Pairs | BestFit | Datums | ReferencePoints | KnownTargets
 TakingStep = ReadingStep | GridStep
-MeasureStep = Measure | TakingStep | SectionStep | FeatureStep | Decide
+MeasureStep = Measure | TakingStep | SectionStep | FeatureStep | ConstructStep | Decide
 Step = Annotated[CleaningStep | Join | Separate | AlignStep | MeasureStep | Kind, Field(discriminator="kind")]
 
 STEPS: tuple[type[StepModel], ...] = (
     Trim, Fragments, Strays, Selection, TargetsOff, Repair, Fill, Smooth, Thin, Join, Separate,
     AsScanned, Rough, Pairs, BestFit, Datums, ReferencePoints, KnownTargets,
     Measure, ReadingStep, GridStep,
-    SectionStep, FeatureStep, Decide,
+    SectionStep, FeatureStep, ConstructStep, Decide,
 )  # fmt: skip
 """All kinds but those of characteristics, which have a registry of their own."""
 
@@ -52,6 +52,7 @@ __all__ = [
     "CleaningModel",
     "CleaningStep",
     "Coat",
+    "ConstructStep",
     "DatumChoice",
     "Datums",
     "Decide",

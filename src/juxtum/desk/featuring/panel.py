@@ -7,21 +7,23 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QAbstractItemView, QListWidget, QListWidgetItem, QWidget
 
+from juxtum.desk.featuring.card import FeatureCard
+from juxtum.desk.featuring.drawing import strokes_of
+from juxtum.desk.featuring.making import MakePanel, free_label
 from juxtum.desk.stage_pointer import Mode
-from juxtum.desk.widgets import Choice, Facts, LengthField, button, column, form, label, row
+from juxtum.desk.widgets import Choice, button, column, form, label, row
 from juxtum.evaluate.features import TakenFeature, ready_for_clicks
 from juxtum.geometry.arrays import Bools, Floats, Ints
 from juxtum.geometry.mesh import TriangleMesh
-from juxtum.guide.features import card_lines, short_words
+from juxtum.guide.features import short_words
 from juxtum.job import Job
-from juxtum.job.steps import FeatureStep
+from juxtum.job.steps import ConstructStep, FeatureStep
 from juxtum.scene.drawables import moved_surface, plain_surface, spread_of
 from juxtum.scene.map_layers import MAP_LAYERS
 from juxtum.scene.palette import MapScale
 from juxtum.scene.picking import Hit
-from juxtum.wording import sentence
 
 if TYPE_CHECKING:
     from juxtum.desk.derived import Derived
@@ -35,7 +37,7 @@ KINDS = [
     ("cone", "a cone"),
 ]
 SOURCES = [("scan", "round the click"), ("face", "of the clicked face")]
-USED, LEFT = "feature", "strays"
+USED, LEFT, MADE = "feature", "strays", "made"
 
 
 class FeaturePanel(QWidget):
@@ -65,36 +67,16 @@ class FeaturePanel(QWidget):
         self._add.setCheckable(True)
         self._remove = button("Remove it", self.remove)
         lines.addLayout(row(self._add, self._remove))
-        self._residuals = button(
-            "Show how far off", dress, tip="Colours by the distance from the feature, in place of the map"
-        )
-        self._residuals.setCheckable(True)
         self.list = QListWidget()
         self.list.setAccessibleName("Features")
+        self.list.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         self.list.currentItemChanged.connect(lambda now, _: self._chose(now))
+        self.list.itemSelectionChanged.connect(lambda: self.making.show_choice())
         lines.addWidget(self.list)
-        self._build_card()
-
-    def _build_card(self) -> None:
-        """What is known of the chosen one, and how far it may reach."""
-        lines = self.layout()
-        assert isinstance(lines, QVBoxLayout)
-        self._card = Facts("Feature")
-        lines.addWidget(self._card)
-        self._notes = label("", "soft", wrap=True)
-        self._notes.setAccessibleName("About the feature")
-        lines.addWidget(self._notes)
-        lines.addLayout(row(self._residuals))
-        self._tolerance = LengthField(
-            "Grow within", 0.0, "How far points may lie off the feature, mm; the region follows"
-        )
-        self._tolerance.missing = "as rough"
-        self._tolerance.chosen.connect(self._tune)
-        self._tune_row = QWidget()
-        inside = column(self._tune_row, 0)
-        inside.addLayout(form([("Grow within, mm", self._tolerance)]))
-        inside.addLayout(row(button("Narrower", lambda: self._scale(0.8)), button("Wider", lambda: self._scale(1.25))))
-        lines.addWidget(self._tune_row)
+        self.making = MakePanel(self._edit, self._selected)
+        lines.addWidget(self.making)
+        self.card = FeatureCard(self._change, dress)
+        lines.addWidget(self.card)
 
     @property
     def _derived(self) -> Derived:
@@ -109,8 +91,28 @@ class FeaturePanel(QWidget):
     def _now(self) -> TakenFeature | None:
         return next((one for one in self.taken if one.label == self.chosen), None)
 
-    def _step_of(self, name: str) -> FeatureStep | None:
-        return next((s for s in self._derived.job.procedure.of(FeatureStep) if s.label == name), None)
+    def _step_of(self, name: str) -> FeatureStep | ConstructStep | None:
+        return next((s for s in self._derived.job.procedure.features if s.label == name), None)
+
+    def _selected(self) -> tuple[str, ...]:
+        rows = sorted(self.list.row(item) for item in self.list.selectedItems())
+        return tuple(self.taken[k].label for k in rows if k < len(self.taken))
+
+    def _edit(self, title: str, change: Callable[[Job], Job]) -> None:
+        """Add a feature, and show its card."""
+        made: list[str] = []
+
+        def changed(job: Job) -> Job:
+            made.append(free_label(job))
+            return change(job)
+
+        self._desk.session.edit(title, changed, then=lambda: self.look_at(made[-1]))
+
+    def look_at(self, name: str) -> None:
+        """Choose a feature and show its card."""
+        self.chosen = name
+        self.show_job()
+        self._dress()
 
     def show_job(self) -> None:
         """Show the job as it is now."""
@@ -128,22 +130,16 @@ class FeaturePanel(QWidget):
         self.list.setFixedHeight(max(1, min(len(names), 5)) * 22 + 8)
         self.list.blockSignals(False)
         self.list.setVisible(bool(names))
+        self.making.setVisible(bool(names))
+        self.making.show_choice()
         self._add.setEnabled(self._derived.evaluation is not None)
         self._show_card()
 
     def _show_card(self) -> None:
         now = self._now
         self._remove.setEnabled(now is not None)
-        self._card.setVisible(now is not None)
-        self._card.show_facts([] if now is None else card_lines(now))
-        made = None if now is None else now.measured
-        self._notes.setText(" ".join(sentence(note) for note in made.notes) if made is not None else "")
-        self._notes.setVisible(bool(self._notes.text()))
-        step = self._step_of(self.chosen)
-        self._tune_row.setVisible(step is not None and step.seed is not None)
-        if step is not None:
-            self._tolerance.set_value(step.tolerance)
-        self._residuals.setVisible(made is not None and len(made.rows) > 0)
+        before = self.taken[: self.taken.index(now)] if now is not None else ()
+        self.card.show_feature(now, self._step_of(self.chosen), before)
 
     def _chose(self, item: QListWidgetItem | None) -> None:
         if item is not None:
@@ -180,28 +176,16 @@ class FeaturePanel(QWidget):
             source = {"faces": (int(foot.faces[0]) + 1,)}
 
         def change(job: Job) -> Job:
-            used = {step.label for step in job.procedure.of(FeatureStep)}
-            name = next(f"F{k}" for k in range(1, len(used) + 2) if f"F{k}" not in used)
-            self.chosen = name
-            return job.with_step(FeatureStep.model_validate({"label": name, "element": kind} | source))
+            return job.with_step(FeatureStep.model_validate({"label": free_label(job), "element": kind} | source))
 
-        self._desk.session.edit("measure a feature", change)
+        self._edit("measure a feature", change)
         return True
 
-    def _tune(self, value: float) -> None:
-        self._change(tolerance=value if value > 0 else None)
-
-    def _scale(self, factor: float) -> None:
-        now = self._now
-        made = None if now is None else now.measured
-        if made is not None and np.isfinite(made.tolerance):
-            self._change(tolerance=float(f"{min(made.tolerance * factor, 10.0):.3g}"))
-
-    def _change(self, **what: object) -> None:
+    def _change(self, what: dict[str, object]) -> None:
         name = self.chosen
 
         def change(job: Job) -> Job:
-            step = next((s for s in job.procedure.of(FeatureStep) if s.label == name), None)
+            step = next((s for s in job.procedure.features if s.label == name), None)
             return job if step is None else job.with_step(step.model_copy(update=what))
 
         self._desk.session.edit(f"tune {name}", change, merge=f"tune {name}")
@@ -220,7 +204,7 @@ class FeaturePanel(QWidget):
 
     def take_off(self) -> None:
         """Take the chosen feature off the stage."""
-        for layer in (USED, LEFT):
+        for layer in (USED, LEFT, MADE):
             self._desk.view.put(layer, None)
 
     def dress(self) -> None:
@@ -229,6 +213,8 @@ class FeaturePanel(QWidget):
         now, d, view = self._now, self._derived, self._desk.view
         made = None if now is None else now.measured
         scan = d.measured
+        if made is not None and made.origin and d.nominal is not None:
+            view.put(MADE, strokes_of(made.feature, d.nominal.diagonal, made.ends))
         if made is None or d.evaluation is None or not isinstance(scan, TriangleMesh) or not len(made.rows):
             return
         mesh = TriangleMesh(d.evaluation.deviation.points, scan.triangles)
@@ -237,7 +223,7 @@ class FeaturePanel(QWidget):
         view.put(LEFT, None if left is None else plain_surface(left))
         if patch is None:
             return
-        if not self._residuals.isChecked():
+        if not self.card.residuals.isChecked():
             view.put(USED, plain_surface(patch))
             return
         for name in MAP_LAYERS:

@@ -1,0 +1,1 @@
+"""Features at the station Measure: clicked, held, made of others."""
