@@ -144,7 +144,7 @@ def _is_table(flat: Flat, points: Floats, on: Bools) -> bool:
     if len(rest) < 50 or max((rest > 0).mean(), (rest < 0).mean()) < 0.995:
         return False
     level = points - np.outer(heights, flat.plane.normal)
-    return _hull_area(level[on], flat.plane) > HULL_RATIO * _hull_area(_without_outliers(level[away]), flat.plane)
+    return hull_area(level[on], flat.plane) > HULL_RATIO * hull_area(without_outliers(level[away]), flat.plane)
 
 
 def _faces_part(flat: Flat, points: Floats, normals: Floats | None, on: Bools) -> bool:
@@ -156,13 +156,14 @@ def _faces_part(flat: Flat, points: Floats, normals: Floats | None, on: Bools) -
     return bool(side * (normals[on] @ flat.plane.normal).sum() > 0)
 
 
-def _without_outliers(points: Floats) -> Floats:
+def without_outliers(points: Floats) -> Floats:
     """Without the farthest half per cent, so that stray fragments do not stretch the outline."""
     distance = np.linalg.norm(points - np.median(points, axis=0), axis=1)
     return np.asarray(points[distance <= np.quantile(distance, 0.995)])
 
 
-def _hull_area(points: Floats, plane: Plane) -> float:
+def hull_area(points: Floats, plane: Plane) -> float:
+    """Area of the hull of points (N, 3) brought onto a plane, mm2."""
     from scipy.spatial import ConvexHull
 
     from juxtum.geometry.arrays import orthonormal_frame
