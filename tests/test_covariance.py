@@ -41,7 +41,7 @@ def scanned(nominal: Nominal, length: float, rng: np.random.Generator) -> PointC
 
 
 @pytest.mark.parametrize("length", [0.0, pytest.param(3.0, marks=pytest.mark.long)])
-@pytest.mark.parametrize("way", ["datums", "best fit"])
+@pytest.mark.parametrize("way", ["datums", pytest.param("best fit", marks=pytest.mark.long)])
 def test_pose_scatters_as_far_as_it_says(bar: Nominal, way: str, length: float) -> None:
     """Predicted over observed scatter, for each of the six motions: the geometric mean and every single one."""
     numbers = {tuple(np.round(face.feature.normal, 6)): face.number for face in bar.faces if face.feature}

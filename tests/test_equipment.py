@@ -172,7 +172,9 @@ def test_a_tie_is_as_good_as_a_simulation_says(planner: Planner, ways: dict[Way,
     assert tie_of(tied, there, state.linkage).spread == pytest.approx(spread, rel=0.1)
 
 
-@pytest.mark.parametrize("way", [Way.BOTH, pytest.param(Way.EQUIPMENT, marks=pytest.mark.long)])
+@pytest.mark.parametrize(
+    "way", [pytest.param(Way.BOTH, marks=pytest.mark.long), pytest.param(Way.EQUIPMENT, marks=pytest.mark.long)]
+)
 def test_a_capture_on_a_plate_gives_what_was_promised(planner: Planner, ways: dict[Way, WayResult], way: Way) -> None:
     made = replace(planner, plan=with_way(planner, ways[way]).model_copy(update={"spacing": SPACING}))
     assert made.plan.expected is not None and made.plan.expected.coverage > 0.98

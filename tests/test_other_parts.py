@@ -31,7 +31,11 @@ def evaluated(part: str, kind: str, folder: Path, seed: int = 5) -> Evaluation:
 
 
 @pytest.mark.parametrize(
-    ("part", "kind", "note"), [("turned shaft", "full cloud", "turn about"), ("part of 5 mm", "full mesh", "")]
+    ("part", "kind", "note"),
+    [
+        pytest.param("turned shaft", "full cloud", "turn about", marks=pytest.mark.long),
+        ("part of 5 mm", "full mesh", ""),
+    ],
 )
 def test_a_whole_scan_of_a_good_part_conforms(part: str, kind: str, note: str, tmp_path: Path) -> None:
     found = evaluated(part, kind, tmp_path)

@@ -62,7 +62,7 @@ def test_a_small_feature_decides(kind: str) -> None:
     [
         ("plate with small holes", "one view cloud", "right"),
         ("plate with small holes", "part mesh", "right, unsure"),
-        ("beam of 3 m", "part mesh", "right"),
+        pytest.param("beam of 3 m", "part mesh", "right", marks=pytest.mark.long),
         ("beam of 3 m", "full mesh with outliers", "right, unsure"),
         ("bolted flange", "one view mesh", "right"),
         ("keyed ring", "full cloud", "right, unsure"),
@@ -71,7 +71,7 @@ def test_a_small_feature_decides(kind: str) -> None:
         ("casting", "one view cloud on a table", "right"),
         ("part of 5 mm", "part mesh, coarse", "right, unsure"),
         ("frame of 4 m", "one view mesh", "right"),
-        ("turned shaft", "part cloud", "right"),
+        pytest.param("turned shaft", "part cloud", "right", marks=pytest.mark.long),
         ("plain plate", "full mesh", "unsure"),
     ],
 )
