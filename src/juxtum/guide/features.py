@@ -40,7 +40,8 @@ def card_lines(taken: TakenFeature) -> list[tuple[str, str]]:
         return [("not measured", taken.problem)]
     lines = [("kind", made.kind if not made.face else f"{made.kind}, face {made.face}")]
     if made.origin:
-        lines.append(("made", made.origin))
+        is_distance = any(value.name == "distance" for value in made.values)
+        lines = [*([] if is_distance else lines), ("made", made.origin)]
     lines += [value_line(value) for value in made.values]
     if made.origin:
         return lines

@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QListWidget, QListWidgetItem
 from juxtum.desk.action import Action
 from juxtum.desk.detail import Detail
 from juxtum.desk.featuring.panel import FeaturePanel
+from juxtum.desk.mapping.worst import WorstPanel
 from juxtum.desk.overlays import Pin
 from juxtum.desk.sectioning.panel import SectionPanel
 from juxtum.desk.stage_pointer import Mode
@@ -65,6 +66,9 @@ class MeasureStation(Station):
         self.body.addWidget(self._list)
         self._remove = button("Remove", self.remove_selected)
         self.body.addLayout(row(self._remove))
+        self.body.addWidget(line())
+        self.worst = WorstPanel(self.desk, self.pin)
+        self.body.addWidget(self.worst)
         self.body.addWidget(line())
         self.sections = SectionPanel(self.desk, self.dress)
         self.body.addWidget(self.sections)
@@ -216,6 +220,7 @@ class MeasureStation(Station):
         self._against.setVisible(bool(words))
         readings = d.evaluation.readings if d.evaluation else ()
         self._show_list(readings)
+        self.worst.show_job()
         self.sections.show_job()
         self.features.show_job()
         self._detail.show_item(self._selected_result(), self._selected_reading())
@@ -277,7 +282,7 @@ class MeasureStation(Station):
         self.features.dress()
         self.view.set_readings(self.derived.evaluation.readings if self.derived.evaluation else (), self.reading)
         doubtful = enumerate(doubtful_places(self.derived), 1)
-        self.view.set_pins([Pin(place, str(number), "undecided") for number, place in doubtful])
+        self.view.set_pins([*(Pin(place, str(number), "undecided") for number, place in doubtful), *self.worst.pins])
 
 
 def _actions(station: MeasureStation) -> tuple[Action, ...]:
@@ -289,6 +294,8 @@ def _actions(station: MeasureStation) -> tuple[Action, ...]:
     return (
         Action("pin readings", "Pin readings", "Job/Measure/1", station.begin_pinning, "P", "map-pin-plus", "", has_map, at=station.key),
         Action("pin worst", "Pin a reading at the worst place", "Job/Measure/1", station.pin_worst, "Shift+P", "pin", "", has_map, at=station.key),
+        Action("next worst", "Go to the next worst place", "Job/Measure/1", lambda: station.worst.step(1), ".", "", "", has_map, at=station.key),
+        Action("worst before", "Go back to the place before", "Job/Measure/1", lambda: station.worst.step(-1), ",", "", "", has_map, at=station.key),
         Action("cut section", "Cut a section", "Job/Measure/2", station.sections.begin, "Shift+X", "slice", "", has_map, at=station.key),
         Action("click feature", "Click a feature", "Job/Measure/2", station.features.begin_or_stop, "Shift+F", "", "Of the scan", has_map, at=station.key),
     )  # fmt: skip
