@@ -61,7 +61,9 @@ def test_each_bump_is_one_place_and_the_worst_comes_first() -> None:
 
 def test_neither_noise_nor_a_slope_makes_places() -> None:
     assert find_peaks(plate_with([], 0.02), -0.1, 0.1) == ()
-    assert len(find_peaks(plate_with([], 0.01, slope=0.002), -0.1, 0.1)) == 2, "a slope has a highest and a lowest place"
+    assert len(find_peaks(plate_with([], 0.01, slope=0.002), -0.1, 0.1)) == 2, (
+        "a slope has a highest and a lowest place"
+    )
 
 
 def test_the_worst_places_are_gone_through_in_the_window(small_desk: Hand) -> None:

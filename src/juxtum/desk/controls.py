@@ -11,7 +11,6 @@ from juxtum.desk.stage_view import StageView
 from juxtum.desk.view_bar import SectionBar, ViewBar
 from juxtum.scene.actors import Shown
 from juxtum.scene.camera import View
-from juxtum.scene.palette import MapScale
 from juxtum.wording import percent
 
 NEXT_DATA = {Shown.SOLID: Shown.SEE_THROUGH, Shown.SEE_THROUGH: Shown.HIDDEN, Shown.HIDDEN: Shown.SOLID}
@@ -120,9 +119,8 @@ class StageControls:
 
     def show_legend(self, d: Derived) -> None:
         """The legend of the map in force, or none."""
-        measure = d.job.procedure.measure
-        if d.area is None or d.evaluation is None or self.data_shown is Shown.HIDDEN:
+        if d.area is None or d.scale is None or d.evaluation is None or self.data_shown is Shown.HIDDEN:
             self._view.set_legend(None, None)
             return
         note = f"not seen {percent(1 - d.evaluation.statistics.area_seen)}"
-        self._view.set_legend(MapScale(measure.lower, measure.upper), d.area, note)
+        self._view.set_legend(d.scale, d.area, note, d.map_unit, is_fixed=d.map_unit != "mm")

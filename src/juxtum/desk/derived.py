@@ -20,6 +20,7 @@ from juxtum.job import Evaluation, Job, Runner
 from juxtum.job.inputs import LoadedScan
 from juxtum.job.planning import task_of
 from juxtum.job.runner import Comparison
+from juxtum.job.shares import shown_map
 from juxtum.job.sources import tied, told, worked
 from juxtum.job.steps import FinishingModel, Trim
 from juxtum.job.steps.base import surface
@@ -111,6 +112,8 @@ class Derived:
     layers: dict[str, Surface | Lines | None] = field(default_factory=dict)
     """Of the map, by name; none before there is a map."""
     area: Histogram | None = None
+    scale: MapScale | None = None
+    map_unit: str = "mm"
     comparison: Comparison | None = None
 
     @property
@@ -276,8 +279,8 @@ class Deriver:
         evaluation = self.runner.evaluation(job, name, progress.part(0.3, 0.9))
         progress.phase("colouring the map", 0.92)
         d, scan = evaluation.deviation, self.runner.measured(job)
-        measure = job.procedure.measure
-        scale = MapScale(measure.lower, measure.upper)
+        shown = self._of(f"shown {_asked(job)}", d, lambda: shown_map(job, d))
+        scale = MapScale(shown.lower, shown.upper, shown.colours)
         # The first reading needs it: nobody shall wait for it then.
         self._of("feet", d, lambda: d.foot_tree)
         normals = scan.normals
@@ -285,12 +288,16 @@ class Deriver:
             None if normals is None else self._of("turned", d, lambda: evaluation.alignment.transform.turn(normals))
         )
         invented = _invented(self.runner.cleaned(job), evaluation.alignment.transform)
-        given = MapGiven(d, scan.triangles, turned, (measure.lower, measure.upper), self._of, invented)
+        given = MapGiven(shown.deviation, scan.triangles, turned, (shown.lower, shown.upper), self._of, invented)
         return {
             "in_force": name,
             "evaluation": evaluation,
             "layers": draw_map(given),
-            "area": self._of(f"histogram {scale.ends}", d, lambda: histogram(d, *scale.ends)),
+            "scale": scale,
+            "map_unit": shown.unit,
+            "area": self._of(
+                f"histogram {scale.ends}", shown.deviation, lambda: histogram(shown.deviation, *scale.ends)
+            ),
             "comparison": self._comparison(job, name, progress),
         }
 
@@ -305,6 +312,14 @@ class Deriver:
             return self.runner.compare(job, others[-1], name, progress.part(0.95, 1.0))
         except JuxtumError:
             return None
+
+
+def _asked(job: Job) -> str:
+    """Of what the map that is shown depends on: with shares, the tolerances too."""
+    measure = job.procedure.measure
+    if measure.shown == "mm":
+        return f"{measure.lower} {measure.upper} {measure.colours}"
+    return f"{measure.colours} {[(c.faces, c.zone) for c in job.procedure.characteristics]}"
 
 
 def _invented(scan: Scan, pose: RigidTransform) -> TriangleMesh | None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen, QPolygonF
@@ -23,11 +25,13 @@ def legend_width() -> float:
 class Legend:
     """Where the legend lies, what it shows and what of it can be taken hold of."""
 
-    def __init__(self, scale: MapScale, area: Histogram, note: str, *, is_fixed: bool = False) -> None:
+    def __init__(
+        self, scale: MapScale, area: Histogram, note: str, unit: str = "mm", *, is_fixed: bool = False
+    ) -> None:
         self._is_fixed = is_fixed
         self.scale = scale
         self.area = area
-        self.note = note
+        self.note, self.unit = note, unit
         self.box = QRectF()
         self._held_ends = scale.ends
 
@@ -62,8 +66,8 @@ class Legend:
         step = 10 ** np.floor(np.log10(max(high - low, 1e-6)) - 2)
         value = round(float(np.clip(round(value / step) * step, low, high)), 6)
         if which == "upper":
-            return MapScale(self.scale.lower, max(value, self.scale.lower + step))
-        return MapScale(min(value, self.scale.upper - step), self.scale.upper)
+            return replace(self.scale, upper=max(value, self.scale.lower + step))
+        return replace(self.scale, lower=min(value, self.scale.upper - step))
 
     def paint(self, painter: QPainter) -> None:
         """Panel, colours, histogram, limits, what was not seen."""
@@ -74,7 +78,7 @@ class Legend:
         painter.drawRoundedRect(self.box, 6, 6)
         painter.setFont(font(SMALL))
         painter.setPen(colour("ink_soft"))
-        painter.drawText(QPointF(self.box.left() + 14, self.box.top() + 18), "mm")
+        painter.drawText(QPointF(self.box.left() + 14, self.box.top() + 18), self.unit)
         painter.drawText(QPointF(self._bar.right() + 6, self.box.top() + 18), "area")
         self._paint_bars(painter)
         low, high = self._held_ends

@@ -92,10 +92,16 @@ class StageView(FittingView):
         self.redraw()
 
     def set_legend(
-        self, scale: MapScale | None, area: Histogram | None, note: str = "", *, is_fixed: bool = False
+        self,
+        scale: MapScale | None,
+        area: Histogram | None,
+        note: str = "",
+        unit: str = "mm",
+        *,
+        is_fixed: bool = False,
     ) -> None:
         """Show the legend for a map, or none; of a fixed one the limits cannot be dragged."""
-        self.legend = None if scale is None or area is None else Legend(scale, area, note, is_fixed=is_fixed)
+        self.legend = None if scale is None or area is None else Legend(scale, area, note, unit, is_fixed=is_fixed)
         if scale is not None:
             self.stage.set_scale(scale)
         self.redraw()

@@ -31,6 +31,7 @@ from juxtum.job.files import FileStore
 from juxtum.job.graph import Graph, Node, under_their_names
 from juxtum.job.inputs import LoadedScan, load_nominal, load_scan
 from juxtum.job.shapes import feature_node
+from juxtum.job.shares import limits_of
 from juxtum.job.sources import (
     deviation_map,
     doubts,
@@ -309,7 +310,7 @@ def _evaluation(graph: Graph, source: Source) -> Node:
     cuts = [section(name, number) for number in range(len(job.procedure.sections))]
 
     def run(outcomes: Outcomes, progress: Progress) -> Evaluation:
-        readings = (replace(one, limits=_limits_of(job, one.face)) for read in taken for one in outcomes.of(read))
+        readings = (replace(one, limits=limits_of(job, one.face)) for read in taken for one in outcomes.of(read))
         return Evaluation(
             name, outcomes.alignment(name), outcomes.of(deviation_map(name)), outcomes.of(numbers(name)), tuple(readings),
             tuple(outcomes.of(read) for read in lines), outcomes.of(doubts(name)),
@@ -331,10 +332,3 @@ def _evaluation(graph: Graph, source: Source) -> Node:
         *shapes,
     )
     return Node(job.procedure.judging, under_their_names(*reads), run)
-
-
-def _limits_of(job: Job, face: int) -> tuple[float, float] | None:
-    """The tightest zone of those characteristics that name the face, or else of those of the whole part."""
-    zones = [(c.faces, c.zone) for c in job.procedure.characteristics if c.zone is not None and not c.lost]
-    naming = [zone for faces, zone in zones if face in faces] or [zone for faces, zone in zones if not faces]
-    return min(naming, key=lambda both: both[1] - both[0], default=None)

@@ -183,7 +183,7 @@ def legend(canvas: Any, x: float, y: float, size: tuple[float, float], scale: Ma
         )
 
 
-def key(canvas: Any, x: float, y: float, width: float, scale: MapScale) -> None:
+def key(canvas: Any, x: float, y: float, width: float, scale: MapScale, unit: str = "mm") -> None:
     """The colours of the map in one line with their borders."""
     borders = (scale.ends[0], *scale.steps, scale.ends[1])
     part = width / (len(borders) - 1)
@@ -195,7 +195,7 @@ def key(canvas: Any, x: float, y: float, width: float, scale: MapScale) -> None:
             canvas.setFont(MONO_BOLD if limit else MONO, 6.5)
             canvas.setFillColor(LIGHT.ink if limit else LIGHT.ink_soft)
             canvas.drawCentredString(x + k * part, y - 8, signed(low, 2))
-    write(canvas, x + width + 8, y, "mm; hatched: not seen", WORD, 6.5, LIGHT.ink_soft)
+    write(canvas, x + width + 8, y, f"{unit}; hatched: not seen", WORD, 6.5, LIGHT.ink_soft)
 
 
 def card(canvas: Any, x: float, y: float, size: tuple[float, float], label: str, value: float, inside: bool) -> None:

@@ -11,6 +11,7 @@ from juxtum.evaluate import Reading
 from juxtum.geometry.arrays import Floats
 from juxtum.geometry.mesh import Scan
 from juxtum.job import Evaluation
+from juxtum.job.shares import ShownMap
 from juxtum.scene.camera import View, view_direction
 from juxtum.scene.drawables import foreign_surface, nominal_edges, page_map, passed_surface, unseen_surface
 from juxtum.scene.palette import MapScale
@@ -40,12 +41,12 @@ class Picture:
 
 
 def take_pictures(
-    evaluation: Evaluation, scan: Scan, scale: MapScale, size: tuple[int, int] = (1400, 950)
+    evaluation: Evaluation, scan: Scan, shown: ShownMap, size: tuple[int, int] = (1400, 950)
 ) -> list[Picture]:
     """One perspective view and each of the six sides that shows data."""
     stage = Stage()
     try:
-        fill_stage(stage, evaluation, scan, scale)
+        fill_stage(stage, evaluation, scan, shown)
         half = size[0] * 5 // 8, size[1] * 5 // 8
         sides = [_picture(stage, evaluation, view, half) for view in _sides_with_data(evaluation)]
         return [_picture(stage, evaluation, View.CORNER, size), *sides]
@@ -53,11 +54,11 @@ def take_pictures(
         stage.close()
 
 
-def fill_stage(stage: Stage, evaluation: Evaluation, scan: Scan, scale: MapScale) -> None:
+def fill_stage(stage: Stage, evaluation: Evaluation, scan: Scan, shown: ShownMap) -> None:
     """Put the map, its limit lines, the part's edges and what was not seen on a stage."""
     normals = None if scan.normals is None else evaluation.alignment.transform.turn(scan.normals)
-    stage.set_scale(scale)
-    surface, lines = page_map(evaluation.deviation, scan.triangles, normals, (scale.lower, scale.upper))
+    stage.set_scale(MapScale(shown.lower, shown.upper, shown.colours))
+    surface, lines = page_map(shown.deviation, scan.triangles, normals, (shown.lower, shown.upper))
     stage.put("map", surface)
     stage.put("limits", lines)
     stage.put("unseen", unseen_surface(evaluation.deviation))

@@ -15,6 +15,7 @@ from juxtum.exchange.meshes import write_ply
 from juxtum.geometry.mesh import PointCloud, Scan, TriangleMesh
 from juxtum.job import Evaluation, Job
 from juxtum.job.runner import Comparison
+from juxtum.job.shares import shown_map
 from juxtum.progress import Progress, silent
 from juxtum.report.pictures import take_pictures
 from juxtum.report.result import result_document
@@ -75,9 +76,10 @@ def write_outputs(
         progress.phase("writing the coloured scan", 0.1)
         write_map(work / "deviation.ply", evaluation, scan)
         progress.phase("taking pictures", 0.2)
-        pictures = take_pictures(evaluation, scan, scale)
+        shown = shown_map(job, evaluation.deviation)
+        pictures = take_pictures(evaluation, scan, shown)
         progress.phase("setting the pages", 0.8)
-        write_pdf(work / "report.pdf", ReportContent(job, evaluation, pictures, scale, comparison))
+        write_pdf(work / "report.pdf", ReportContent(job, evaluation, pictures, scale, comparison, shown))
         for output in OUTPUTS:
             os.replace(work / output, folder / output)
     return [folder / output for output in OUTPUTS]

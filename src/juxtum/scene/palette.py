@@ -15,12 +15,17 @@ SPREAD = 3.0
 """The map reaches this many times as far as the tolerance limits before its last colour."""
 
 
+STYLES = ("steps", "graded", "verdict", "above", "below")
+"""Steps of colour beyond the limits; colours that run into each other, within them too; within or not; only what is proud; only what is shy."""
+
+
 @dataclass(frozen=True)
 class MapScale:
-    """The limits of the map in mm."""
+    """The limits of the map, in mm or as shares of a tolerance, and how it is coloured."""
 
     lower: float
     upper: float
+    style: str = "steps"
 
     @property
     def ends(self) -> tuple[float, float]:
@@ -39,8 +44,29 @@ class MapScale:
 
 def colours(values: npt.ArrayLike, scale: MapScale, look: Look = LIGHT) -> Floats:
     """Colour (N, 3) from 0 to 1 of deviations (N,) in mm."""
-    ramp = np.array([rgb(c) for c in (*reversed(look.shy), look.in_tolerance, *look.proud)])
-    index = np.searchsorted(np.array(scale.steps), np.asarray(values), side="left")
+    values = np.asarray(values, dtype=np.float64)
+    if scale.style == "graded":
+        return _graded(values, scale, look)
+    index = np.searchsorted(np.array(scale.steps), values, side="left")
     # A value on the upper limit conforms, and so does one on the lower limit.
-    index = np.where(np.asarray(values) == scale.lower, STEPS, index)
+    index = np.where(values == scale.lower, STEPS, index)
+    if scale.style == "verdict":
+        index = STEPS + np.sign(index - STEPS) * 2
+    elif scale.style == "above":
+        index = np.maximum(index, STEPS)
+    elif scale.style == "below":
+        index = np.minimum(index, STEPS)
+    ramp = np.array([rgb(c) for c in (*reversed(look.shy), look.in_tolerance, *look.proud)])
     return np.asarray(ramp[index])
+
+
+def _graded(values: Floats, scale: MapScale, look: Look) -> Floats:
+    """Colours that run into each other: paper in the middle of the limits, the first colour on either of them, the last at the ends."""
+    low, high = scale.ends
+    places = (
+        *np.linspace(low, scale.lower, STEPS),
+        (scale.lower + scale.upper) / 2,
+        *np.linspace(scale.upper, high, STEPS),
+    )
+    ramp = np.array([rgb(c) for c in (*reversed(look.shy), look.in_tolerance, *look.proud)])
+    return np.stack([np.interp(values, places, channel) for channel in ramp.T], axis=-1)

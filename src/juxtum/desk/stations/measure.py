@@ -11,21 +11,22 @@ from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QListWidget, QListWidgetItem
 from juxtum.desk.action import Action
 from juxtum.desk.detail import Detail
 from juxtum.desk.featuring.panel import FeaturePanel
+from juxtum.desk.mapping.limits import LimitsPanel
 from juxtum.desk.mapping.worst import WorstPanel
 from juxtum.desk.overlays import Pin
 from juxtum.desk.sectioning.panel import SectionPanel
 from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.stations.base import Station
 from juxtum.desk.style import font
-from juxtum.desk.widgets import Facts, LengthField, button, form, label, line, row
+from juxtum.desk.widgets import LengthField, button, label, line, row
 from juxtum.errors import InputError
 from juxtum.evaluate import LineResult, Reading
 from juxtum.geometry.arrays import Floats
-from juxtum.guide.facts import doubtful_places, map_facts, numbered_warnings
+from juxtum.guide.facts import doubtful_places, numbered_warnings
 from juxtum.guide.findings import Key
 from juxtum.guide.next_actions import worst_result
 from juxtum.job import Job
-from juxtum.job.steps import GridStep, Measure, ReadingStep
+from juxtum.job.steps import GridStep, ReadingStep
 from juxtum.look import SMALL
 from juxtum.scene.picking import Hit
 from juxtum.units import parse_length
@@ -76,25 +77,8 @@ class MeasureStation(Station):
         self.features = FeaturePanel(self.desk, self.dress)
         self.body.addWidget(self.features)
         self.body.addWidget(line())
-        self._build_limits()
-
-    def _build_limits(self) -> None:
-        """Limits of the map, and its statistics."""
-        self.body.addWidget(label("Limits of the map", "heading"))
-        self._lower, self._upper = LengthField("Map lower limit", -0.2), LengthField("Map upper limit", 0.2)
-        self._lower.chosen.connect(lambda v: self.set_limits(v, self._upper.value))
-        self._upper.chosen.connect(lambda v: self.set_limits(self._lower.value, v))
-        self._search = LengthField("Search distance", 3.0, "Farther from the nominal than this nothing is a deviation")
-        self._search.chosen.connect(self._set_search)
-        rows: list[tuple[str, QWidget]] = [
-            ("Lower", self._lower),
-            ("Upper", self._upper),
-            ("Search distance", self._search),
-        ]
-        self.body.addLayout(form(rows))
-        self.body.addWidget(label("Statistics, weighted by area", "heading"))
-        self._facts = Facts("Statistics")
-        self.body.addWidget(self._facts)
+        self.limits = LimitsPanel(self.desk)
+        self.body.addWidget(self.limits)
 
     def toggle_pin(self) -> None:
         """Begin to pin readings, or stop."""
@@ -191,18 +175,7 @@ class MeasureStation(Station):
 
     def set_limits(self, lower: float, upper: float) -> None:
         """Other limits for the map."""
-        if lower >= upper:
-            self.desk.tell("the lower limit is not below the upper limit", "limits of the map", "Choose others")
-            self.show_results()
-            return
-        self._change_measure("limits of the map", lower=lower, upper=upper)
-
-    def _set_search(self, value: float) -> None:
-        self._change_measure("search distance", limit=min(max(value, 0.01), 1000.0))
-
-    def _change_measure(self, title: str, **update: float) -> None:
-        old = self.session.job.procedure.measure
-        self.session.add(Measure(**(old.model_dump() | update)), title)
+        self.limits.set_limits(lower, upper)
 
     def own_actions(self) -> tuple[Action, ...]:
         """What can be done here."""
@@ -211,10 +184,7 @@ class MeasureStation(Station):
     def show_results(self) -> None:
         """The selected value, the list, limits and statistics."""
         d = self.derived
-        measure = d.job.procedure.measure
-        for field, value in ((self._lower, measure.lower), (self._upper, measure.upper), (self._search, measure.limit)):
-            field.set_value(value)
-        self._facts.show_facts(map_facts(d))
+        self.limits.show_job()
         words = numbered_warnings(d)
         self._against.setText("\n".join(words))
         self._against.setVisible(bool(words))

@@ -23,6 +23,10 @@ class Measure(StepModel):
     angle: Annotated[Finite, Field(gt=0, le=180)] = 60.0
     lower: Finite = -0.2
     upper: Finite = 0.2
+    colours: Literal["steps", "graded", "verdict", "above", "below"] = "steps"
+    """How the map is coloured."""
+    shown: Literal["mm", "share"] = "mm"
+    """Deviations, or how much of the tolerance of its own face each takes up."""
 
     @model_validator(mode="after")
     def _ordered(self) -> Measure:

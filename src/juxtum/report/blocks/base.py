@@ -10,8 +10,10 @@ from xml.sax.saxutils import escape
 from reportlab.lib.styles import ParagraphStyle
 from reportlab.platypus import Flowable, Paragraph, Table
 
+from juxtum.evaluate import Deviation
 from juxtum.job import Evaluation, Job
 from juxtum.job.runner import Comparison
+from juxtum.job.shares import ShownMap
 from juxtum.look import LIGHT
 from juxtum.report import drawing as d
 from juxtum.report.pictures import Picture
@@ -30,6 +32,23 @@ class ReportContent:
     pictures: list[Picture]
     scale: MapScale
     comparison: Comparison | None = None
+    shown: ShownMap | None = None
+    """The map as the pictures show it; as deviations within the limits where nothing is said."""
+
+    @property
+    def map_scale(self) -> MapScale:
+        """Of the pictures."""
+        return self.scale if self.shown is None else MapScale(self.shown.lower, self.shown.upper, self.shown.colours)
+
+    @property
+    def map_deviation(self) -> Deviation:
+        """Of the pictures."""
+        return self.evaluation.deviation if self.shown is None else self.shown.deviation
+
+    @property
+    def map_unit(self) -> str:
+        """In which the pictures are coloured."""
+        return "mm" if self.shown is None or self.shown.unit == "mm" else "share of the tolerance"
 
 
 @dataclass(frozen=True)

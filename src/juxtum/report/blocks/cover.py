@@ -84,19 +84,19 @@ def _fields(job: Job) -> Any:
 
 def _map(content: ReportContent) -> Any:
     """The first picture, and beside it the legend with the share of area at each colour."""
-    picture, scale = content.pictures[0], content.scale
+    picture, scale = content.pictures[0], content.map_scale
     width = ROOM - LEGEND
     height = min(height_of(picture, width), TALLEST)
     width = width * height / height_of(picture, width)
     seen = content.evaluation.statistics.area_seen
-    area: Histogram = histogram(content.evaluation.deviation, *scale.ends, bins=90)
+    area: Histogram = histogram(content.map_deviation, *scale.ends, bins=90)
     x = ROOM - 82
 
     def paint(c: Any) -> None:
         draw_picture(c, picture, Box(0, 0, width, height))
         d.legend(c, x, 22, (82, height - 44), scale, area)
         d.write(c, x, 6, f"not seen {percent(1 - seen)}", d.WORD, 6.5, LIGHT.ink_soft)
-        d.write(c, x, height - 12, "mm, by area", d.WORD, 6.5, LIGHT.ink_soft)
+        d.write(c, x, height - 12, f"{content.map_unit}, by area", d.WORD, 6.5, LIGHT.ink_soft)
 
     return Drawn(ROOM, height, paint)
 

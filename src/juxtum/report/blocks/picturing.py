@@ -67,7 +67,7 @@ def _sides(content: ReportContent) -> list[Any]:
     cells: list[Any] = [_side(picture) for picture in pictures]
     cells += [""] * (len(cells) % 2)
     rows = [cells[k : k + 2] for k in range(0, len(cells), 2)]
-    key = Drawn(ROOM, 16, lambda c: d.key(c, 0, 9, 280, content.scale))
+    key = Drawn(ROOM, 16, lambda c: d.key(c, 0, 9, 280, content.map_scale, content.map_unit))
     widths = [ROOM / 2, ROOM / 2]
     first = KeepTogether([heading("The sides that show data"), key, Spacer(0, 6), table(rows[:1], widths)])
     return [first, table(rows[1:], widths)] if rows[1:] else [first]

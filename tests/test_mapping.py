@@ -1,0 +1,55 @@
+"""The colours of the map, and the map as shares of each face's own tolerance."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from hand import Hand
+from juxtum.guide.findings import Key
+from juxtum.job.shares import as_shares, limits_of
+from juxtum.look import LIGHT, rgb
+from juxtum.scene.palette import STYLES, MapScale, colours
+
+pytestmark = pytest.mark.filterwarnings("error")
+PAPER = np.array(rgb(LIGHT.in_tolerance))
+
+
+@pytest.mark.parametrize("style", STYLES)
+def test_what_conforms_is_paper_and_colours_do_not_jump_within(style: str) -> None:
+    scale = MapScale(-0.1, 0.3, style)
+    low, middle, high, lowest, highest = colours([-0.1, 0.1, 0.3, -0.7, 0.9], scale)
+    assert np.allclose(middle, PAPER)
+    assert np.allclose(low, PAPER) and np.allclose(high, PAPER) if style != "graded" else not np.allclose(low, PAPER)
+    assert np.allclose(lowest, PAPER) == (style == "above") and np.allclose(highest, PAPER) == (style == "below")
+    values = np.linspace(-0.7, 0.9, 1601)
+    jumps = np.abs(np.diff(colours(values, scale), axis=0)).max(1)
+    assert (jumps.max() < 0.02) == (style == "graded")
+    if style == "verdict":
+        assert len(np.unique(colours(values, scale), axis=0)) == 3
+
+
+def test_shares_are_of_the_tolerance_of_the_face(small_desk: Hand) -> None:
+    d, session = small_desk, small_desk.window.session
+    d.go(Key.MEASURE)
+    limits = d.window.measure.limits
+    # Two choices at once: neither is lost.
+    limits._change("colours", colours="graded")
+    limits._change("what it shows", shown="share")
+    d.wait(lambda: session.derived.map_unit == "share")
+    measure = session.job.procedure.measure
+    assert (measure.colours, measure.shown) == ("graded", "share")
+    assert session.derived.scale == MapScale(-1.0, 1.0, "graded") and d.window.view.legend.unit == "share"  # type: ignore[union-attr]
+    evaluation = session.derived.evaluation
+    assert evaluation is not None
+    deviation = evaluation.deviation
+    shares = as_shares(session.job, deviation)
+    row = int(np.flatnonzero(deviation.found)[0])
+    low, high = limits_of(session.job, int(deviation.faces[row]) + 1) or (np.nan, np.nan)
+    assert shares.distances[row] == pytest.approx((deviation.distances[row] - (low + high) / 2) / ((high - low) / 2))
+    # The map's own limits, its statistics and all verdicts stay in mm.
+    assert (measure.lower, measure.upper) == (-0.2, 0.2) and abs(evaluation.statistics.rms) < 1e-3
+    bare = session.job
+    for step in bare.procedure.characteristics:
+        bare = bare.without(step)
+    assert np.isnan(as_shares(bare, deviation).distances).all(), "no tolerance, no share"
