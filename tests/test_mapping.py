@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtTest import QTest
 
 from hand import Hand
 from juxtum.guide.findings import Key
 from juxtum.job.shares import as_shares, limits_of
+from juxtum.job.steps import BestFit, Decide
 from juxtum.look import LIGHT, rgb
 from juxtum.scene.palette import STYLES, MapScale, colours
 
@@ -53,3 +56,33 @@ def test_shares_are_of_the_tolerance_of_the_face(small_desk: Hand) -> None:
     for step in bare.procedure.characteristics:
         bare = bare.without(step)
     assert np.isnan(as_shares(bare, deviation).distances).all(), "no tolerance, no share"
+
+
+def test_two_alignments_stand_side_by_side_under_one_camera(small_desk: Hand) -> None:
+    d, window = small_desk, small_desk.window
+    window.session.add(BestFit(name="one", start="a"), "one")
+    window.session.add(BestFit(name="two", start="a", trim=0.2), "two")
+    window.session.add(Decide(alignment="two"), "in force")
+    d.wait(lambda: window.session.derived.comparison is not None)
+    d.go(Key.ALIGN)
+    beside = window.align.beside
+    # Opened, shut and opened again without waiting.
+    for _ in range(3):
+        QTest.mouseClick(d.named("Side by side"), Qt.MouseButton.LeftButton)
+    d.wait(lambda: beside.is_open and all(stage.stage.has("map") for stage in beside.stages))
+    left, right = beside.stages
+    QTest.mousePress(right, Qt.MouseButton.LeftButton, pos=right.rect().center())
+    QTest.mouseMove(right, pos=right.rect().center() + QPoint(60, 25))
+    QTest.mouseRelease(right, Qt.MouseButton.LeftButton, pos=right.rect().center() + QPoint(60, 25))
+    d.wait()
+    assert np.allclose(left.stage.eye.towards, right.stage.eye.towards)
+    assert not np.allclose(left.stage.eye.towards, window.view.stage.eye.towards), "turned with the pointer"
+    assert d.named("Left alignment").currentText() == "one" and d.named("Right alignment").currentText() == "two"  # type: ignore[attr-defined]
+    beside._choose(0, "a")
+    d.wait()
+    assert beside._names == ["a", "two"]
+    d.press(Qt.Key.Key_Escape)
+    assert not beside.is_open
+    d.click("Side by side")
+    d.go(Key.MEASURE)
+    assert not beside.is_open

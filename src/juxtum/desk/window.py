@@ -184,6 +184,7 @@ class MainWindow(QMainWindow):
         self.capture.close_all()
         self.desk_book.close()
         self.session.close(keep=not self.session.is_saved and is_worth_keeping(self.session.job))
+        self.align.beside.release()
         self.view.release()
         super().closeEvent(event)
 

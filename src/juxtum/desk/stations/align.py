@@ -9,6 +9,7 @@ from juxtum.desk.aligning.datums_panel import DatumsPanel
 from juxtum.desk.aligning.fit_panel import FitPanel
 from juxtum.desk.aligning.in_force import InForcePanel
 from juxtum.desk.aligning.points_panel import PointsPanel
+from juxtum.desk.aligning.side_by_side import SideBySide
 from juxtum.desk.overlays import Pin
 from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.stations.base import Station
@@ -55,6 +56,11 @@ class AlignStation(Station):
         self.body.addWidget(line())
         self._in_force = InForcePanel(self.desk.choose_alignment)
         self.body.addWidget(self._in_force)
+        self.beside = SideBySide(self.desk)
+        self._compare = button(
+            "Side by side", self.beside.toggle, tip="Both maps on two stages under one camera (Shift+C)"
+        )
+        self.body.addLayout(row(self._compare))
 
     def own_actions(self) -> tuple[Action, ...]:
         """Ways to align."""
@@ -71,8 +77,8 @@ class AlignStation(Station):
             Action("align automatically", "Align automatically", "Job/Align/1", self.automatic, "Ctrl+L", "move-3d", "Rough, then best fit", has_both),
             Action("pick pairs", "Pick pairs", "Job/Align/1", self._pairs.click, "", "crosshair", "", has_both, at=self.key),
             Action("pick datums", "Pick datums", "Job/Align/1", self.datums.pick.click, "Ctrl+Shift+D", "anchor", "", has_both, at=self.key),
-            Action("compare", "Compare alignments", "Tools/2", lambda: None, "", "git-compare-arrows", "",
-                   lambda: self.derived.comparison is not None, at=self.key),
+            Action("compare", "Compare alignments side by side", "Job/Align/2", self.beside.toggle, "Shift+C", "git-compare-arrows",
+                   "Two stages under one camera", lambda: self.derived.comparison is not None, at=self.key),
         )  # fmt: skip
 
     def automatic(self) -> None:
@@ -168,6 +174,7 @@ class AlignStation(Station):
     def leave(self) -> None:
         """Let picks go."""
         super().leave()
+        self.beside.close_view()
         self._pairs.setChecked(False)
         self._measured, self._nominal = [], []
         self.datums.leave()
@@ -188,6 +195,8 @@ class AlignStation(Station):
         self.points.show_job()
         self.fit.show_job()
         self._in_force.show_job(self.derived)
+        self._compare.setVisible(self.derived.comparison is not None)
+        self.beside.show_job()
 
     def _lay(self, step: BestFit | Datums | KnownTargets | ReferencePoints) -> None:
         """Put an alignment beside the others, from the one in force or the usual one, and in force."""
