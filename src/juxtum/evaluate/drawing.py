@@ -11,7 +11,7 @@ from pydantic import ValidationError
 
 from juxtum.errors import InputError
 from juxtum.evaluate.drawing_words import Row, Rules, Words, modified
-from juxtum.evaluate.drawn.references import Datum, read_pattern
+from juxtum.evaluate.drawn.references import Datum, common_datum, read_pattern
 from juxtum.evaluate.fits import Of, is_code, limits_of
 from juxtum.evaluate.kinds import KINDS, Characteristic, Kind, kind_of
 from juxtum.evaluate.kinds.size import Sized
@@ -143,6 +143,10 @@ def _datum(row: Row) -> Datum:
 def _named(row: Row, datums: Mapping[str, Datum]) -> tuple[Datum, ...]:
     text = row.text("datums")
     letters = [letter.strip() for letter in text.split("|")] if text else []
+    try:
+        datums = {**datums, **{c.letter: c for one in letters if (c := common_datum(one, datums)) is not None}}
+    except InputError as problem:
+        raise row.problem("datums", problem.what, problem.next) from problem
     for letter in letters:
         if letter not in datums:
             known = ", ".join(sorted(datums)) or "none"

@@ -8,7 +8,7 @@ from enum import StrEnum
 from typing import Any
 
 from juxtum.errors import InputError
-from juxtum.evaluate.drawn.references import Datum, read_pattern
+from juxtum.evaluate.drawn.references import Datum, common_datum, read_pattern
 from juxtum.evaluate.kinds import Characteristic, Toleranced
 
 DIRECTIONS = ("x", "y", "z", "3d")
@@ -221,6 +221,9 @@ def typed(
 def _datum(text: str, letter: str, known: Mapping[str, Datum]) -> Datum:
     if text in known:
         return known[text]
+    together = common_datum(text, known)
+    if together is not None:
+        return together
     if not text[:1].isdigit():
         words = ", ".join(sorted(known)) or "none yet"
         raise InputError(

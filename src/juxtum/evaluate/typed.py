@@ -18,7 +18,7 @@ from juxtum.nominal import Nominal
 HOW = "Write for example: position d0.2 M A|B|C of 31;32 - diameter 72 H7 of 51 - distance 40 \u00b10.1 x of 14|22"
 _OTHER_NAMES = {"profile": "profile-surface", "hole": "diameter", "bore": "diameter", "circularity": "roundness"}
 _NOISE = re.compile(r"\b(faces?|holes?|pins?|the)\b", re.IGNORECASE)
-_DATUMS = re.compile(r"[A-Z](\|[A-Z])+")
+_DATUMS = re.compile(r"[A-Z](-[A-Z])?(\|[A-Z](-[A-Z])?)+|[A-Z]-[A-Z]")
 _NUMBER = re.compile(r"[+-]?\d+([.,]\d+)?")
 
 

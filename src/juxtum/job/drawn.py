@@ -15,6 +15,9 @@ def known_datums(job: Job) -> dict[str, Datum]:
     for made in job.procedure.characteristics:
         for datum in made.datums if isinstance(made, Toleranced) else ():
             found.setdefault(datum.letter, datum)
+            if datum.is_common:
+                for letter, faces in zip(datum.letter.split("-"), datum.of, strict=True):
+                    found.setdefault(letter, Datum(letter=letter, of=(faces,), association=datum.association))
     for step in job.procedure.of(Datums):
         for choice in step.datums:
             if choice.faces:

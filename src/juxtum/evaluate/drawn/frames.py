@@ -8,6 +8,7 @@ import numpy as np
 
 from juxtum.align import Alignment
 from juxtum.align.datums import AssociatedDatum, left_free, locked_to, touched_by
+from juxtum.evaluate.drawn.common_datum import common_situation
 from juxtum.evaluate.drawn.references import Datum
 from juxtum.evaluate.drawn.taken import Situation, situated
 from juxtum.evaluate.given import Given
@@ -84,7 +85,7 @@ def frame_of(given: Given, datums: tuple[Datum, ...], where: str) -> Frame:
     still = RigidTransform.identity()
     if not datums:
         return Frame(still, judgement.alignment, (), np.zeros((0, 6)))
-    found = [situated(given, datum.of, f"datum {datum.letter}", datum.association) for datum in datums]
+    found = [_situation(given, datum) for datum in datums]
     associated = [
         AssociatedDatum(datum.letter, s.nominal, s.measured, s.count, 0.0, s.covariance, "")
         for datum, s in zip(datums, found, strict=True)
@@ -92,3 +93,10 @@ def frame_of(given: Given, datums: tuple[Datum, ...], where: str) -> Frame:
     alignment = locked_to(associated, nominal, still)
     free = left_free([s.nominal for s in found], alignment.centre, nominal.diagonal / 2)
     return Frame(alignment.transform, alignment, tuple(found), free)
+
+
+def _situation(given: Given, datum: Datum) -> Situation:
+    where = f"datum {datum.letter}"
+    if datum.is_common:
+        return common_situation(given, datum.of, where, datum.association)
+    return situated(given, datum.of, where, datum.association)

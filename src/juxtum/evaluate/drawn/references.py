@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
@@ -23,9 +24,38 @@ class Datum(BaseModel):
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 
-    letter: Annotated[str, Field(pattern="^[A-Z]$")]
+    letter: Annotated[str, Field(pattern="^[A-Z](-[A-Z])?$")]
     of: Reference
     association: Literal["gauss", "contacting"] = "contacting"
+    is_common: bool = False
+    """Whether its two features are one datum together, such as A-B, and not the two sides of a middle plane."""
+
+
+def common_datum(text: str, known: Mapping[str, Datum]) -> Datum | None:
+    """The datum that two others make together, written as A-B; None for what is written otherwise or names an unknown one.
+
+    Raises
+    ------
+    InputError
+        When one of the two is a middle plane or a common datum itself.
+
+    Examples
+    --------
+    >>> known = {k: Datum(letter=k, of=((n,),)) for k, n in (("A", 3), ("B", 9))}
+    >>> common_datum("A-B", known).of
+    ((3,), (9,))
+    """
+    first, dash, second = text.partition("-")
+    if not dash or first not in known or second not in known or first == second:
+        return None
+    one, two = known[first], known[second]
+    if len(one.of) != 1 or len(two.of) != 1:
+        raise InputError("a middle plane is no part of a common datum here", f"datum {text}", "Name single features")
+    # The softer of both: what touches two at once is not looked for.
+    association: Literal["gauss", "contacting"] = (
+        "gauss" if "gauss" in (one.association, two.association) else "contacting"
+    )
+    return Datum(letter=text, of=(one.of[0], two.of[0]), association=association, is_common=True)
 
 
 def read_pattern(text: str) -> tuple[tuple[Faces, ...], ...]:

@@ -12,6 +12,7 @@ from pydantic import Field, model_validator
 from juxtum.errors import FitError, InputError
 from juxtum.evaluate.characteristics import extreme_of
 from juxtum.evaluate.decision import Verdict, decide
+from juxtum.evaluate.drawn.common_datum import check_common
 from juxtum.evaluate.drawn.frames import Frame, frame_of
 from juxtum.evaluate.drawn.references import Datum, Faces, Pattern, pattern_words, renumbered
 from juxtum.evaluate.drawn.taken import NotSeenError, Situation, Taken, situated, take
@@ -143,6 +144,9 @@ class Toleranced(Characteristic):
         if self.needs_datum and not self.datums:
             raise InputError(f"{self.name} needs a datum", f"characteristic {self.id}", "Name one, such as A")
         features = [common_feature(nominal, faces, f"datum {d.letter}") for d in self.datums for faces in d.of]
+        for datum in self.datums:
+            if datum.is_common:
+                check_common(nominal, datum.of, f"datum {datum.letter}")
         if self.needs_axis and all(isinstance(feature, Plane) for feature in features):
             what = f"{self.name} needs a datum with an axis"
             raise InputError(what, f"characteristic {self.id}", "Name a cylinder, a cone or a sphere as datum")

@@ -1,0 +1,122 @@
+"""A datum that two features make together: a shaft turned between its bearings, against what was injected."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from helpers import JUDGEMENT
+from juxtum.align.result import no_alignment
+from juxtum.demo import solids
+from juxtum.errors import InputError
+from juxtum.evaluate import Deviation, Verdict, measure_deviation
+from juxtum.evaluate.drawn.common_datum import fit_coaxial
+from juxtum.evaluate.kinds import Given
+from juxtum.evaluate.typed import typed_characteristic, typed_datum
+from juxtum.geometry import PointCloud, RigidTransform
+from juxtum.geometry.arrays import Floats
+from juxtum.geometry.features import Cylinder
+from juxtum.geometry.transform import rotation_from_vector
+from juxtum.nominal import Nominal
+
+PARTS = ((10.0, 0.0, 30.0), (15.0, 30.0, 40.0), (8.0, 70.0, 30.0))
+"""Radius, where it begins and how long it is, of each part of the shaft along Z."""
+
+
+@pytest.fixture(scope="module")
+def shaft() -> Nominal:
+    shapes = [solids.cylinder((0, 0, z), (0, 0, 1), r, length) for r, z, length in PARTS]
+    return Nominal.from_shape(solids.fused(shapes[0], shapes[1:]))
+
+
+def face_of(nominal: Nominal, radius: float) -> int:
+    return next(
+        f.number for f in nominal.faces if isinstance(f.feature, Cylinder) and abs(f.feature.radius - radius) < 1e-6
+    )
+
+
+def turned(offsets: tuple[Floats, Floats, Floats], noise: float = 0.003) -> PointCloud:
+    """The shaft with each of its parts off the axis by so much (x, y)."""
+    rng, points, normals = np.random.default_rng(3), [], []
+    for (radius, start, length), offset in zip(PARTS, offsets, strict=True):
+        turn, z = np.meshgrid(
+            np.linspace(0, 2 * np.pi, int(10 * radius), endpoint=False), np.arange(start + 0.5, start + length, 0.7)
+        )
+        out = np.stack([np.cos(turn), np.sin(turn), 0 * turn], -1).reshape(-1, 3)
+        reach = radius + rng.normal(0, noise, len(out))
+        points.append(out * reach[:, None] + [*offset, 0] + np.outer(z.ravel(), [0, 0, 1]))
+        normals.append(out)
+    return PointCloud(np.concatenate(points), np.concatenate(normals))
+
+
+def deviation_of(shaft: Nominal, cloud: PointCloud) -> Deviation:
+    return measure_deviation(cloud, shaft, no_alignment().transform)
+
+
+def test_runout_is_about_the_axis_of_both_bearings(shaft: Nominal) -> None:
+    """The middle runs 0.05 off: 0.1 to both bearings. One bearing 0.04 off: the axis leans, and the middle with it by half."""
+    known = {
+        d.letter: d for d in (typed_datum(f"{x}={face_of(shaft, r)}", shaft) for x, r in (("A", 10.0), ("B", 8.0)))
+    }
+    made = typed_characteristic(f"runout 0.12 A-B of {face_of(shaft, 15.0)}", "1", shaft, known, {})
+    assert made.line.datums == "A-B"
+    none, off, bearing = np.zeros(2), np.array([0.05, 0.0]), np.array([0.0, 0.04])
+    result = made.result(Given(deviation_of(shaft, turned((none, off, none))), JUDGEMENT))
+    assert result.value == pytest.approx(0.1, abs=0.008) and result.verdict is Verdict.CONFORMS
+    # The middles of the bearings lie at Z 15 and 85, that of the shaft's middle at 50: half way. To A alone it runs true.
+    leaning = deviation_of(shaft, turned((none, none, bearing)))
+    both = made.result(Given(leaning, JUDGEMENT))
+    alone = typed_characteristic(f"runout 0.12 A of {face_of(shaft, 15.0)}", "2", shaft, known, {}).result(
+        Given(leaning, JUDGEMENT)
+    )
+    assert both.value == pytest.approx(0.04 * (1 + 20 / 70), abs=0.01) and alone.value < 0.03
+    coaxial = typed_characteristic(f"coaxiality 0.2 A-B of {face_of(shaft, 15.0)}", "3", shaft, known, {})
+    middle = coaxial.result(Given(deviation_of(shaft, turned((none, off, none))), JUDGEMENT))
+    assert middle.value == pytest.approx(0.1, abs=0.008)
+
+
+def test_the_axis_of_both_does_not_hang_on_where_it_lies() -> None:
+    cloud = turned((np.zeros(2), np.zeros(2), np.zeros(2)), 0.0)
+    one, two = cloud.points[cloud.points[:, 2] < 30], cloud.points[cloud.points[:, 2] > 70]
+    motion = RigidTransform.from_parts(rotation_from_vector([0.4, -0.9, 0.2]), [900.0, -400.0, 70.0])
+    start = Cylinder(
+        motion.apply(np.array([[0.2, -0.1, 3.0]]))[0], motion.turn(np.array([[0.004, 0.003, 1.0]]))[0], 9.8
+    )
+    made = fit_coaxial(motion.apply(one), motion.apply(two), start)
+    ends = motion.apply(np.array([[0.0, 0, 0], [0, 0, 100]]))
+    assert made.feature.distances(ends).max() < 1e-7 and made.rms < 1e-7 and made.covariance.shape == (4, 4)
+
+
+COMMON_BAD = [
+    ("runout 0.1 A-Z of {mid}", "there is no datum 'A-Z'"),
+    ("runout 0.1 A-C of {mid}", "make no common datum here"),
+    ("runout 0.1 A-D of {mid}", "a middle plane is no part of a common datum"),
+]
+
+
+@pytest.mark.parametrize(("text", "said"), COMMON_BAD)
+def test_what_is_no_common_datum_is_said(shaft: Nominal, text: str, said: str) -> None:
+    flat = next(f.number for f in shaft.faces if f.kind == "plane")
+    other = [f.number for f in shaft.faces if f.kind == "plane"][-1]
+    names = {"A": face_of(shaft, 10.0), "B": face_of(shaft, 8.0), "C": flat, "D": f"{flat}|{other}"}
+    known = {d.letter: d for d in (typed_datum(f"{letter}={faces}", shaft) for letter, faces in names.items())}
+    with pytest.raises(InputError, match=said):
+        typed_characteristic(text.format(mid=face_of(shaft, 15.0)), "1", shaft, known, {})
+
+
+def test_faces_of_one_surface_are_one_common_datum() -> None:
+    """Two feet in one plane, one of them 0.1 low: the plane through both leans."""
+    block = Nominal.from_shape(
+        solids.cut(solids.box((0, 0, 0), (100, 40, 20)), [solids.box((30, -1, 10), (40, 42, 11))])
+    )
+    feet = [f.number for f in block.faces if f.kind == "plane" and f.feature.normal[2] > 0.9 and f.centre[2] > 19]  # type: ignore[union-attr]
+    floor = next(f.number for f in block.faces if f.kind == "plane" and f.feature.normal[2] > 0.9 and f.centre[2] < 19)  # type: ignore[union-attr]
+    assert len(feet) == 2
+    known = {d.letter: d for d in (typed_datum(f"{x}={n} gauss", block) for x, n in zip("AB", feet, strict=True))}
+    made = typed_characteristic(f"parallelism 0.2 A-B of {floor}", "1", block, known, {})
+    x, y = (v.ravel() for v in np.meshgrid(np.arange(0.5, 100, 0.7), np.arange(0.5, 40, 0.7), indexing="ij"))
+    z = np.where(x < 30, 20.0, np.where(x > 70, 19.9, 10.0))
+    cloud = PointCloud(np.stack([x, y, z], 1), np.tile([0.0, 0, 1], (len(x), 1)))
+    result = made.result(Given(deviation_of(block, cloud), JUDGEMENT))
+    # Two steps of 0.1, 70 mm apart, make a line of least squares that falls by about 0.13 over 100 mm: 0.05 over the floor.
+    assert result.value == pytest.approx(0.05, abs=0.012)
