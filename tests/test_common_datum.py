@@ -120,3 +120,59 @@ def test_faces_of_one_surface_are_one_common_datum() -> None:
     result = made.result(Given(deviation_of(block, cloud), JUDGEMENT))
     # Two steps of 0.1, 70 mm apart, make a line of least squares that falls by about 0.13 over 100 mm: 0.05 over the floor.
     assert result.value == pytest.approx(0.05, abs=0.012)
+
+
+def bored_block(holes: list[tuple[float, float]], offsets: Floats) -> tuple[Nominal, PointCloud]:
+    """A block with bores of 8 mm, and what a scan shows of it with each bore off by so much (x, y)."""
+    block = Nominal.from_shape(
+        solids.cut(
+            solids.box((0, 0, 0), (100, 100, 20)), [solids.cylinder((x, y, -1), (0, 0, 1), 4.0, 22) for x, y in holes]
+        )
+    )
+    x, y = (v.ravel() for v in np.meshgrid(np.arange(0.4, 100, 0.8), np.arange(0.4, 100, 0.8), indexing="ij"))
+    clear = np.all([np.hypot(x - a, y - b) > 4.6 for a, b in holes], axis=0)
+    top = np.stack([x[clear], y[clear], np.full(clear.sum(), 20.0)], axis=1)
+    points, normals = [top], [np.tile([0.0, 0, 1], (len(top), 1))]
+    turn, z = (v.ravel() for v in np.meshgrid(np.linspace(0, 2 * np.pi, 60, endpoint=False), np.arange(0.5, 20, 0.7)))
+    out = np.stack([np.cos(turn), np.sin(turn), 0 * turn], axis=1)
+    for (a, b), (dx, dy) in zip(holes, offsets, strict=True):
+        points.append(4 * out + np.column_stack([np.full(len(z), a + dx), np.full(len(z), b + dy), z]))
+        normals.append(-out)
+    return block, PointCloud(np.concatenate(points), np.concatenate(normals))
+
+
+def test_a_pattern_that_moved_as_a_whole_is_good_among_itself() -> None:
+    """All bores 0.3 off and turned together: bad to the datums, good among themselves but for the one that is off by itself."""
+    holes = [(25.0, 25.0), (75.0, 25.0), (75.0, 75.0), (25.0, 75.0)]
+    turn = 0.004 * np.array([[-(y - 50), x - 50] for x, y in holes])
+    alone = np.array([[0.08, 0.0], [0, 0], [0, 0], [0, 0]])
+    block, cloud = bored_block(holes, np.array([0.3, 0.0]) + turn + alone)
+    bores = [
+        next(
+            f.number
+            for f in block.faces
+            if f.feature is not None and f.kind == "cylinder" and np.hypot(*(f.centre[:2] - h)) < 5
+        )
+        for h in holes
+    ]
+    top = next(f.number for f in block.faces if f.kind == "plane" and f.centre[2] > 19)
+    known = {"A": typed_datum(f"A={top} gauss", block)}
+    of = ";".join(map(str, bores))
+    given = Given(deviation_of(block, cloud), JUDGEMENT)
+    tight, loose = (
+        typed_characteristic(f"position d0.2 {words}A of {of}", "1", block, known, {}) for words in ("pattern ", "")
+    )
+    assert loose.result(given).value > 0.6 or loose.result(given).verdict is Verdict.NOT_DECIDED
+    among = tight.result(given)
+    # One of four is 0.08 off: shared out over shift and turn, so that the worst is nearest.
+    from scipy.optimize import minimize
+
+    def worst(m: Floats) -> float:
+        moved = alone + m[:2] + m[2] * np.array([[-(y - 50), x - 50] for x, y in holes]) / 50
+        return float(np.hypot(*moved.T).max())
+
+    best = min(minimize(worst, start, method="Nelder-Mead", options={"xatol": 1e-9, "fatol": 1e-12, "maxiter": 8000}).fun
+               for start in ([0.0, 0, 0], [-0.02, 0.01, 0.01], [-0.04, 0, 0.0]))  # fmt: skip
+    assert among.value == pytest.approx(2 * best, abs=0.006) and among.verdict is Verdict.CONFORMS
+    with pytest.raises(InputError, match="a pattern has two members or more"):
+        typed_characteristic(f"position d0.2 pattern A of {bores[0]}", "2", block, known, {})

@@ -145,6 +145,7 @@ def _position(
     known = [sizes[member] for member in pattern if member in sizes]
     if values["bonus"] and len(known) == len(pattern):
         values["size_limits"] = known[0]
+    values["pattern"] = bool(words.take("pattern"))
     projected = [word for word in words.left if word[:1] == "P" and word[1:].replace(".", "", 1).isdigit()]
     if projected:
         words.left.remove(projected[0])
@@ -165,6 +166,7 @@ def modifier_words(made: Characteristic) -> str:
     values = {name: getattr(made, name) for name in type(made).model_fields}
     words = ["d"] if values.get("diametral") else []
     words += {"most": ["M"], "least": ["L"]}.get(values.get("bonus", ""), [])
+    words += ["pattern"] if values.get("pattern") else []
     words += [f"P{values['projected']:g}"] if values.get("projected") else []
     words += [values["size"]] if values.get("size", "gauss") != "gauss" else []
     words += [name for name, key in (("envelope", "envelope"), ("minor", "is_minor")) if values.get(key)]

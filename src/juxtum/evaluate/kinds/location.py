@@ -13,6 +13,7 @@ from juxtum.errors import InputError
 from juxtum.evaluate.drawn.frames import Frame
 from juxtum.evaluate.drawn.propagation import of_length, spread_of
 from juxtum.evaluate.drawn.references import Faces
+from juxtum.evaluate.drawn.shifted import Spot, settled
 from juxtum.evaluate.drawn.taken import Situation, radius_of, width_between
 from juxtum.evaluate.fields import Finite
 from juxtum.evaluate.given import Given
@@ -92,7 +93,8 @@ class Position(_Located):
     symbol: ClassVar[Strokes] = (*RING, ((0.5, 0.0), (0.5, 1.0)), ((0.0, 0.5), (1.0, 0.5)))
     method: ClassVar[str] = (
         "Twice the largest offset of the feature from where the datums put it (ISO 1101, ISO 5458): of an axis at both ends, of a plane over all of it, of "
-        "the middle of two sides over both. Axes and points are of least squares. Size may add to the zone (ISO 2692)."
+        "the middle of two sides over both. Axes and points are of least squares. Size may add to the zone (ISO 2692). A pattern may move as a whole to "
+        "where its worst member lies best, the datums holding only its direction (the lower tier of a composite tolerance, ISO 5458)."
     )
 
     kind: Literal["position"] = "position"
@@ -102,6 +104,32 @@ class Position(_Located):
     """Whether the zone grows with the distance of the size from the most or the least material."""
     size_limits: tuple[Finite, Finite] | None = None
     """Smallest and largest size, mm, from which that distance is taken."""
+    pattern: bool = False
+    """Whether all members may move together, as the lower tier of a composite tolerance lets them: the datums hold directions only."""
+
+    def check_members(self) -> None:
+        """Only several features move together.
+
+        Raises
+        ------
+        InputError
+        """
+        super().check_members()
+        if self.pattern and len(self.members) < 2:
+            raise InputError("a pattern has two members or more", f"characteristic {self.id}", "Name them as 31;32;33")
+
+    def framed(self, given: Given, frame: Frame) -> Frame:
+        """Of a pattern that may move as a whole, where its worst member lies best."""
+        if not self.pattern:
+            return frame
+        spots = []
+        for member in self.members:
+            at = self.situated(given, member)
+            moved, across = at.measured.moved(frame.move), at.nominal.holds().shifts
+            for end in [at.nominal.point] if at.nominal.holds().direction is None else at.parts[0].ends:
+                home = at.nominal.holds().brought_to(np.asarray(end))
+                spots.append(Spot(moved.anchored(home).point, home, across))
+        return settled(frame, spots)
 
     def found(self, given: Given, member: tuple[Faces, ...], frame: Frame) -> Found:
         """Twice the offset."""

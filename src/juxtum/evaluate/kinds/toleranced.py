@@ -195,7 +195,7 @@ class Toleranced(Characteristic):
         where = f"characteristic {self.id}"
         seen = min(given.deviation.area_seen_of(faces) for member in self.members for faces in member)
         try:
-            frame = frame_of(given, self.datums, where)
+            frame = self.framed(given, frame_of(given, self.datums, where))
             every = [self.found(given, member, frame) for member in self.members]
         except (InputError, FitError) as problem:
             words = problem.what if problem.where in ("", where) else f"{problem.where}: {problem.what}"
@@ -206,6 +206,10 @@ class Toleranced(Characteristic):
         meaning += f"; datums {self.line.datums}" if self.datums else ""
         mine = np.isin(given.deviation.faces, np.array(self.faces) - 1)
         return Measured((sides[worst],), int(mine.sum()), seen, meaning, every[worst].allowed)
+
+    def framed(self, given: Given, frame: Frame) -> Frame:
+        """The frame in which its members are looked at: that of the datums, unless it may move as a whole."""
+        return frame
 
     def half_seen(self, given: Given) -> tuple[str, ...]:
         """Its datums are features as well."""
