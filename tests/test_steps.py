@@ -65,6 +65,7 @@ GOOD: dict[str, list[dict[str, Any]]] = {
         {"label": "z = 5"},
         {"label": "a", "face": 3, "offset": -2, "series": "radial", "count": 6, "along": "up"},
     ],
+    "walls": [{}, {"way": "ball", "least": 2.5, "most": 8}],
     "construct": [
         {"label": "F3", "way": "meet", "of": ["F1", "F2"]},
         {"label": "F3", "way": "offset", "of": ["F1"], "amount": -2.5},
@@ -120,6 +121,9 @@ BAD: list[tuple[str, dict[str, Any], str]] = [
     ("reading", {"label": "R1", "place": [1, 2, float("inf")]}, "place.2"),
     ("grid", {"label": "G", "face": 0, "spacing": 5}, "face"),
     ("grid", {"label": "G", "face": 1, "spacing": 0}, "spacing"),
+    ("walls", {"way": "eye"}, "way"),
+    ("walls", {"least": 0}, "least"),
+    ("walls", {"least": 3, "most": 2}, "must lie below the most"),
     ("construct", {"label": "F3", "way": "marry", "of": ["F1", "F2"]}, "way"),
     ("construct", {"label": "F3", "way": "meet", "of": []}, "of"),
     ("construct", {"label": "F3", "way": "meet", "of": ["F1", "F1"]}, "one feature is named twice"),

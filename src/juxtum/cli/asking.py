@@ -23,6 +23,7 @@ from juxtum.job.steps import (
     KnownTargets,
     ReferencePoints,
     Step,
+    WallsStep,
     read_reference_places,
 )  # fmt: skip
 
@@ -129,3 +130,20 @@ def _asked(
     if held is not None and to is not None:
         asked |= {"held": held.lower(), "to": to.upper()}
     return asked if radius is None else asked | {"radius": float(radius)}
+
+
+def asked_walls(options: argparse.Namespace) -> list[Step]:
+    """What `--walls` and its limits ask for.
+
+    Raises
+    ------
+    InputError
+    """
+    least, most = options.wall_least, options.wall_most
+    if options.walls is None and least is None and most is None:
+        return []
+    try:
+        return [WallsStep(way=options.walls or "ray", least=least, most=most)]
+    except ValidationError as problem:
+        what = "the least thickness of a wall is not below the most"
+        raise InputError(what, f"--wall-least {least:g} --wall-most {most:g}", "Swap them") from problem

@@ -9,7 +9,7 @@ import sys
 from itertools import count
 from pathlib import Path
 
-from juxtum.cli.asking import asked_alignment, asked_feature
+from juxtum.cli.asking import asked_alignment, asked_feature, asked_walls
 from juxtum.cli.progress import end_progress, show_progress
 from juxtum.errors import AlignmentError, InputError, JuxtumError
 from juxtum.evaluate import DecisionRule, Verdict
@@ -21,6 +21,7 @@ from juxtum.exchange.limits import check_file, content_hash
 from juxtum.folders import cache_folder
 from juxtum.geometry import TriangleMesh
 from juxtum.guide.verdicts import headline
+from juxtum.guide.walls import wall_facts
 from juxtum.instruments import Circumstances, Environment
 from juxtum.instruments.circumstances import for_other_parts
 from juxtum.instruments.materials import material_named
@@ -61,6 +62,8 @@ def inspect(options: argparse.Namespace) -> int:
         job = job.with_step(Profile.model_validate(whole | {"lower": options.lower, "upper": options.upper}))
     for number, text in enumerate(options.feature or (), 1):
         job = job.with_step(asked_feature(text, f"F{number}"))
+    for step in asked_walls(options):
+        job = job.with_step(step)
     runner = Runner(files, lean=True)
     if options.drawing is not None or options.characteristic:
         job = _with_drawing(job, options, runner.nominal(job, show_progress()))
@@ -288,9 +291,22 @@ def _finish(results: list[tuple[Job, Evaluation]], options: argparse.Namespace) 
             s = evaluation.statistics
             name = measured_title(job)
             print(f"{name}: {headline(evaluation)}; RMS {s.rms:.4f} mm, {100 * s.area_seen:.1f} % of the area seen")
+            for name, text in () if evaluation.walls is None else wall_facts(evaluation.walls):
+                print(f"     walls, {name}: {text}")
         print(f"written to {options.out}")
     failed = any(c.verdict is not Verdict.CONFORMS for _, evaluation in results for c in evaluation.ledger)
+    failed |= any(thin_or_thick(evaluation) for _, evaluation in results)
     return 1 if options.strict and failed else 0
+
+
+def thin_or_thick(evaluation: Evaluation) -> bool:
+    """Whether walls that were asked for were not measured, or do not surely conform."""
+    walls = evaluation.walls
+    if walls is None:
+        return False
+    if walls.found is None:
+        return True
+    return walls.found.decision is not None and walls.found.decision.verdict is not Verdict.CONFORMS
 
 
 def open(options: argparse.Namespace) -> int:

@@ -44,6 +44,7 @@ from juxtum.job.sources import (
     reading,
     section,
     told,
+    walls,
 )
 from juxtum.job.steps.base import NOMINAL, Coat, Outcomes, Source, alignment, surface
 from juxtum.job.surfaces import (
@@ -57,6 +58,7 @@ from juxtum.job.surfaces import (
     told_node,
     worked_node,
 )
+from juxtum.job.wall_map import TakenWalls, walls_node
 from juxtum.progress import Progress
 
 
@@ -74,6 +76,7 @@ class Evaluation:
     doubts: Doubts
     sections: tuple[Section, ...] = ()
     features: tuple[TakenFeature, ...] = ()
+    walls: TakenWalls | None = None
 
     @property
     def warnings(self) -> tuple[str, ...]:
@@ -97,7 +100,7 @@ class Families:
             "facts": _facts, "coats": _coats, "alignment": _alignment,
             "map": _map, "suspicion": _suspicion, "doubts": _doubts,
             "spread": _spread, "statistics": _statistics, "line": _line, "reading": _reading, "section": _section,
-            "feature": feature_node,
+            "feature": feature_node, "walls": walls_node,
             "evaluation": _evaluation,
         }  # fmt: skip
 
@@ -315,6 +318,7 @@ def _evaluation(graph: Graph, source: Source) -> Node:
             name, outcomes.alignment(name), outcomes.of(deviation_map(name)), outcomes.of(numbers(name)), tuple(readings),
             tuple(outcomes.of(read) for read in lines), outcomes.of(doubts(name)),
             tuple(one for read in cuts for one in outcomes.of(read)), tuple(outcomes.of(read) for read in shapes),
+            outcomes.of(walls(name)),
         )  # fmt: skip
 
     # What is told of the file is asked for first: the scan as it was brought may be let go once it is clean.
@@ -330,5 +334,6 @@ def _evaluation(graph: Graph, source: Source) -> Node:
         *taken,
         *cuts,
         *shapes,
+        walls(name),
     )
     return Node(job.procedure.judging, under_their_names(*reads), run)

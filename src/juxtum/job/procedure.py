@@ -24,6 +24,7 @@ from juxtum.job.steps import (
     Step,
     StepModel,
     TakingStep,
+    WallsStep,
 )
 
 StepType = TypeVar("StepType", bound=StepModel)
@@ -74,7 +75,15 @@ class Procedure(BaseModel):
     @property
     def judging(self) -> tuple[Step, ...]:
         """All that is said of a map: its limits, the decision rule, characteristics, readings, sections and features."""
-        return (self.measure, self.decide, *self.characteristics, *self.readings, *self.sections, *self.features)
+        return (
+            self.measure,
+            self.decide,
+            *self.characteristics,
+            *self.readings,
+            *self.sections,
+            *self.features,
+            *self.of(WallsStep),
+        )
 
     @property
     def readings(self) -> tuple[TakingStep, ...]:
@@ -177,7 +186,7 @@ def with_characteristic_earlier(procedure: Procedure, name: str) -> Procedure:
 
 
 def _same_slot(old: Step, new: Step) -> bool:
-    if isinstance(old, Measure | Decide):
+    if isinstance(old, Measure | Decide | WallsStep):
         return type(old) is type(new)
     if isinstance(old, AlignModel) and isinstance(new, AlignModel):
         return bool(old.name == new.name)

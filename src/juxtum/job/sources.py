@@ -75,6 +75,11 @@ def feature(name: str, number: int) -> Source:
     return Source("feature", name, str(number))
 
 
+def walls(name: str) -> Source:
+    """How thick the walls are, where that is asked."""
+    return Source("walls", name)
+
+
 def evaluation(name: str) -> Source:
     """All of them together."""
     return Source("evaluation", name)

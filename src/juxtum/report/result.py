@@ -14,6 +14,7 @@ from juxtum.job import Evaluation, Job
 from juxtum.job.joins import measured_title
 from juxtum.report.features import feature_document
 from juxtum.report.sections import section_document
+from juxtum.report.walls import walls_document
 
 SCHEMA = "juxtum-result-2"
 
@@ -49,6 +50,7 @@ def result_document(job: Job, evaluation: Evaluation) -> dict[str, Any]:
         "readings": [_reading(r) for r in evaluation.readings],
         "sections": [section_document(s) for s in evaluation.sections],
         "features": [feature_document(f) for f in evaluation.features],
+        "walls": walls_document(evaluation.walls),
     }
     return clean(document)  # type: ignore[no-any-return]
 

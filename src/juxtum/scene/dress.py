@@ -35,6 +35,7 @@ STYLES = {
     "rim": Style("foreign", width=3.2),
     "invented": Style("band_blank", ambient=0.45),
     "moved": Style("data", ambient=0.45),
+    "walls": Style("data", ambient=0.45),
     "feature": Style("accent", opacity=0.8, ambient=0.4),
     "made": Style("accent", width=2.6),
     "strays": Style("foreign", ambient=0.5),

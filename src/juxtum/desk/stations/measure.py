@@ -12,6 +12,7 @@ from juxtum.desk.action import Action
 from juxtum.desk.detail import Detail
 from juxtum.desk.featuring.panel import FeaturePanel
 from juxtum.desk.mapping.limits import LimitsPanel
+from juxtum.desk.mapping.walls import WallPanel
 from juxtum.desk.mapping.worst import WorstPanel
 from juxtum.desk.overlays import Pin
 from juxtum.desk.sectioning.panel import SectionPanel
@@ -76,6 +77,9 @@ class MeasureStation(Station):
         self.body.addWidget(line())
         self.features = FeaturePanel(self.desk, self.dress)
         self.body.addWidget(self.features)
+        self.body.addWidget(line())
+        self.walls = WallPanel(self.desk, self.dress)
+        self.body.addWidget(self.walls)
         self.body.addWidget(line())
         self.limits = LimitsPanel(self.desk)
         self.body.addWidget(self.limits)
@@ -193,6 +197,7 @@ class MeasureStation(Station):
         self.worst.show_job()
         self.sections.show_job()
         self.features.show_job()
+        self.walls.show_job()
         self._detail.show_item(self._selected_result(), self._selected_reading())
 
     def _selected_result(self) -> LineResult | None:
@@ -228,6 +233,7 @@ class MeasureStation(Station):
         self._stop()
         self.sections.go_away()
         self.features.take_off()
+        self.walls.take_off()
 
     def escape(self) -> None:
         """Stop pinning, or choosing a face."""
@@ -250,6 +256,7 @@ class MeasureStation(Station):
         self.dress_map()
         self.sections.dress()
         self.features.dress()
+        self.walls.dress()
         self.view.set_readings(self.derived.evaluation.readings if self.derived.evaluation else (), self.reading)
         doubtful = enumerate(doubtful_places(self.derived), 1)
         self.view.set_pins([*(Pin(place, str(number), "undecided") for number, place in doubtful), *self.worst.pins])

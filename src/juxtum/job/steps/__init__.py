@@ -24,7 +24,7 @@ from juxtum.job.steps.cleaning import CleaningModel, Fragments, PlaneChoice, Sel
 from juxtum.job.steps.features import ConstructStep, FeatureStep
 from juxtum.job.steps.finishing import Fill, FinishingModel, Repair, Smooth, TargetsOff, Thin
 from juxtum.job.steps.joining import Join, PickedPairs
-from juxtum.job.steps.measuring import Decide, GridStep, Measure, ReadingStep
+from juxtum.job.steps.measuring import Decide, GridStep, Measure, ReadingStep, WallsStep
 from juxtum.job.steps.sections import SectionStep
 from juxtum.job.steps.separating import Separate
 
@@ -32,14 +32,14 @@ FinishingStep = TargetsOff | Repair | Fill | Smooth | Thin
 CleaningStep = Trim | Fragments | Strays | Selection | FinishingStep
 AlignStep = AsScanned | Rough | Pairs | BestFit | Datums | ReferencePoints | KnownTargets
 TakingStep = ReadingStep | GridStep
-MeasureStep = Measure | TakingStep | SectionStep | FeatureStep | ConstructStep | Decide
+MeasureStep = Measure | TakingStep | SectionStep | FeatureStep | ConstructStep | WallsStep | Decide
 Step = Annotated[CleaningStep | Join | Separate | AlignStep | MeasureStep | Kind, Field(discriminator="kind")]
 
 STEPS: tuple[type[StepModel], ...] = (
     Trim, Fragments, Strays, Selection, TargetsOff, Repair, Fill, Smooth, Thin, Join, Separate,
     AsScanned, Rough, Pairs, BestFit, Datums, ReferencePoints, KnownTargets,
     Measure, ReadingStep, GridStep,
-    SectionStep, FeatureStep, ConstructStep, Decide,
+    SectionStep, FeatureStep, ConstructStep, WallsStep, Decide,
 )  # fmt: skip
 """All kinds but those of characteristics, which have a registry of their own."""
 
@@ -88,5 +88,6 @@ __all__ = [
     "TargetsOff",
     "Thin",
     "Trim",
+    "WallsStep",
     "read_reference_places",
 ]

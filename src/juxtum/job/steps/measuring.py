@@ -9,6 +9,7 @@ from pydantic import Field, model_validator
 
 from juxtum.evaluate import DecisionRule, grid_places
 from juxtum.evaluate.fields import Finite, Name, Triple
+from juxtum.evaluate.walls import WallLimits
 from juxtum.geometry.arrays import Floats
 from juxtum.job.steps.base import StepModel
 from juxtum.nominal import Nominal
@@ -69,6 +70,26 @@ class GridStep(StepModel):
         return tuple(
             (f"{self.label}.{k + 1}", place) for k, place in enumerate(grid_places(nominal, self.face, self.spacing))
         )
+
+
+class WallsStep(StepModel):
+    """How thick the walls are all over the part: straight through (`ray`), or by the largest ball that fits in (`ball`)."""
+
+    kind: Literal["walls"] = "walls"
+    way: Literal["ray", "ball"] = "ray"
+    least: Annotated[Finite, Field(gt=0)] | None = None
+    most: Annotated[Finite, Field(gt=0)] | None = None
+
+    @model_validator(mode="after")
+    def _ordered(self) -> WallsStep:
+        if self.least is not None and self.most is not None and self.least >= self.most:
+            raise ValueError("the least thickness must lie below the most")
+        return self
+
+    @property
+    def limits(self) -> WallLimits:
+        """How thick walls may be."""
+        return WallLimits(self.least, self.most)
 
 
 class Decide(StepModel):

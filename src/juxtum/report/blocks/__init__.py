@@ -7,6 +7,7 @@ from juxtum.report.blocks.figures import ALIGNMENT, BUDGETS, STATISTICS
 from juxtum.report.blocks.ledger import LEDGER, READINGS, WARNINGS
 from juxtum.report.blocks.picturing import SIDES
 from juxtum.report.blocks.sections import SECTIONS
+from juxtum.report.blocks.walls import WALLS
 
 BLOCKS: tuple[Block, ...] = (
     COVER,
@@ -16,6 +17,7 @@ BLOCKS: tuple[Block, ...] = (
     READINGS,
     SECTIONS,
     FEATURES,
+    WALLS,
     STATISTICS,
     ALIGNMENT,
     BUDGETS,

@@ -1,0 +1,141 @@
+"""How thick the walls are, as a map on the stage."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+from typing import TYPE_CHECKING
+
+import numpy as np
+from PyQt6.QtWidgets import QWidget
+
+from juxtum.desk.widgets import Choice, Facts, LengthField, button, column, form, label, row
+from juxtum.geometry import TriangleMesh
+from juxtum.guide.walls import WAYS, wall_facts
+from juxtum.job import Job
+from juxtum.job.steps import WallsStep
+from juxtum.job.wall_map import TakenWalls
+from juxtum.scene.actors import Shown
+from juxtum.scene.drawables import moved_surface, spread_of
+from juxtum.scene.map_layers import MAP_LAYERS
+from juxtum.scene.palette import MapScale
+
+if TYPE_CHECKING:
+    from juxtum.desk.desk import Desk
+
+LAYER = "walls"
+COMMON = (1.0, 99.0)
+"""Without limits the map reaches over so much of what was found, per cent."""
+
+
+class WallPanel(QWidget):
+    """Has the walls measured, and shows them in place of the map.
+
+    Parameters
+    ----------
+    desk : Desk
+    dress : callable
+        Puts the station's layers on the stage anew.
+    """
+
+    def __init__(self, desk: Desk, dress: Callable[[], None]) -> None:
+        super().__init__()
+        self._desk, self._dress = desk, dress
+        lines = column(self, 8)
+        lines.addWidget(label("Walls", "heading"))
+        self._way = Choice("How walls are measured")
+        self._way.show_options(list(WAYS.items()), "ray")
+        self._way.picked.connect(lambda _: self._again())
+        self._least = LengthField("Least thickness", 0.0, "mm; a thinner wall does not conform; 0 for any")
+        self._most = LengthField("Most thickness", 0.0, "mm; a thicker wall does not conform; 0 for any")
+        for field in (self._least, self._most):
+            field.missing = "any"
+            field.set_value(None)
+            field.chosen.connect(lambda _: self._again())
+        lines.addWidget(self._way)
+        lines.addLayout(form([("At least, mm", self._least), ("At most, mm", self._most)]))
+        self._measure = button(
+            "Measure the walls", self.measure, tip="How thick the part is, all over what was scanned of it"
+        )
+        self._forget = button("No more", self.forget, tip="Measure walls no more")
+        self._show = button("Show the walls", dress, tip="Colours by thickness, in place of the map")
+        self._show.setCheckable(True)
+        lines.addLayout(row(self._measure, self._show, self._forget))
+        self._facts = Facts("Thickness of walls")
+        lines.addWidget(self._facts)
+
+    @property
+    def taken(self) -> TakenWalls | None:
+        """What was measured, in the alignment in force."""
+        evaluation = self._desk.session.derived.evaluation
+        return None if evaluation is None else evaluation.walls
+
+    @property
+    def _step(self) -> WallsStep | None:
+        return (self._desk.session.job.procedure.of(WallsStep) or (None,))[-1]
+
+    def show_job(self) -> None:
+        """Show the job as it is now."""
+        step, taken = self._step, self.taken
+        if step is not None:
+            self._way.show_options(list(WAYS.items()), step.way)
+            self._least.set_value(step.least)
+            self._most.set_value(step.most)
+        self._measure.setVisible(step is None)
+        self._measure.setEnabled(self._desk.session.derived.evaluation is not None)
+        self._forget.setVisible(step is not None)
+        self._show.setVisible(taken is not None and taken.found is not None)
+        if step is None:
+            self._show.setChecked(False)
+        self._facts.setVisible(taken is not None)
+        self._facts.show_facts([] if taken is None else wall_facts(taken))
+
+    def measure(self) -> None:
+        """Measure the walls as it is chosen, and show them."""
+        least, most = (field.value if field.value > 0 else None for field in (self._least, self._most))
+        if least is not None and most is not None and least >= most:
+            self._desk.tell("the least thickness is not below the most", "walls", "Choose others")
+            return
+        step = WallsStep.model_validate({"way": self._way.currentData(), "least": least, "most": most})
+        self._show.setChecked(True)
+        self._desk.session.edit("measure the walls", lambda job: job.with_step(step))
+
+    def _again(self) -> None:
+        if self._step is not None:
+            self.measure()
+
+    def forget(self) -> None:
+        """Measure them no more."""
+        step = self._step
+        if step is not None:
+            self._show.setChecked(False)
+            self._desk.session.edit("walls no more", partial(Job.without, step=step))
+
+    def take_off(self) -> None:
+        """Take the walls off the stage."""
+        self._desk.view.put(LAYER, None)
+
+    def dress(self) -> None:
+        """The walls in place of the map, where that is wanted."""
+        self.take_off()
+        d, view, taken = self._desk.session.derived, self._desk.view, self.taken
+        scan = d.measured
+        if not self._show.isChecked() or taken is None or taken.found is None or d.evaluation is None:
+            return
+        if not isinstance(scan, TriangleMesh):
+            return
+        found = taken.found
+        for name in MAP_LAYERS:
+            view.put(name, None)
+        low, high = (float(np.nanpercentile(found.values, share)) for share in COMMON)
+        least, most = found.limits.least, found.limits.most
+        low, high = least if least is not None else min(low, (most or high) * 0.999), most if most is not None else high
+        if high <= low:
+            high = low + max(0.05 * low, 1e-3)
+        scale = MapScale(low, high, "graded" if least is None and most is None else "steps")
+        mesh = TriangleMesh(d.evaluation.deviation.points, scan.triangles)
+        view.put(LAYER, moved_surface(mesh, found.values))
+        view.set_legend(
+            scale, spread_of(mesh, np.nan_to_num(found.values, nan=-1e9), scale), "thickness", is_fixed=True
+        )
+        view.show_layer(LAYER, Shown.SOLID)

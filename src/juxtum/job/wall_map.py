@@ -1,0 +1,50 @@
+"""The family of wall maps."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from juxtum.errors import JuxtumError
+from juxtum.evaluate.characteristics import Judgement
+from juxtum.evaluate.uncertainty import Chain
+from juxtum.evaluate.walls import WallMap, measure_walls
+from juxtum.job.graph import Graph, Node, under_their_names
+from juxtum.job.sources import deviation_map, doubts, joining
+from juxtum.job.steps import WallsStep
+from juxtum.job.steps.base import Outcomes, Source, alignment, surface
+from juxtum.progress import Progress
+
+
+@dataclass(frozen=True, eq=False)
+class TakenWalls:
+    """The walls of a part, or why they were not measured."""
+
+    found: WallMap | None
+    problem: str = ""
+
+
+def walls_node(graph: Graph, source: Source) -> Node:
+    """How thick the walls are; nothing where that is not asked, and a reason where it cannot be had."""
+    job, name = graph.job, source.name
+    asked = job.procedure.of(WallsStep)
+    if not asked:
+        return Node((), {}, lambda _, __: None)
+    step, decide, laid = asked[-1], job.procedure.decide, job.procedure.alignment(name).scan
+    stated = (job.circumstances.objection, job.readiness.objection)
+
+    def run(outcomes: Outcomes, progress: Progress) -> TakenWalls:
+        progress.phase("measuring the walls")
+        chain = Chain.of(job.circumstances, outcomes.of(joining(laid)))
+        objection = "; ".join(filter(None, (*stated, *outcomes.of(doubts(name)).objections)))
+        judgement = Judgement(outcomes.alignment(name), chain, decide.rule, decide.guard, objection)
+        try:
+            found = measure_walls(
+                outcomes.of(deviation_map(name)), outcomes.scan(laid), step.way, step.limits, judgement
+            )
+        except JuxtumError as problem:
+            return TakenWalls(None, problem.sentence)
+        return TakenWalls(found)
+
+    parts = (step, job.circumstances, decide.rule, decide.guard, *stated)
+    reads = (deviation_map(name), surface(laid), alignment(name), joining(laid), doubts(name))
+    return Node(parts, under_their_names(*reads), run)
