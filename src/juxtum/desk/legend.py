@@ -82,7 +82,8 @@ class Legend:
         painter.drawText(QPointF(self._bar.right() + 6, self.box.top() + 18), "area")
         self._paint_bars(painter)
         low, high = self._held_ends
-        self._number(painter, 0.0 if low < 0 < high else (low + high) / 2, "ink_soft")
+        if self.scale.span is None:
+            self._number(painter, 0.0 if low < 0 < high else (low + high) / 2, "ink_soft")
         for end in (low, high):
             self._number(painter, end, "ink_soft")
         self._limit(painter, self.scale.lower)
@@ -113,13 +114,18 @@ class Legend:
         painter.setFont(face)
         painter.setPen(colour(token))
         box = QRectF(self.box.left() + 2, self._y(value) - 10, 40 * THEME.scale, 20)
-        text = signed_short(round(value, 4)) if value else "0"
+        text = self._told(value)
         wide = painter.fontMetrics().horizontalAdvance(text)
         if wide > box.width():
             # A number of many digits is drawn smaller, not without its sign.
             face.setPixelSize(max(7, int(face.pixelSize() * box.width() / wide)))
             painter.setFont(face)
         painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, text)
+
+    def _told(self, value: float) -> str:
+        if self.scale.span is not None:
+            return f"{value:.3g}"
+        return signed_short(round(value, 4)) if value else "0"
 
     def _limit(self, painter: QPainter, value: float) -> None:
         y, left = self._y(value), self._bar.left()

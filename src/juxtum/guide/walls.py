@@ -9,7 +9,8 @@ from juxtum.evaluate.walls.measured import WallPlace
 from juxtum.job.wall_map import TakenWalls
 from juxtum.wording import percent
 
-WAYS = {"ray": "straight through the wall", "ball": "by the largest ball that fits in"}
+WAYS = {"ray": "straight through the wall", "ball": "by the largest ball that fits"}
+BECAUSE = "because"
 
 
 def wall_facts(taken: TakenWalls) -> list[tuple[str, str]]:
@@ -19,16 +20,18 @@ def wall_facts(taken: TakenWalls) -> list[tuple[str, str]]:
         return [("not measured", taken.problem)]
     facts = [
         ("measured", WAYS[found.way]),
-        ("thinnest", _place(found.thinnest)),
-        ("thickest", _place(found.thickest)),
+        ("thinnest", _value(found.thinnest)),
+        ("there, X Y Z", _place(found.thinnest)),
+        ("thickest", _value(found.thickest)),
+        ("there, X Y Z", _place(found.thickest)),
         ("mean, by area", f"{found.mean:.3f}"),
-        ("of the area with a thickness", percent(found.seen)),
+        ("area with a thickness", percent(found.seen)),
     ]
     asked = limit_words(found)
     if asked:
         facts += [("asked", asked), ("beyond that", percent(found.beyond, 2))]
     if found.decision is not None:
-        facts += [("verdict", str(found.decision.verdict)), ("because", found.decision.reason)]
+        facts += [("verdict", str(found.decision.verdict)), (BECAUSE, found.decision.reason)]
     return facts
 
 
@@ -46,7 +49,10 @@ def limit_words(found: WallMap) -> str:
     return ", ".join([*words, *([f"at most {most:g}"] if most is not None else [])])
 
 
-def _place(one: WallPlace) -> str:
+def _value(one: WallPlace) -> str:
     spread = f"\u00b1 {one.expanded:.3f}" if np.isfinite(one.expanded) else "U not known"
-    place = ", ".join(f"{x:.1f}" for x in one.place).replace("-", "\u2212")
-    return f"{one.value:.3f} {spread} at {place}"
+    return f"{one.value:.3f} {spread}"
+
+
+def _place(one: WallPlace) -> str:
+    return "  ".join(f"{x:.1f}" for x in one.place).replace("-", "\u2212")

@@ -26,10 +26,14 @@ class MapScale:
     lower: float
     upper: float
     style: str = "steps"
+    span: tuple[float, float] | None = None
+    """Lowest and highest value shown, where they do not follow from the limits: of thicknesses, which have no zero in the middle."""
 
     @property
     def ends(self) -> tuple[float, float]:
         """Lowest and highest deviation shown."""
+        if self.span is not None:
+            return self.span
         reach = max(abs(self.lower), abs(self.upper), (self.upper - self.lower) / 2, 1e-6)
         return self.lower - (SPREAD - 1) * reach, self.upper + (SPREAD - 1) * reach
 

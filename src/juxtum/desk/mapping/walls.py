@@ -10,8 +10,9 @@ import numpy as np
 from PyQt6.QtWidgets import QWidget
 
 from juxtum.desk.widgets import Choice, Facts, LengthField, button, column, form, label, row
+from juxtum.evaluate.walls import WallMap
 from juxtum.geometry import TriangleMesh
-from juxtum.guide.walls import WAYS, wall_facts
+from juxtum.guide.walls import BECAUSE, WAYS, wall_facts
 from juxtum.job import Job
 from juxtum.job.steps import WallsStep
 from juxtum.job.wall_map import TakenWalls
@@ -19,13 +20,14 @@ from juxtum.scene.actors import Shown
 from juxtum.scene.drawables import moved_surface, spread_of
 from juxtum.scene.map_layers import MAP_LAYERS
 from juxtum.scene.palette import MapScale
+from juxtum.wording import sentence
 
 if TYPE_CHECKING:
     from juxtum.desk.desk import Desk
 
 LAYER = "walls"
 COMMON = (1.0, 99.0)
-"""Without limits the map reaches over so much of what was found, per cent."""
+"""Of what was found, per cent: the map reaches over so much of it."""
 
 
 class WallPanel(QWidget):
@@ -63,6 +65,9 @@ class WallPanel(QWidget):
         lines.addLayout(row(self._measure, self._show, self._forget))
         self._facts = Facts("Thickness of walls")
         lines.addWidget(self._facts)
+        self._reason = label("", "soft", wrap=True)
+        self._reason.setAccessibleName("About the walls")
+        lines.addWidget(self._reason)
 
     @property
     def taken(self) -> TakenWalls | None:
@@ -88,7 +93,11 @@ class WallPanel(QWidget):
         if step is None:
             self._show.setChecked(False)
         self._facts.setVisible(taken is not None)
-        self._facts.show_facts([] if taken is None else wall_facts(taken))
+        facts = [] if taken is None or taken.found is None else wall_facts(taken)
+        self._facts.show_facts([fact for fact in facts if fact[0] != BECAUSE])
+        words = "" if taken is None else taken.problem or dict(facts).get(BECAUSE, "")
+        self._reason.setText(sentence(words) if words else "")
+        self._reason.setVisible(bool(words))
 
     def measure(self) -> None:
         """Measure the walls as it is chosen, and show them."""
@@ -127,15 +136,26 @@ class WallPanel(QWidget):
         found = taken.found
         for name in MAP_LAYERS:
             view.put(name, None)
-        low, high = (float(np.nanpercentile(found.values, share)) for share in COMMON)
-        least, most = found.limits.least, found.limits.most
-        low, high = least if least is not None else min(low, (most or high) * 0.999), most if most is not None else high
-        if high <= low:
-            high = low + max(0.05 * low, 1e-3)
-        scale = MapScale(low, high, "graded" if least is None and most is None else "steps")
+        scale = wall_scale(found)
         mesh = TriangleMesh(d.evaluation.deviation.points, scan.triangles)
         view.put(LAYER, moved_surface(mesh, found.values))
         view.set_legend(
-            scale, spread_of(mesh, np.nan_to_num(found.values, nan=-1e9), scale), "thickness", is_fixed=True
+            scale, spread_of(mesh, np.nan_to_num(found.values, nan=-1e9), scale), "grey: no thickness", is_fixed=True
         )
         view.show_layer(LAYER, Shown.SOLID)
+
+
+def wall_scale(found: WallMap) -> MapScale:
+    """The colours of a wall map: limits where they are asked for, otherwise all that is common runs from colour to colour."""
+    known = found.values[np.isfinite(found.values)]
+    low, high = (float(np.percentile(known, share)) for share in COMMON)
+    least, most = found.limits.least, found.limits.most
+    lower, upper = (low if least is None else least), (high if most is None else most)
+    if upper <= lower:
+        lower, upper = (upper * 0.9, upper) if least is None else (lower, lower * 1.1)
+    room = 0.5 * (upper - lower)
+    span = (max(min(low, lower - room), 0.0), max(high, upper + room))
+    style = {(False, False): "graded", (True, False): "below", (False, True): "above"}.get(
+        (least is not None, most is not None), "steps"
+    )
+    return MapScale(lower, upper, style, span)

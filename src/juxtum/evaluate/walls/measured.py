@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 
 import numpy as np
 
@@ -26,6 +26,8 @@ AROUND = 12
 LEAST = 50
 UNLIKE = 0.1
 """A thickness that is off by more than this share of what lies about it met an edge, or another wall."""
+ALIKE = 1.15
+"""Walls that differ by less than this factor are told apart by noise."""
 EDGE = 0.5
 """Nearer to an edge than this share of the thickness a wall has none: there its end is met."""
 
@@ -101,6 +103,8 @@ def measure_walls(deviation: Deviation, scan: Scan, way: str, limits: WallLimits
     medians = _medians(places, found)
     known = np.isfinite(medians)
     if known.sum() < LEAST:
+        if way == "ball" and np.isfinite(by_ray(mesh, places, normals)).sum() >= LEAST:
+            raise InputError("no ball settles in it: it is solid and round", "walls", "Measure straight through")
         raise InputError("the scan shows no two sides of a wall", "walls", "Scan the other side as well")
     low, high = limits.least, limits.most
     outside = medians < (-np.inf if low is None else low)
@@ -157,12 +161,19 @@ def _tiles(places: Floats, normals: Floats, found: Floats, medians: Floats) -> T
     inverse = inverse.reshape(-1)
     means = np.bincount(inverse, found[rows]) / counts
     spreads = np.sqrt(np.bincount(inverse, (found[rows] - means[inverse]) ** 2) / counts)
-    keep = counts >= max(LEAST_POINTS, FILLED * float(np.median(counts)))
+    keep = (counts >= max(LEAST_POINTS, FILLED * float(np.median(counts)))) & (spreads < UNLIKE * means)
+    if not keep.any():
+        raise InputError("no wall is about as thick over a tile of it", "walls", "Scan it finer")
     return Tiles(means[keep], counts[keep], rows[first][keep], cells[first][keep], sides[first][keep], spreads[keep])
 
 
 def _extreme(tiles: Tiles, sign: float, limit: float | None, places: Floats, judgement: Judgement) -> WallPlace:
     """The thickest (sign 1) or thinnest (-1) of the means over tiles, what noise adds by the choice taken off."""
+    order = np.sort(sign * tiles.means)
+    third = sign * float(order[-min(3, len(order))])
+    # Of walls about as thick: another wall far thicker is no noise of this one.
+    alike = tiles.means <= third * ALIKE if sign < 0 else tiles.means >= third / ALIKE
+    tiles = Tiles(*(getattr(tiles, field.name)[alike] for field in fields(Tiles)))
     found = extreme_of(tiles, sign, limit)
     value = max(found.value, 0.0)
     sampling = Sampling(found.standard, int(tiles.counts[found.tile]), tiles.freedom)

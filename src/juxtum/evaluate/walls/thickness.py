@@ -16,9 +16,13 @@ SAME_SIDE = np.cos(np.radians(40.0))
 """A ball is not pressed by what lies beside the place at which it touches: noise there would make it tiny."""
 OF_STRAIGHT = 0.7
 """A ball much smaller than the way straight through rests on an edge; between two planes under 40 degrees it has 0.87 of it."""
+ROUND = 0.98
+"""A ball as large as the way straight through touches a round bar all about: wherever it rests is as good."""
 SETTLED = 1e-3
 """A ball that shrinks by less than this share has settled."""
 SEED = 5
+CALM, ALIKE = 24, 0.87
+"""So many directions beside each other are averaged, of those within 30 degrees."""
 
 
 def even_places(mesh: TriangleMesh, count: int) -> tuple[Floats, Floats]:
@@ -39,7 +43,14 @@ def even_places(mesh: TriangleMesh, count: int) -> tuple[Floats, Floats]:
     flat = mesh.triangle_normals[chosen]
     # At a sharp edge the directions of the corners are those of neither side.
     normals = np.where((np.einsum("ij,ij->i", smooth, flat) > 0.9)[:, None], smooth, flat)
-    return (mesh.points[corners] * shares).sum(1), normals
+    places = (mesh.points[corners] * shares).sum(1)
+    near = kd_tree(places).query(places, k=min(CALM, count), workers=-1)[1].reshape(count, -1)
+    for _ in range(2):
+        # With those beside it that face alike: noise turns a triangle far more than it turns the wall.
+        around = normals[near]
+        alike = np.einsum("nkd,nd->nk", around, normals) > ALIKE
+        normals = unit(np.einsum("nk,nkd->nd", alike, around))
+    return places, normals
 
 
 def by_ray(mesh: TriangleMesh, places: Floats, normals: Floats) -> Floats:
@@ -94,7 +105,8 @@ def by_ball(mesh: TriangleMesh, places: Floats, normals: Floats) -> Floats:
         radius[open_[go_on]], pressed_by[open_[go_on]] = smaller[go_on], other[go_on]
     # In a corner, and at the end of a wall, the ball rests on the face beside: that is no thickness.
     rests_beside = (pressed_by >= 0) & (np.einsum("ij,ij->i", normals[pressed_by], inwards) < SQUARE)
-    is_known = is_settled & ~rests_beside & (2 * radius >= OF_STRAIGHT * straight)
+    is_round = 2 * radius >= ROUND * straight
+    is_known = is_settled & (~rests_beside | is_round) & (2 * radius >= OF_STRAIGHT * straight)
     return np.where(is_known, 2 * radius, np.nan)
 
 
