@@ -2,26 +2,29 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QLabel
+from PyQt6.QtWidgets import QApplication, QFileDialog, QLabel
 
 from hand import Hand, close, opened
 from helpers import box_mesh
 from juxtum.align.result import no_alignment
+from juxtum.errors import InputError
 from juxtum.evaluate import Deviation, measure_deviation
 from juxtum.evaluate.extrema import find_peaks
 from juxtum.exchange.mesh_writing import write_mesh
 from juxtum.geometry import TriangleMesh
 from juxtum.guide.findings import Key
+from juxtum.guide.readings import grid_words
 from juxtum.job import Job
 from juxtum.job.document import Brief, default_procedure
 from juxtum.job.roles import inputs_of
-from juxtum.job.steps import AsScanned, Decide
+from juxtum.job.steps import AsScanned, Decide, GridStep, read_readings
 from juxtum.nominal import Nominal
 
 SIZE = (120.0, 80.0, 10.0)
@@ -106,3 +109,47 @@ def test_a_place_is_looked_at_and_kept(application: QApplication, tmp_path: Path
     d.wait()
     assert panel.now is None, "other limits, other places"
     close(window)
+
+
+READINGS_BAD = [
+    ("name,X,Y\nP1,1,2\n", "the list has no column Z"),
+    ("P1,1,2,three\n", "line 1 is not a name and three numbers"),
+    ("name,X,Y,Z\nP1,1,2,3\nP1,4,5,6\n", "line 3: there are two readings 'P1'"),
+    ("".join(f"P{k},1,2,3\n" for k in range(501)), "the list has 501 readings, 500 are the most"),
+    ("name,X,Y,Z\n", "the list has no readings"),
+]
+
+
+@pytest.mark.quick
+@pytest.mark.parametrize(("text", "said"), READINGS_BAD)
+def test_a_list_of_readings_that_cannot_be_read_is_said(tmp_path: Path, text: str, said: str) -> None:
+    (tmp_path / "p.csv").write_text(text, "utf-8")
+    with pytest.raises(InputError, match=said):
+        read_readings(tmp_path / "p.csv")
+
+
+def test_readings_come_of_a_list_and_a_grid_says_how_much_stock(
+    small_desk: Hand, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    d, session = small_desk, small_desk.window.session
+    d.go(Key.MEASURE)
+    (tmp_path / "p.csv").write_text("name;X;Y;Z;group\n1;45;25;10;pad\n2;30;20;10;\n", "utf-8")
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(tmp_path / "p.csv"), ""))
+    d.click("Readings from a list\u2026")
+    d.click("Readings from a list\u2026")
+    d.wait(lambda: len(session.derived.evaluation.readings) == 2)  # type: ignore[union-attr]
+    assert [r.label for r in session.derived.evaluation.readings] == ["pad 1", "2"], "brought twice they are there once"  # type: ignore[union-attr]
+    session.undo()
+    session.undo()
+    d.wait(lambda: not session.derived.evaluation.readings)  # type: ignore[union-attr]
+    session.add(GridStep(label="pad", face=1, spacing=8.0), "grid")
+    d.wait(lambda: len(session.derived.evaluation.readings) > 2)  # type: ignore[union-attr]
+    first = session.derived.evaluation.readings[0]  # type: ignore[union-attr]
+    d.window.measure.look_at_reading(first.label)
+    words = d.named("About the grid", QLabel).text()  # type: ignore[attr-defined]
+    count = sum(r.is_seen for r in session.derived.evaluation.readings)  # type: ignore[union-attr]
+    assert words.startswith("pad: ") and f"over {count * 64} mm\u00b2" in words and "mean" in words
+    stock = [replace(first, label="pad.1", deviation=0.5), replace(first, label="pad.2", deviation=1.5)]
+    assert grid_words(GridStep(label="pad", face=1, spacing=10.0), tuple(stock)) == (
+        "pad: +0.500 to +1.500, mean +1.000 mm; +200 mm\u00b3 over 200 mm\u00b2."
+    )

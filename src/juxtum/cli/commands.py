@@ -37,6 +37,7 @@ from juxtum.job.steps import (
     Join,
     Measure,
     Step,
+    read_readings,
 )
 from juxtum.job.store import SUFFIX, load_procedure
 from juxtum.nominal import Nominal
@@ -62,7 +63,8 @@ def inspect(options: argparse.Namespace) -> int:
         job = job.with_step(Profile.model_validate(whole | {"lower": options.lower, "upper": options.upper}))
     for number, text in enumerate(options.feature or (), 1):
         job = job.with_step(asked_feature(text, f"F{number}"))
-    for step in asked_walls(options):
+    readings = () if options.readings is None else read_readings(options.readings)
+    for step in (*readings, *asked_walls(options)):
         job = job.with_step(step)
     runner = Runner(files, lean=True)
     if options.drawing is not None or options.characteristic:

@@ -88,6 +88,9 @@ def _add_inspect(commands: argparse._SubParsersAction[_Parser]) -> None:
         "--surface", type=Path, metavar="FILE.{ply,stl,obj,3mf}",
         help="hand out the surface in part coordinates; it is read back and compared",
     )  # fmt: skip
+    inspect.add_argument(
+        "--readings", type=Path, metavar="FILE.csv", help="name, X, Y, Z in part coordinates, mm, and a group"
+    )
     inspect.add_argument("--walls", choices=("ray", "ball"), help="measure how thick the walls are, all over the part")
     inspect.add_argument("--wall-least", type=positive, metavar="MM", help="a thinner wall does not conform")
     inspect.add_argument("--wall-most", type=positive, metavar="MM", help="a thicker one does not")

@@ -12,6 +12,7 @@ from juxtum.desk.action import Action
 from juxtum.desk.detail import Detail
 from juxtum.desk.featuring.panel import FeaturePanel
 from juxtum.desk.mapping.limits import LimitsPanel
+from juxtum.desk.mapping.reading_list import bring_readings
 from juxtum.desk.mapping.walls import WallPanel
 from juxtum.desk.mapping.worst import WorstPanel
 from juxtum.desk.overlays import Pin
@@ -26,6 +27,7 @@ from juxtum.geometry.arrays import Floats
 from juxtum.guide.facts import doubtful_places, numbered_warnings
 from juxtum.guide.findings import Key
 from juxtum.guide.next_actions import worst_result
+from juxtum.guide.readings import grid_of, grid_words
 from juxtum.job import Job
 from juxtum.job.steps import GridStep, ReadingStep
 from juxtum.look import SMALL
@@ -67,7 +69,13 @@ class MeasureStation(Station):
         self._list.currentItemChanged.connect(lambda now, _: self._choose(now))
         self.body.addWidget(self._list)
         self._remove = button("Remove", self.remove_selected)
-        self.body.addLayout(row(self._remove))
+        bring = button(
+            "Readings from a list\u2026", lambda: bring_readings(self.desk), tip="CSV: name, X, Y, Z in mm, and a group"
+        )
+        self.body.addLayout(row(bring, self._remove))
+        self._group = label("", "soft", wrap=True)
+        self._group.setAccessibleName("About the grid")
+        self.body.addWidget(self._group)
         self.body.addWidget(line())
         self.worst = WorstPanel(self.desk, self.pin)
         self.body.addWidget(self.worst)
@@ -226,6 +234,9 @@ class MeasureStation(Station):
         self._list.setVisible(bool(readings))
         self._remove.setVisible(bool(readings))
         self._list.blockSignals(False)
+        grid = grid_of(self.reading, self.session.job.procedure.readings)
+        self._group.setText("" if grid is None else grid_words(grid, readings))
+        self._group.setVisible(grid is not None)
 
     def leave(self) -> None:
         """Stop pinning, and give the stage back."""

@@ -24,7 +24,7 @@ from juxtum.job.steps.cleaning import CleaningModel, Fragments, PlaneChoice, Sel
 from juxtum.job.steps.features import ConstructStep, FeatureStep
 from juxtum.job.steps.finishing import Fill, FinishingModel, Repair, Smooth, TargetsOff, Thin
 from juxtum.job.steps.joining import Join, PickedPairs
-from juxtum.job.steps.measuring import Decide, GridStep, Measure, ReadingStep, WallsStep
+from juxtum.job.steps.measuring import Decide, GridStep, Measure, ReadingStep, WallsStep, read_readings
 from juxtum.job.steps.sections import SectionStep
 from juxtum.job.steps.separating import Separate
 
@@ -89,5 +89,6 @@ __all__ = [
     "Thin",
     "Trim",
     "WallsStep",
+    "read_readings",
     "read_reference_places",
 ]

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Annotated, Literal, Self
 
 import numpy as np
 from pydantic import Field, model_validator
 
+from juxtum.errors import InputError
 from juxtum.evaluate import DecisionRule, grid_places
 from juxtum.evaluate.fields import Finite, Name, Triple
 from juxtum.evaluate.walls import WallLimits
+from juxtum.exchange.named_places import read_named_places
 from juxtum.geometry.arrays import Floats
 from juxtum.job.steps.base import StepModel
 from juxtum.nominal import Nominal
@@ -46,6 +49,32 @@ class ReadingStep(StepModel):
     def places(self, nominal: Nominal) -> tuple[tuple[str, Floats], ...]:
         """Where it is taken, part coordinates, with its label."""
         return ((self.label, np.array(self.place)),)
+
+
+MOST_READINGS = 500
+"""Of a list: each is measured and kept by itself."""
+
+
+def read_readings(path: Path) -> tuple[ReadingStep, ...]:
+    """Readings of a list: name, X, Y, Z, and a group that goes before the name.
+
+    Raises
+    ------
+    InputError
+        Naming the line that cannot be read.
+    """
+    made: dict[str, ReadingStep] = {}
+    for row in read_named_places(path, "readings", ("group",)):
+        label = " ".join(word for word in (row.more.get("group", ""), row.name) if word)[:80]
+        if label in made:
+            raise InputError(
+                f"line {row.line}: there are two readings '{label}'", str(path), "Give each a name of its own"
+            )
+        made[label] = ReadingStep(label=label, place=row.place)
+    if len(made) > MOST_READINGS:
+        what = f"the list has {len(made)} readings, {MOST_READINGS} are the most"
+        raise InputError(what, str(path), "Give fewer, or spread a grid over a face")
+    return tuple(made.values())
 
 
 class GridStep(StepModel):
