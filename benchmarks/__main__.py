@@ -18,6 +18,7 @@ from benchmarks import (
     promise,
     speed,
     starts,
+    walls,
     window,
 )
 
@@ -50,6 +51,7 @@ ALL = {
     "drawings": drawings.drawings,
     "surfaces": finishing.surfaces,
     "selections": finishing.selections,
+    "walls": walls.walls,
 }
 
 

@@ -84,6 +84,22 @@ def test_limits_and_noise(way: str) -> None:
     assert good.decision is not None and good.decision.verdict is Verdict.CONFORMS and good.beyond < 0.02
 
 
+def test_a_thin_place_too_uneven_for_a_value_is_told_and_forbids_conforms() -> None:
+    """A small bore 3 mm from the edge of a plate: the wall between is thin along a line only."""
+    shape = solids.cut(solids.box((-30, -20, 0), (60, 40, 8)), [solids.cylinder((25, 0, -1), (0, 0, 1), 2.0, 10)])
+    drawn = Nominal.from_shape(shape)
+    mesh = TriangleMesh(
+        *(np.array(a) for a in trimesh.remesh.subdivide_to_size(drawn.mesh.points, drawn.mesh.triangles, 1.0))
+    )
+    deviation = measure_deviation(mesh, drawn, no_alignment().transform)
+    found = measure_walls(deviation, mesh, "ray", WallLimits(least=5.0), JUDGEMENT)
+    assert found.thinnest.value == pytest.approx(8.0, abs=0.1) or found.thinnest.value < 4.0
+    if found.thinnest.value > 5:
+        assert found.uneven is not None and found.uneven.value < 5.0 and abs(found.uneven.place[1]) < 2.5
+        assert found.decision is not None and found.decision.verdict is Verdict.NOT_DECIDED
+        assert "too uneven for a value" in found.decision.reason
+
+
 def test_what_has_no_walls_is_said() -> None:
     mesh = stepped_plate()
     top = mesh.kept_triangles(mesh.triangle_normals[:, 2] > 0.9)

@@ -27,6 +27,9 @@ def wall_facts(taken: TakenWalls) -> list[tuple[str, str]]:
         ("mean, by area", f"{found.mean:.3f}"),
         ("area with a thickness", percent(found.seen)),
     ]
+    if found.uneven is not None:
+        facts.insert(3, ("thinner yet, uneven", f"{found.uneven.value:.3f}, U not known"))
+        facts.insert(4, ("there, X Y Z", _place(found.uneven)))
     asked = limit_words(found)
     if asked:
         facts += [("asked", asked), ("beyond that", percent(found.beyond, 2))]

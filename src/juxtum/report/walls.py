@@ -19,6 +19,7 @@ def walls_document(taken: TakenWalls | None) -> dict[str, Any] | None:
     return {
         "way": found.way, "least": found.limits.least, "most": found.limits.most,
         "thinnest": _place(found.thinnest), "thickest": _place(found.thickest), "mean": found.mean,
+        "uneven": None if found.uneven is None else _place(found.uneven),
         "seen": found.seen, "beyond": found.beyond,
         "verdict": None if decision is None else str(decision.verdict), "reason": None if decision is None else decision.reason,
         "probability_conforming": None if decision is None else decision.probability,

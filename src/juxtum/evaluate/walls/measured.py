@@ -18,6 +18,7 @@ from juxtum.geometry.arrays import Floats, frozen
 from juxtum.geometry.kdtree import kd_tree
 from juxtum.geometry.mesh import Scan
 from juxtum.geometry.topology import border_points
+from juxtum.wording import percent
 
 FEWEST, MOST = 4000, 300_000
 """Places that are measured, evenly over the surface; what lies between gets the value of the nearest."""
@@ -28,6 +29,8 @@ UNLIKE = 0.1
 """A thickness that is off by more than this share of what lies about it met an edge, or another wall."""
 ALIKE = 1.15
 """Walls that differ by less than this factor are told apart by noise."""
+CLEARLY = 0.05
+"""A place is thinner yet when it is so by more than this share."""
 EDGE = 0.5
 """Nearer to an edge than this share of the thickness a wall has none: there its end is met."""
 
@@ -67,7 +70,7 @@ class WallMap:
     beyond : float
         Share of that area beyond the limits, 0 to 1.
     decision : Decision, optional
-        None where nothing is asked.
+        None where nothing is asked. What is beyond a limit only where the wall is uneven forbids "conforms".
     limits : WallLimits
     """
 
@@ -80,6 +83,8 @@ class WallMap:
     beyond: float
     decision: Decision | None
     limits: WallLimits
+    uneven: WallPlace | None = None
+    """A place yet thinner than the thinnest, where the thickness changes too much within a tile for a value with U; its U is NaN."""
 
 
 def measure_walls(deviation: Deviation, scan: Scan, way: str, limits: WallLimits, judgement: Judgement) -> WallMap:
@@ -111,10 +116,14 @@ def measure_walls(deviation: Deviation, scan: Scan, way: str, limits: WallLimits
     outside |= medians > (np.inf if high is None else high)
     tiles = _tiles(places, normals, found, medians)
     thinnest, thickest = (_extreme(tiles, sign, limit, places, judgement) for sign, limit in ((-1.0, low), (1.0, high)))
+    # Fewer places than make a tile are no wall: some are always met at edges.
+    few = int(np.ceil(tile_size(mesh.spacing) ** 2 * count / max(mesh.area, 1e-12)))
+    beyond = float(outside[known].mean()) if outside.sum() >= few else 0.0
     values = medians[kd_tree(places).query(mesh.points, workers=-1)[1]]
     return WallMap(
         way, frozen(values), float(known.mean()), thinnest, thickest, float(medians[known].mean()),
-        float(outside[known].mean()), _decided(thinnest, thickest, limits, judgement), limits,
+        beyond, _decided(thinnest, thickest, limits, judgement, beyond), limits,
+        _uneven(places, medians, thinnest, few),
     )  # fmt: skip
 
 
@@ -181,8 +190,19 @@ def _extreme(tiles: Tiles, sign: float, limit: float | None, places: Floats, jud
     return WallPlace(value, budget.expanded, places[tiles.rows[found.tile]])
 
 
-def _decided(thinnest: WallPlace, thickest: WallPlace, limits: WallLimits, judgement: Judgement) -> Decision | None:
-    """The worse of both sides."""
+def _uneven(places: Floats, medians: Floats, thinnest: WallPlace, few: int) -> WallPlace | None:
+    """A place with a small median, and a tile's area of others below it, where that is clearly less than the thinnest that has a value."""
+    known = np.flatnonzero(np.isfinite(medians))
+    k = int(known[np.argsort(medians[known])[min(few, len(known) - 1)]])
+    if medians[k] > thinnest.value * (1 - CLEARLY):
+        return None
+    return WallPlace(float(medians[k]), float("nan"), places[k])
+
+
+def _decided(
+    thinnest: WallPlace, thickest: WallPlace, limits: WallLimits, judgement: Judgement, beyond: float
+) -> Decision | None:
+    """The worse of both sides; and no "conforms" where places too uneven for a value lie beyond."""
     asked: list[tuple[WallPlace, float | None, float | None]] = []
     if limits.least is not None:
         asked.append((thinnest, limits.least, None))
@@ -195,4 +215,8 @@ def _decided(thinnest: WallPlace, thickest: WallPlace, limits: WallLimits, judge
         for place, low, high in asked
     ]
     order = (Verdict.DOES_NOT_CONFORM, Verdict.NOT_DECIDED, Verdict.CONFORMS)
-    return min(made, key=lambda decision: order.index(decision.verdict), default=None)
+    worst = min(made, key=lambda decision: order.index(decision.verdict), default=None)
+    if worst is not None and worst.verdict is Verdict.CONFORMS and beyond > 0:
+        words = f"{percent(beyond, 2)} of the area is beyond the limits, at places too uneven for a value: look at the map there"
+        return Decision(Verdict.NOT_DECIDED, float("nan"), words)
+    return worst

@@ -9,7 +9,7 @@ from juxtum.geometry.arrays import Bools, Floats, unit
 from juxtum.geometry.kdtree import kd_tree
 from juxtum.geometry.rays import RayCaster
 
-SQUARE = 0.5
+SQUARE = 0.8
 """Least cosine at which a line straight through a wall has to leave it again: where it leaves more aslant it is no thickness."""
 ROUNDS = 40
 SAME_SIDE = np.cos(np.radians(40.0))
