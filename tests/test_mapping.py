@@ -2,16 +2,27 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
+from scipy.spatial import Delaunay
+from vtkmodules.util.numpy_support import vtk_to_numpy
 
 from hand import Hand
+from helpers import box_mesh
+from juxtum.align.result import no_alignment
+from juxtum.desk.widgets import LengthField
+from juxtum.evaluate import measure_deviation
+from juxtum.geometry import RigidTransform, TriangleMesh
 from juxtum.guide.findings import Key
 from juxtum.job.shares import as_shares, limits_of
 from juxtum.job.steps import BestFit, Decide
 from juxtum.look import LIGHT, rgb
+from juxtum.nominal import Nominal
+from juxtum.scene.map_layers import MapGiven, draw_map
 from juxtum.scene.palette import STYLES, MapScale, colours
 
 pytestmark = pytest.mark.filterwarnings("error")
@@ -56,6 +67,26 @@ def test_shares_are_of_the_tolerance_of_the_face(small_desk: Hand) -> None:
     for step in bare.procedure.characteristics:
         bare = bare.without(step)
     assert np.isnan(as_shares(bare, deviation).distances).all(), "no tolerance, no share"
+
+
+def test_lines_of_the_same_value_lie_where_it_is(small_desk: Hand) -> None:
+    """On a slope of 0.01 a millimetre lines at each 0.1 lie 10 mm apart; in the window none are drawn until they are asked for."""
+    x, y = (v.ravel() for v in np.meshgrid(np.arange(-30.5, 31), np.arange(0.0, 20)))
+    points = np.stack([x, y, 0.01 * x], axis=1)
+    mesh = TriangleMesh(points, Delaunay(points[:, :2]).simplices)
+    drawn = Nominal.from_mesh(box_mesh((80.0, 60.0, 2.0)).moved(RigidTransform.translation([0, 0, -1])))
+    deviation = measure_deviation(mesh, drawn, no_alignment().transform)
+    given = MapGiven(deviation, mesh.triangles, mesh.normals, (-0.2, 0.2), lambda _, __, make: make(), every=0.1)
+    lines = draw_map(given)["isolines"]
+    assert lines is not None and draw_map(replace(given, every=None))["isolines"] is None
+    found = vtk_to_numpy(lines.data.GetPoints().GetData())[:, 0]
+    assert np.abs(found / 10 - np.round(found / 10)).max() < 0.15 and set(np.round(found / 10)) >= {-2, -1, 0, 1, 2}
+    small_desk.go(Key.MEASURE)
+    stage = small_desk.window.view.stage
+    assert not stage.has("isolines")
+    small_desk.window.measure.limits._change("lines", lines=0.05)
+    small_desk.wait(lambda: small_desk.window.session.job.procedure.measure.lines == 0.05)
+    assert small_desk.named("Lines every", LengthField).value == 0.05  # type: ignore[attr-defined]
 
 
 def test_two_alignments_stand_side_by_side_under_one_camera(small_desk: Hand) -> None:

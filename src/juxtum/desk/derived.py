@@ -288,7 +288,9 @@ class Deriver:
             None if normals is None else self._of("turned", d, lambda: evaluation.alignment.transform.turn(normals))
         )
         invented = _invented(self.runner.cleaned(job), evaluation.alignment.transform)
-        given = MapGiven(shown.deviation, scan.triangles, turned, (shown.lower, shown.upper), self._of, invented)
+        given = MapGiven(
+            shown.deviation, scan.triangles, turned, (shown.lower, shown.upper), self._of, invented, shown.every
+        )
         return {
             "in_force": name,
             "evaluation": evaluation,
@@ -318,8 +320,8 @@ def _asked(job: Job) -> str:
     """Of what the map that is shown depends on: with shares, the tolerances too."""
     measure = job.procedure.measure
     if measure.shown == "mm":
-        return f"{measure.lower} {measure.upper} {measure.colours}"
-    return f"{measure.colours} {[(c.faces, c.zone) for c in job.procedure.characteristics]}"
+        return f"{measure.lower} {measure.upper} {measure.colours} {measure.lines}"
+    return f"{measure.colours} {measure.lines} {[(c.faces, c.zone) for c in job.procedure.characteristics]}"
 
 
 def _invented(scan: Scan, pose: RigidTransform) -> TriangleMesh | None:

@@ -39,14 +39,16 @@ class ShownMap:
     upper: float
     colours: str
     unit: str = "mm"
+    every: float | None = None
+    """Lines of the same value at each multiple of this."""
 
 
 def shown_map(job: Job, deviation: Deviation) -> ShownMap:
     """The map as the job asks for it."""
     measure = job.procedure.measure
     if measure.shown == "mm":
-        return ShownMap(deviation, measure.lower, measure.upper, measure.colours)
-    return ShownMap(as_shares(job, deviation), -1.0, 1.0, measure.colours, "share")
+        return ShownMap(deviation, measure.lower, measure.upper, measure.colours, every=measure.lines)
+    return ShownMap(as_shares(job, deviation), -1.0, 1.0, measure.colours, "share", measure.lines)
 
 
 def as_shares(job: Job, deviation: Deviation) -> Deviation:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -226,8 +227,8 @@ def limit_field(deviation: Deviation, triangles: Ints) -> Field:
     return Field(points, triangles, smoothed(values, triangles))
 
 
-def limit_lines(field: Field, limits: tuple[float, float]) -> Lines:
-    """Thin lines on the scan along the tolerance limits."""
+def limit_lines(field: Field, limits: Sequence[float]) -> Lines:
+    """Thin lines on the scan along the tolerance limits, or along other values."""
     return segments(np.concatenate([field.along(limit) for limit in limits]))
 
 

@@ -27,6 +27,7 @@ STYLES = {
     "scan": Style("data"),
     "map": Style("data", ambient=0.45),
     "limits": Style("ink", width=1.3),
+    "isolines": Style("ink_soft", width=0.8),
     "unseen": Style("hatch", ambient=0.5),
     "foreign": Style("foreign", ambient=0.35),
     "passed": Style("missing", ambient=0.5),

@@ -6,6 +6,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, TypeVar
 
+import numpy as np
+
 from juxtum.evaluate import Deviation
 from juxtum.geometry.arrays import Floats, Ints
 from juxtum.geometry.mesh import TriangleMesh
@@ -20,6 +22,8 @@ from juxtum.scene.drawables import (
     plain_surface,
     unseen_surface,
 )
+
+MOST_LINES = 40
 
 T = TypeVar("T")
 Keep = Callable[[str, Any, Callable[[], T]], T]
@@ -49,6 +53,8 @@ class MapGiven:
     limits: tuple[float, float]
     keep: Keep[Any]
     invented: TriangleMesh | None = None
+    every: float | None = None
+    """Lines of the same value at each multiple of this, none where nothing is said."""
 
 
 @dataclass(frozen=True)
@@ -67,9 +73,21 @@ def _limits(given: MapGiven) -> Lines | None:
     return limit_lines(field, given.limits)
 
 
+def _isolines(given: MapGiven) -> Lines | None:
+    """At most so many on either side of nothing: more would be a black part."""
+    if given.every is None or not len(given.triangles):
+        return None
+    field = given.keep("limit field", given.deviation, lambda: limit_field(given.deviation, given.triangles))
+    low, high = float(np.nanmin(field.values)), float(np.nanmax(field.values))
+    first, last = int(np.ceil(low / given.every)), int(np.floor(high / given.every))
+    levels = [k * given.every for k in range(max(first, -MOST_LINES), min(last, MOST_LINES) + 1)]
+    return limit_lines(field, levels) if levels else None
+
+
 MAP: tuple[MapLayer, ...] = (
     MapLayer("map", lambda g: map_surface(g.deviation, g.triangles, g.normals)),
     MapLayer("limits", _limits, follows_limits=True),
+    MapLayer("isolines", _isolines, follows_limits=True),
     MapLayer("unseen", lambda g: unseen_surface(g.deviation)),
     MapLayer("foreign", lambda g: foreign_surface(g.deviation, g.triangles, g.normals)),
     MapLayer("passed", lambda g: passed_surface(g.deviation)),
@@ -82,7 +100,7 @@ def draw_map(given: MapGiven) -> dict[str, Surface | Lines | None]:
     """Every layer of a map by its name."""
 
     def drawn(layer: MapLayer) -> Surface | Lines | None:
-        name = f"{layer.name} {given.limits}" if layer.follows_limits else layer.name
+        name = f"{layer.name} {given.limits} {given.every}" if layer.follows_limits else layer.name
         made: Surface | Lines | None = given.keep(name, given.deviation, lambda: layer.draw(given))
         return made
 

@@ -49,10 +49,14 @@ class LimitsPanel(QWidget):
             "Share of the tolerance: 1 is the upper limit of the face's own zone, \u22121 its lower one"
         )
         self._shown.picked.connect(lambda what: self._change("what the map shows", shown=what))
+        self._lines = LengthField("Lines every", 0.0, "Lines of the same value at each multiple of this; 0 for none")
+        self._lines.missing = "none"
+        self._lines.chosen.connect(lambda v: self._change("lines of the map", lines=v if v > 0 else None))
         rows: list[tuple[str, QWidget]] = [
             ("Lower", self._lower),
             ("Upper", self._upper),
             ("Search distance", self._search),
+            ("Lines every", self._lines),
         ]
         lines.addLayout(form(rows))
         lines.addLayout(form([("Colours", self._colours), ("Shows", self._shown)]))
@@ -66,6 +70,7 @@ class LimitsPanel(QWidget):
         measure = derived.job.procedure.measure
         for field, value in ((self._lower, measure.lower), (self._upper, measure.upper), (self._search, measure.limit)):
             field.set_value(value)
+        self._lines.set_value(measure.lines)
         self._colours.show_options(COLOURS, measure.colours)
         self._shown.show_options(SHOWN, measure.shown)
         self._facts.show_facts(map_facts(derived))

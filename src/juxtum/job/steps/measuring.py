@@ -31,6 +31,8 @@ class Measure(StepModel):
     """How the map is coloured."""
     shown: Literal["mm", "share"] = "mm"
     """Deviations, or how much of the tolerance of its own face each takes up."""
+    lines: Annotated[Finite, Field(gt=0)] | None = None
+    """Lines of the same deviation are drawn at each multiple of this, in what the map shows."""
 
     @model_validator(mode="after")
     def _ordered(self) -> Measure:
