@@ -22,6 +22,7 @@ from juxtum.evaluate.uncertainty import Chain
 from juxtum.guide.verdicts import headline
 from juxtum.job import Brief, Evaluation, FileStore, Job, Procedure, Runner, inputs_of
 from juxtum.job.steps import AsScanned, BestFit, Decide, GridStep, Measure, ReadingStep
+from juxtum.job.wall_map import TakenWalls
 from juxtum.progress import Progress
 from juxtum.report import result_document, write_outputs
 from juxtum.report.blocks import BLOCKS, ReportContent
@@ -172,6 +173,7 @@ def test_pages_hold_whatever_people_type(many: tuple[Job, Evaluation, Runner], t
             ledger=ledger,
             sections=cuts,
             features=features,
+            walls=TakenWalls(None, typed or "x"),
             doubts=replace(evaluation.doubts, notes=(typed or "x",) * 90),
         ),
         [Picture(View.CORNER, np.zeros((60, 90, 3), np.uint8), (), np.zeros((0, 2))) for _ in range(12)],

@@ -48,8 +48,8 @@ def construct(way: str, features: Sequence[Feature], amount: float = 0.0) -> Fea
     --------
     >>> floor, wall = Plane(np.zeros(3), np.array([0.0, 0, 1])), Plane(np.array([5.0, 0, 0]), np.array([1.0, 0, 0]))
     >>> made = construct("meet", [floor, wall])
-    >>> made.name, abs(float(made.axis[1])), made.distances(np.array([[5.0, 9, 0]])).tolist()
-    ('line', 1.0, [0.0])
+    >>> made.name, abs(float(made.axis[1])), bool(made.distances(np.array([[5.0, 9, 0]]))[0] < 1e-9)
+    ('line', 1.0, True)
     """
     makers: dict[str, Callable[[Sequence[Feature], float], Feature]] = {
         "meet": _meet, "middle": _middle, "line": _line, "plane": _plane, "circle": _circle, "onto": _onto,

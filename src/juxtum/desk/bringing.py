@@ -59,7 +59,7 @@ class Bringing:
             Action("save as", "Save as\u2026", "File/2", self.ask_save, "Ctrl+Shift+S", "save"),
             Action("export procedure", "Export the procedure\u2026", "File/2", self.ask_procedure, "", "scroll-text",
                    "Steps as JSON, to be replayed on other scans", lambda: session.derived.nominal is not None),
-            Action("export surface", "Export the surface\u2026", "File/2", self.ask_surface, "", "download",
+            Action("export surface", "Export the surface\u2026", "Job/Assemble/3", self.ask_surface, "", "download",
                    "STL, OBJ, PLY or 3MF, where the part lies in its alignment; read back and compared",
                    lambda: session.derived.scan is not None),
             Action("bring nominal", "Import CAD model\u2026", "File/3", self.ask_nominal, "Ctrl+Shift+N", "import",

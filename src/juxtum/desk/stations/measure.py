@@ -282,8 +282,8 @@ def _actions(station: MeasureStation) -> tuple[Action, ...]:
     return (
         Action("pin readings", "Pin readings", "Job/Measure/1", station.begin_pinning, "P", "map-pin-plus", "", has_map, at=station.key),
         Action("pin worst", "Pin a reading at the worst place", "Job/Measure/1", station.pin_worst, "Shift+P", "pin", "", has_map, at=station.key),
-        Action("next worst", "Go to the next worst place", "Job/Measure/1", lambda: station.worst.step(1), ".", "", "", has_map, at=station.key),
-        Action("worst before", "Go back to the place before", "Job/Measure/1", lambda: station.worst.step(-1), ",", "", "", has_map, at=station.key),
+        Action("next worst", "Go to the next worst place", "Job/Measure/1", lambda: station.worst.step(1), "W", "", "", has_map, at=station.key),
+        Action("worst before", "Go back to the place before", "Job/Measure/1", lambda: station.worst.step(-1), "Shift+W", "", "", has_map, at=station.key),
         Action("cut section", "Cut a section", "Job/Measure/2", station.sections.begin, "Shift+X", "slice", "", has_map, at=station.key),
         Action("click feature", "Click a feature", "Job/Measure/2", station.features.begin_or_stop, "Shift+F", "", "Of the scan", has_map, at=station.key),
     )  # fmt: skip
