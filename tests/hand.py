@@ -12,8 +12,8 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PyQt6 import sip
-from PyQt6.QtCore import QEvent, QPoint, QSettings, Qt, QTimer
-from PyQt6.QtGui import QColor, QImage
+from PyQt6.QtCore import QEvent, QPoint, QPointF, QSettings, Qt, QTimer
+from PyQt6.QtGui import QColor, QImage, QWheelEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QPushButton, QWidget
 
@@ -215,3 +215,10 @@ def answer_unit() -> None:
             dialog.accept()  # type: ignore[attr-defined]
 
     QTimer.singleShot(50, accept)
+
+
+def turn_wheel(widget: QWidget, here: QPoint, by: int) -> None:
+    button, key, phase = Qt.MouseButton.NoButton, Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase
+    QApplication.sendEvent(
+        widget, QWheelEvent(QPointF(here), QPointF(here), QPoint(), QPoint(0, by), button, key, phase, False)
+    )

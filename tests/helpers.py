@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from juxtum.align.result import no_alignment
+from juxtum.align.targets import match_targets
 from juxtum.demo.solids import box, cut, cylinder, fused
 from juxtum.evaluate import DecisionRule
 from juxtum.evaluate.characteristics import Judgement
@@ -15,6 +16,8 @@ from juxtum.evaluate.uncertainty import Chain
 from juxtum.geometry import RigidTransform, TriangleMesh
 from juxtum.geometry.arrays import Floats
 from juxtum.instruments import Circumstances, Environment, Instrument
+from juxtum.job.touches import read_touches
+from juxtum.job.touching import touches_in
 from juxtum.nominal import Nominal
 
 STATED = Circumstances(
@@ -119,3 +122,12 @@ def apart(found: RigidTransform, true: RigidTransform, nominal: Nominal) -> tupl
     """Distance at the part's centre in mm and angle in degrees between two poses."""
     motion = found @ true
     return float(np.linalg.norm(motion.apply(nominal.centre[None])[0] - nominal.centre)), motion.angle
+
+
+def rms_of_touches(session: Any) -> float:
+    """How well the targets of what was touched lie on those that the job's capture found, mm."""
+    (held,) = touches_in(session.job)
+    document = read_touches(session.files.locate(held.file))
+    known = np.array([target.place for target in session.job.capture.targets])
+    match = match_targets(np.array(document.targets), known, 0.25)
+    return float("inf") if document.frame != "targets" or match is None else match.rms

@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from benchmarks.joins import whole
-from PyQt6.QtWidgets import QFileDialog, QLabel, QPushButton
+from PyQt6.QtWidgets import QFileDialog, QLabel, QLineEdit, QPushButton
 
 from hand import Hand
 from helpers import plate, turned
@@ -24,6 +24,7 @@ from juxtum.geometry import PointCloud, RigidTransform, TriangleMesh
 from juxtum.guide.findings import Key
 from juxtum.job.steps import read_reference_places
 from juxtum.nominal import Nominal
+from juxtum.scene.picking import Hit
 
 SIX = [("Z1", (10, 10, 10), "N"), ("Z2", (70, 10, 10), "Z"), ("Z3", (10, 55, 10), "Z"),
        ("X1", (0, 30, 5), "X"), ("Y1", (10, 0, 5), "N"), ("Y2", (70, 0, 5), "Y")]  # fmt: skip
@@ -245,7 +246,7 @@ def test_from_the_command_line(
     part: Nominal, mesh: TriangleMesh, tmp_path: Path, capsys: pytest.CaptureFixture[str]
 ) -> None:
     write_step(plate(), tmp_path / "n.step")
-    write_mesh(tmp_path / "s.stl", mesh.moved(MOVE))
+    write_mesh(tmp_path / "s.stl", whole(part, 30_000).moved(MOVE))
     rows = [f"{name},{','.join(map(str, place))},{held}" for name, place, held in SIX]
     (tmp_path / "p.csv").write_text("name,X,Y,Z,held\n" + "\n".join(rows) + "\n")
     given = [
@@ -301,6 +302,21 @@ def test_points_are_picked_held_and_laid_on_in_the_window(
     desk.wait(lambda: desk.window.session.derived.in_force == "best fit, Tz only")
     names = [s.name for s in desk.window.session.job.procedure.alignments]
     assert names.count("best fit, Tz only") == 1, "clicked twice it is there once"
+    for axis in ("Tx", "Ty", "Rx", "Ry", "Rz"):
+        desk.click(f"May move {axis}")
+    desk.click("Pick faces")
+    desk.window.align.picked(Hit("nominal", np.array([30.0, 35.0, 10.0]), 0))
+    (number,) = desk.window.align.fit.faces
+    weight = desk.named("Weight of the picked faces", QLineEdit)
+    assert isinstance(weight, QLineEdit)
+    weight.setText("20")
+    weight.editingFinished.emit()
+    said = desk.named("What the fit counts").text()  # type: ignore[attr-defined]
+    assert said == f"Faces {number} count 20 times as much as the others."
+    desk.click("Fit so")
+    desk.wait(lambda: desk.window.session.derived.in_force == f"best fit, face {number} times 20")
+    step = desk.window.session.job.procedure.alignment(f"best fit, face {number} times 20")
+    assert step.weights[0].weight == 20 and not step.faces
 
 
 def test_known_targets_are_laid_on_each_other_in_the_window(

@@ -333,6 +333,9 @@ def test_probing_is_guided_and_finds_the_hole(
     drawn = nominal.face(FACES["bolt hole 1"]).feature
     assert isinstance(drawn, Cylinder) and found.circle is not None
     assert 2 * found.circle.feature.radius == pytest.approx(2 * drawn.radius, abs=0.03)
+    model = shipped(Kind.PROBE)
+    least = 2 * model.chain().a / np.sqrt(3)
+    assert least < found.diameter_u(model.as_instrument(model.chain())) < 2 * least, "its own error is in it"
     assert (found.circle.feature.point - drawn.point)[:2] == pytest.approx(known.errors.hole_shift, abs=0.03)
     with pytest.raises(JuxtumError, match="3 touches are missing"):
         evaluate(task, middles[:-3], tip)

@@ -302,6 +302,9 @@ def test_the_job_stays_while_the_scanner_is_connected(application: QApplication,
     hand.wait(lambda: hand.next() == "Next: give the targets to the scanner")
     hand.click("Do the next action")
     hand.wait(lambda: len(window.capture.link.photo_map) > 10)
+    assert hand.next() == "Next: clear up"
+    hand.click("Do the next action")
+    hand.wait(lambda: window.session.job.tick("cleared") is not None and hand.next() != "Next: clear up")
     window.hub.perform("connect device")
     hand.wait(lambda: window.capture.snapshot is not None and window.capture.snapshot.is_recognised)
     assert window.capture.driver.session.map.is_given

@@ -6,17 +6,18 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from PyQt6.QtCore import QPoint, QPointF, Qt
-from PyQt6.QtGui import QWheelEvent
+from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QCheckBox, QComboBox, QLabel, QLineEdit, QToolButton, QWidget
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QLabel, QLineEdit, QToolButton, QWidget
 
-from hand import Hand, Walk, opened_demo
+from hand import Hand, Walk, opened_demo, turn_wheel
+from helpers import rms_of_touches
 from juxtum.capture.live.patch import State
 from juxtum.devices.link import Link
 from juxtum.devices.protocol import DeviceError, Message
 from juxtum.guide.findings import Key
 from juxtum.job.readiness import Policy
+from juxtum.job.touching import touches_in
 
 
 def begun(folder: Path) -> Hand:
@@ -55,13 +56,6 @@ def choose(desk: Hand, name: str, text: str) -> None:
     box.setCurrentIndex(box.findText(text))
     box.activated.emit(box.currentIndex())
     desk.wait()
-
-
-def turn_wheel(widget: QWidget, here: QPoint, by: int) -> None:
-    button, key, phase = Qt.MouseButton.NoButton, Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase
-    QApplication.sendEvent(
-        widget, QWheelEvent(QPointF(here), QPointF(here), QPoint(), QPoint(0, by), button, key, phase, False)
-    )
 
 
 def shot(desk: Hand):  # type: ignore[no-untyped-def]
@@ -261,8 +255,13 @@ def test_9_photos_and_probe_are_guided(desk: Hand) -> None:
     way(desk, "Probe")
     desk.click("Do the next action")
     assert read(desk, "Probe in words").startswith("Point 2 of 13, for the plane") and "mm:" in read(desk, "Guidance")
-    desk.click("Touch all that are left")
-    assert desk.named("Probed").facts["diameter"].startswith("14.0")  # type: ignore[attr-defined]
+    for _ in range(2):
+        QTest.mouseClick(desk.named("Touch all that are left"), Qt.MouseButton.LeftButton)
+    desk.wait(lambda: read(desk, "Touches in the job").startswith("In the job: touches."))
+    facts = desk.named("Probed").facts  # type: ignore[attr-defined]
+    assert facts["diameter"].startswith("14.0") and facts["touches"] == "13 of 13", (
+        "clicked again before the first is done"
+    )
 
 
 def test_an_exercise_ends_in_a_debrief_and_a_record(desk: Hand) -> None:
@@ -293,6 +292,13 @@ def test_the_capture_becomes_the_scan(desk: Hand) -> None:
     scan = desk.window.session.derived.scan
     assert scan is not None and len(scan.points) > 800 and desk.window.session.job.scan is not None
     assert desk.window.session.job.scan.name == "BC-220 captured.ply" and np.isfinite(scan.points).all()
+    assert rms_of_touches(desk.window.session) < 0.12, "the probe is before the part that was captured"
+    desk.go(Key.CAPTURE)
+    way(desk, "Probe")
+    desk.click("Take what was touched out of the job")
+    desk.wait(lambda: not touches_in(desk.window.session.job))
+    desk.window.session.undo()
+    desk.wait(lambda: len(touches_in(desk.window.session.job)) == 1)
 
 
 def test_the_table_turns_and_keeps_its_captures_apart(desk: Hand) -> None:

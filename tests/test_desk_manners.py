@@ -10,7 +10,7 @@ import pytest
 from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent, QGuiApplication
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QDialog, QLabel, QMenu, QPushButton, QWidget
+from PyQt6.QtWidgets import QApplication, QDialog, QLabel, QMenu, QPushButton, QScrollArea, QWidget
 
 from hand import Hand, close, opened
 from helpers import write_bracket
@@ -221,3 +221,20 @@ def test_panels_keep_what_is_being_typed(small_desk: Hand) -> None:
     )
     desk.wait(lambda: desk.window.session.derived.job.brief.serial == "7")
     assert part.text() == "BC-22" and desk.named("Serial").text() == "7"  # type: ignore[attr-defined]
+
+
+def test_no_worksheet_is_wider_than_its_place(small_desk: Hand) -> None:
+    """What is wider is cut off at the right: seen in pictures of a lot and of the capture before this was asked."""
+    small_desk.window.resize(1280, 800)
+    for key in Key:
+        small_desk.go(key)
+        sheet = small_desk.window.hub.station
+        assert isinstance(sheet, QScrollArea)
+        room, inner = sheet.viewport(), sheet.widget()
+        assert room is not None and inner is not None
+        wide = [
+            w for w in inner.findChildren(QWidget) if w.isVisible() and w.minimumSizeHint().width() > room.width() - 30
+        ]
+        words = [f"{type(w).__name__} {w.accessibleName()}" for w in wide]
+        # Without the application's own style buttons are a little wider than they are drawn for a user.
+        assert inner.minimumSizeHint().width() <= room.width() + 12, (key, words)

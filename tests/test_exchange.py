@@ -9,11 +9,13 @@ import numpy as np
 import pytest
 import trimesh
 
-from helpers import bracket_mesh
+from helpers import box_mesh, bracket_mesh
 from juxtum.demo.world import nominal_path
 from juxtum.exchange.cad import read_cad, write_iges
+from juxtum.exchange.mesh_writing import write_mesh
 from juxtum.exchange.meshes import read_mesh, write_ply
 from juxtum.geometry import PointCloud, TriangleMesh
+from juxtum.geometry.topology import closure
 from juxtum.job.inputs import load_nominal
 from juxtum.nominal import FaceKind, Nominal
 from juxtum.progress import silent
@@ -112,3 +114,24 @@ def test_the_shipped_nominal_is_what_it_should_be(nominal: Nominal) -> None:
     assert len(nominal.faces) >= 60 and FaceKind.FREE_FORM in kinds and FaceKind.TORUS in kinds
     assert np.ptp(nominal.mesh.bounds, axis=0) == pytest.approx([260, 180, 140], abs=0.01)
     assert nominal.volume > 0 and nominal_path().stat().st_size < 4_000_000
+
+
+@pytest.mark.quick
+@pytest.mark.parametrize("suffix", [".ply", ".obj"])
+def test_loose_triangles_are_joined_where_they_meet(tmp_path: Path, suffix: str) -> None:
+    """Each triangle with corners of its own is a surface all the same; three that meet nowhere stay as they are."""
+    whole = box_mesh((40.0, 30.0, 20.0), 3)
+    loose = TriangleMesh(whole.corners.reshape(-1, 3), np.arange(3 * len(whole.triangles)).reshape(-1, 3))
+    write_mesh(tmp_path / f"loose{suffix}", loose)
+    found = read_mesh(tmp_path / f"loose{suffix}")
+    assert closure(found.scan).is_watertight and len(found.scan.points) == len(whole.points)  # type: ignore[arg-type]
+    assert "each triangle had corners of its own" in found.problems[0]
+    apart = TriangleMesh(loose.points[: 3 * 3] + np.repeat(np.eye(3) * 100, 3, axis=0), loose.triangles[:3])
+    write_mesh(tmp_path / f"apart{suffix}", apart)
+    assert len(read_mesh(tmp_path / f"apart{suffix}").scan.points) == 9
+    # Points that no triangle uses make none of them loose.
+    spare = TriangleMesh(
+        np.concatenate([whole.points, np.random.default_rng(1).normal(0, 9, (900, 3))]), whole.triangles
+    )
+    write_mesh(tmp_path / f"spare{suffix}", spare)
+    assert not read_mesh(tmp_path / f"spare{suffix}").problems

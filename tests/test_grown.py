@@ -18,6 +18,7 @@ from juxtum.align.result import no_alignment
 from juxtum.assemble.surfacing import make_surface
 from juxtum.cli.main import main
 from juxtum.demo.solids import box, cut, cylinder
+from juxtum.desk.featuring.panel import FeaturePanel
 from juxtum.errors import FitError, InputError
 from juxtum.evaluate import measure_deviation
 from juxtum.evaluate.features import Question, Recipe, TakenFeature, build_feature, grow, take_feature
@@ -199,7 +200,7 @@ def test_what_is_made_of_others_scatters_as_it_says(
     turn = np.linspace(0, 2 * np.pi, 24, endpoint=False)
     round_ = np.column_stack([20 + 6 * np.cos(turn), 20 + 6 * np.sin(turn), np.tile([0.0, 5, 10], 8)])
     found, told = [], []
-    for _ in range(150):
+    for _ in range(80):
         taken = []
         for label, kind, places in (
             ("F1", "plane", grid),
@@ -222,14 +223,20 @@ def test_what_is_made_of_others_scatters_as_it_says(
     assert scatter / said == pytest.approx(1.0, abs=0.3)
 
 
-def test_features_are_held_and_made_of_others_in_the_window(small_desk: Hand) -> None:
-    d, session = small_desk, small_desk.window.session
+def two_clicked(d: Hand) -> FeaturePanel:
+    """Two clicks at once, on two faces: two features with names of their own."""
     d.go(Key.MEASURE)
     panel = d.window.measure.features
     d.click("Click a feature")
     for place in ((40.0, 20.0, 10.0), (60.0, 20.0, 5.0)):
         assert panel.picked(Hit("map", np.array(place), 0))
     d.wait(lambda: len(panel.taken) == 2)
+    return panel
+
+
+def test_features_are_held_and_made_of_others_in_the_window(small_desk: Hand) -> None:
+    d, session = small_desk, small_desk.window.session
+    panel = two_clicked(d)
     panel.list.selectAll()
     # Clicked twice before the first is there: two features with names of their own.
     QTest.mouseClick(d.named("Make it"), Qt.MouseButton.LeftButton)
@@ -252,13 +259,7 @@ def test_features_are_held_and_made_of_others_in_the_window(small_desk: Hand) ->
 
 def test_features_are_clicked_in_the_window(small_desk: Hand) -> None:
     d, session = small_desk, small_desk.window.session
-    d.go(Key.MEASURE)
-    panel = d.window.measure.features
-    d.click("Click a feature")
-    # Two clicks at once, on two faces: two features with names of their own.
-    for place in ((40.0, 20.0, 10.0), (60.0, 20.0, 5.0)):
-        assert panel.picked(Hit("map", np.array(place), 0))
-    d.wait(lambda: len(panel.taken) == 2)
+    panel = two_clicked(d)
     assert [step.label for step in session.job.procedure.of(FeatureStep)] == ["F1", "F2"]
     assert all(one.measured is not None and one.measured.kind == "plane" for one in panel.taken)
     listed = d.named("Features", QListWidget)

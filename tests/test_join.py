@@ -23,11 +23,12 @@ from juxtum.exchange.meshes import write_ply
 from juxtum.geometry import RigidTransform, TriangleMesh
 from juxtum.geometry.rays import RayCaster
 from juxtum.guide.findings import Key
-from juxtum.job import FileStore, Job, Runner
+from juxtum.job import FileStore, Job, Procedure, Runner
 from juxtum.job.document import default_procedure
 from juxtum.job.joins import join_of_all, measured_title, with_join
 from juxtum.job.roles import inputs_of
-from juxtum.job.steps import Join
+from juxtum.job.sources import joining
+from juxtum.job.steps import AsScanned, Decide, Join, Measure
 from juxtum.job.store import load_job, save_job
 from juxtum.nominal import Nominal
 
@@ -71,8 +72,7 @@ def test_the_joined_scan_is_used_like_one_and_survives_the_file(pieces: list[Pat
     # How sure it is where the scans lie is a line of every budget of what is measured across them, and of no other.
     lines = {c.source: c.standard for c in evaluation.ledger[0].budget.contributions}
     assert 0 < lines["joining of the scans"] < 0.2
-    alone = runner.evaluation(job.on_scan("scan"), "best fit").ledger[0].budget
-    assert not any("joining" in c.source for c in alone.contributions)
+    assert runner.outcome(job.on_scan("scan"), joining("scan")) == 0
     save_job(joined, tmp_path / "a.juxtum", files)
     assert load_job(tmp_path / "a.juxtum", FileStore(), tmp_path / "in").procedure == joined.procedure
     assert measured_title(joined) == "piece 1.ply, piece 2.ply, piece 3.ply"
@@ -99,7 +99,7 @@ def test_the_command_line_replays_a_join(
 ) -> None:
     words, joined = [str(path) for path in pieces], [str(path) for path in pieces[:2]]
     asked = ["inspect", str(nominal_path())]
-    assert main([*asked, *joined, "--out", str(tmp_path / "i"), "--json"]) == 0
+    assert main([*asked, *joined, "--align", "none", "--trim", "none", "--out", str(tmp_path / "i"), "--json"]) == 0
     made = json.loads(capsys.readouterr().out)
     assert [s["file"] for s in made["scans"]] == ["piece 1.ply", "piece 2.ply"]
     assert (tmp_path / "i" / "assembled.ply").exists() and made["scan_sha256"] is None
@@ -109,6 +109,8 @@ def test_the_command_line_replays_a_join(
     assert "one file is given twice" in capsys.readouterr().err
     files = FileStore()
     job = job_of(files, pieces[:2])
+    steps = (Measure(), AsScanned(), Decide(alignment="as scanned"))
+    job = job.model_copy(update={"procedure": Procedure(steps=steps)})
     save_job(with_join(job, join_of_all(job)), tmp_path / "a.juxtum", files)
     assert main(["run", str(tmp_path / "a.juxtum"), *words[:3], "--out", str(tmp_path / "r")]) == 2
     assert "the procedure joins 2 scans of each part, and 3 were given" in capsys.readouterr().err

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from functools import partial
 
 import numpy as np
 import pytest
@@ -18,6 +19,7 @@ from juxtum.desk.widgets import LengthField
 from juxtum.evaluate import measure_deviation
 from juxtum.geometry import RigidTransform, TriangleMesh
 from juxtum.guide.findings import Key
+from juxtum.job import Job
 from juxtum.job.shares import as_shares, limits_of
 from juxtum.job.steps import BestFit, Decide
 from juxtum.look import LIGHT, rgb
@@ -63,6 +65,13 @@ def test_shares_are_of_the_tolerance_of_the_face(small_desk: Hand) -> None:
     assert shares.distances[row] == pytest.approx((deviation.distances[row] - (low + high) / 2) / ((high - low) / 2))
     # The map's own limits, its statistics and all verdicts stay in mm.
     assert (measure.lower, measure.upper) == (-0.2, 0.2) and abs(evaluation.statistics.rms) < 1e-3
+    assert not d.window.measure.limits._nothing.isVisible()
+    d.window.measure.limits._change("lines", lines=0.1)
+    for step in session.job.procedure.characteristics:
+        session.edit("bare", partial(Job.without, step=step))
+    d.wait(lambda: not session.job.procedure.characteristics)
+    assert d.window.measure.limits._nothing.isVisible(), "a share of nothing, said and drawn without an error"
+    assert not d.window.view.stage.has("isolines") and not d.window.notice.isVisible()
     bare = session.job
     for step in bare.procedure.characteristics:
         bare = bare.without(step)

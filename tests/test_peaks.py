@@ -62,6 +62,15 @@ def test_each_bump_is_one_place_and_the_worst_comes_first() -> None:
         assert (peak.excess > 0) == (abs(peak.value) > 0.2)
 
 
+def test_worst_is_seen_from_the_middle_of_the_limits() -> None:
+    """Of stock between 0 and 0.5 a place with 0.05 left is the worst, though it lies on the nominal nearly."""
+    lifted = bumpy([(-30.0, -20.0, -0.2), (30.0, 20.0, 0.1)], 0.01)
+    drawn = Nominal.from_mesh(box_mesh(SIZE))
+    stock = TriangleMesh(np.add(lifted.points, [0.0, 0.0, 0.25]), lifted.triangles)
+    peaks = find_peaks(measure_deviation(stock, drawn, no_alignment().transform), 0.0, 0.5)
+    assert peaks[0].value == pytest.approx(0.05, abs=0.03) and peaks[0].place[0] < 0
+
+
 def test_neither_noise_nor_a_slope_makes_places() -> None:
     assert find_peaks(plate_with([], 0.02), -0.1, 0.1) == ()
     assert len(find_peaks(plate_with([], 0.01, slope=0.002), -0.1, 0.1)) == 2, (
@@ -78,7 +87,7 @@ def test_the_worst_places_are_gone_through_in_the_window(small_desk: Hand) -> No
     QTest.mouseClick(d.named("Next place"), Qt.MouseButton.LeftButton)
     words = d.named("Where it is worst", QLabel)
     d.wait(lambda: "No place stands out" in words.text())  # type: ignore[attr-defined]
-    assert panel.now is None and not d.named("Keep as reading").isEnabled()
+    assert panel.now is None and not d.named("Keep it").isEnabled()
     d.press(Qt.Key.Key_W)
     d.wait()
     assert panel.now is None
@@ -102,7 +111,7 @@ def test_a_place_is_looked_at_and_kept(application: QApplication, tmp_path: Path
     assert np.linalg.norm(window.view.stage.eye.focus - before) > 1 and window.view.pins[-1].text == "1"
     d.press(Qt.Key.Key_W, Qt.KeyboardModifier.ShiftModifier)
     assert panel.at == 1, "round again"
-    d.click("Keep as reading")
+    d.click("Keep it")
     reading = window.session.derived.evaluation.readings[-1]  # type: ignore[union-attr]
     assert reading.deviation == pytest.approx(-0.25, abs=0.03)
     window.measure.set_limits(-0.3, 0.3)

@@ -12,6 +12,8 @@ from juxtum.demo.solids import box, cut, cylinder
 from juxtum.demo.world import nominal_path
 from juxtum.errors import InputError
 from juxtum.exchange.cad import read_cad
+from juxtum.geometry import RigidTransform
+from juxtum.geometry.transform import rotation_from_vector
 from juxtum.instruments.coats import COATS
 from juxtum.instruments.models import Kind, TrackerNeeds, shipped
 from juxtum.job import FileStore
@@ -26,6 +28,7 @@ from juxtum.plan.targets.views import Spots, Stance
 from juxtum.plan.task import Task, whole_part
 from juxtum.plan.tray import plan_tray
 from juxtum.plan.turntable import OVERLAP, plan_turntable, symmetry_warnings
+from juxtum.plan.voxels import fineness
 
 HAND, TRACKED, HEAD, CABINET = (shipped(k) for k in (Kind.HANDHELD, Kind.TRACKED, Kind.HEAD, Kind.CABINET))
 
@@ -56,6 +59,46 @@ def test_stations_see_the_cage_at_nearly_every_pose(tracked: Ground) -> None:
                 tracked.views.turned[0].inverse.apply(cage[None])[0], way / np.linalg.norm(way)
             )
             assert hit is None or np.linalg.norm(hit[1] - cage) > np.linalg.norm(way) - 1e-6
+
+
+def test_a_part_that_is_turned_needs_one_position(nominal: Nominal) -> None:
+    """Part and cages turned about the vertical by the angles that it says, looked at from the one place."""
+    ground = make_ground(nominal, whole_part(-0.2, 0.2), TRACKED, TRACKED.modes[0], Stance.TABLE)
+    made, tracker = plan_stations(ground), TRACKED.tracker
+    assert tracker is not None and made.turns is not None and made.turns.degrees[0] == 0
+    assert len(made.turns.degrees) >= len(made.stations), "one distance and height serves no more than all"
+    centre, cages, setups = (
+        ground.views.turned[0].apply(nominal.mesh.bounds).mean(0),
+        cage_places(ground),
+        ground.views.setups,
+    )
+    served = np.zeros(len(cages), dtype=bool)
+    for angle in made.turns.degrees:
+        turn = rotation_from_vector([0.0, 0.0, np.radians(angle)])
+        move = RigidTransform.from_parts(turn, centre - turn @ centre)
+        there = move.apply(cages)
+        backs = np.empty_like(cages)
+        for setup, laid in enumerate(ground.views.turned):
+            mine = setups == setup
+            backs[mine] = move.turn(laid.turn(-ground.views.axes[mine]))
+        ways = made.turns.place - there
+        lengths = np.linalg.norm(ways, axis=1)
+        seen = in_volume(tracker, made.turns.place, made.turns.axis, there)
+        seen &= np.einsum("ij,ij->i", ways / lengths[:, None], backs) > np.cos(np.radians(tracker.facing))
+        for k in np.flatnonzero(seen & ~served):
+            back = (move @ ground.views.turned[int(setups[k])]).inverse
+            hit = nominal.mesh.tree.first_hit(back.apply(there[k][None])[0], back.turn((ways[k] / lengths[k])[None])[0])
+            served[k] = (
+                hit is None or np.linalg.norm(back.inverse.apply(hit[1][None])[0] - there[k]) > lengths[k] - 1e-6
+            )
+    assert served.mean() == pytest.approx(made.turns.share, abs=0.01)
+
+
+def test_a_tracker_may_stand_lower_than_the_part(tracked: Ground) -> None:
+    """Under a low gallery, which hides the scanner from all that is high, low places still serve."""
+    gallery = Obstacle((-9000.0, -9000.0, 450.0), (9000.0, 9000.0, 560.0))
+    made = plan_stations(tracked, (gallery,))
+    assert made.share > 0.2 and min(s.place[2] for s in made.stations) < 450
 
 
 def test_an_obstacle_costs_stations_or_poses(tracked: Ground) -> None:
@@ -201,6 +244,28 @@ def test_trays_keep_gaps_and_stay_in_the_cylinder() -> None:
     assert gaps.min() >= 5.0 - 1e-6
     apart = np.linalg.norm(plan.places[:, :2], axis=1)
     assert apart.max() < CABINET.cylinder.diameter / 2
+
+
+def test_a_tray_holds_no_more_than_can_be_told() -> None:
+    """The voxel grows with the tray; a tight tolerance leaves few parts near the axis, and one that nothing reaches is told."""
+    clip = Nominal.from_shape(read_cad(nominal_path("VC-8")).shape)
+    wide, tight, hopeless = (plan_tray(clip, whole_part(-t, t), CABINET) for t in (0.5, 0.09, 0.005))
+    mode = CABINET.modes[0]
+    for made in (wide, tight):
+        found = made.fineness
+        assert found is not None and found.is_enough
+        assert found.voxel == pytest.approx(max(mode.spacing[0], mode.spacing[1] * found.diameter / mode.field[0]))
+    assert (
+        not wide.left_out
+        and 1 <= tight.count < wide.count
+        and "too coarse for the tightest tolerance" in tight.left_out
+    )
+    assert tight.minutes_each == pytest.approx(33 / tight.count + 0.4)
+    bound = fineness(CABINET, whole_part(-0.09, 0.09), wide.places[: tight.count + 1], wide.outline, clip.diagonal)
+    assert not bound.is_enough, "one more would be too many"
+    assert hopeless.count == wide.count and hopeless.left_out.startswith(
+        "not even one part alone is seen finely enough"
+    )
 
 
 def test_a_coat_that_vanishes_too_soon_is_told() -> None:

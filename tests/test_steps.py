@@ -26,6 +26,14 @@ VIEW = [1.0 if k % 5 == 0 else 0.0 for k in range(16)]
 PLACES = [[0, 0, 0], [1, 0, 0], [0, 1, 0]]
 PRINT = {"number": 3, "kind": "plane", "area": 12.0, "middle": [1, 2, 3], "point": [1, 2, 3]}
 GOOD: dict[str, list[dict[str, Any]]] = {
+    "entities": [
+        {
+            "level": {"place": [1, 2, 3]},
+            "towards": {"place": [0, 0, 1], "element": "cylinder"},
+            "origin": None,
+            "down": True,
+        }
+    ],
     "trim": [{}, {"plane": {"point": [0, 0, 1], "normal": [0, 0, 1]}, "offset": -1, "keep": "below", "scan": "scan 2"}],
     "fragments": [{}, {"smallest": 5}, {"share": 0.1, "scan": "left"}, {"keep": 8}, {"apart": 10}],
     "strays": [{}],
@@ -78,6 +86,8 @@ GOOD: dict[str, list[dict[str, Any]]] = {
     "decide": [{}, {"alignment": "a", "rule": "simple", "guard": 0}],
 }
 BAD: list[tuple[str, dict[str, Any], str]] = [
+    ("entities", {"towards": {"place": [1, 2, 3]}}, "Field required"),
+    ("entities", {"level": {"place": [1, 2, 3], "element": "torus"}}, "plane"),
     ("trim", {"keep": "left"}, "keep"),
     ("trim", {"plane": {"point": [0, 0], "normal": [0, 0, 1]}}, "plane.point"),
     ("trim", {"offset": float("nan")}, "offset"),

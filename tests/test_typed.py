@@ -26,6 +26,7 @@ from juxtum.exchange.cad import write_step
 from juxtum.exchange.mesh_writing import write_mesh
 from juxtum.guide.findings import Key
 from juxtum.nominal import Nominal
+from juxtum.nominal.model import sample_surface
 
 
 @pytest.fixture(scope="module")
@@ -176,7 +177,7 @@ def test_what_is_no_spreadsheet_says_so(part: Nominal, tmp_path: Path, content: 
 
 def test_from_the_command_line(part: Nominal, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     write_step(plate(), tmp_path / "n.step")
-    write_mesh(tmp_path / "s.stl", part.samples.mesh)
+    write_mesh(tmp_path / "s.stl", sample_surface(part.mesh, part.triangle_faces, 2.0).mesh)
     top = next(f.number for f in part.faces if f.kind == "plane" and f.centre[2] == pytest.approx(10))
     given = [
         "inspect",

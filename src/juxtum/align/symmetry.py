@@ -16,6 +16,9 @@ from juxtum.nominal import Nominal
 SAMPLE = 250
 SAME = 0.8
 """A turn is a near-symmetry when so much of the part comes to lie on the part."""
+FEW = 40
+MAY_BE = 0.5
+"""Where no more than this share of a few places comes to lie on the part, four fifths of all do not either."""
 STEPS = (180.0, 120.0, 90.0, 72.0, 60.0, 45.0, 36.0, 30.0)
 """Turns about each axis of the part that drawn parts have, degrees, with their multiples."""
 LEAST_TURNS = 14
@@ -107,13 +110,24 @@ def _found(
     """Those of some motions that lay places (N, 3) almost onto the part, each once and settled."""
     near = nominal.diagonal / 60
     kept: list[RigidTransform] = []
-    for turn in turns:
+    for turn in _likely(nominal, turns, points, normals):
         found = nominal.mesh.tree.query(turn.apply(points), turn.turn(normals), limit=near, angle=45.0)
         if found.found.mean() > SAME:
             turn = _settled(turn, points, normals, nominal)
             if all((turn.inverse @ other).angle > 2 for other in kept):
                 kept.append(turn)
     return tuple(kept)
+
+
+def _likely(nominal: Nominal, turns: list[RigidTransform], points: Floats, normals: Floats) -> list[RigidTransform]:
+    """Those of some motions that lay enough of a few places on the part; all are asked at once."""
+    step = max(1, len(points) // FEW)
+    some, facing = points[::step], normals[::step]
+    places = np.concatenate([turn.apply(some) for turn in turns])
+    ways = np.concatenate([turn.turn(facing) for turn in turns])
+    found = nominal.mesh.tree.query(places, ways, limit=nominal.diagonal / 60, angle=45.0).found
+    shares = found.reshape(len(turns), len(some)).mean(1)
+    return [turn for turn, share in zip(turns, shares, strict=True) if share > MAY_BE]
 
 
 def _settled(turn: RigidTransform, points: Floats, normals: Floats, nominal: Nominal) -> RigidTransform:

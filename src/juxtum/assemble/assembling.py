@@ -154,6 +154,9 @@ def assemble(
     progress = progress or silent()
     notes: list[str] = []
     cleaned = tuple(_cleaned(brought, wanted, notes) for brought in scans)
+    for brought in cleaned:
+        # The assembly is no smaller than any scan: what is too fine for one is known before they are joined.
+        _check_spacing(wanted.spacing, np.ptp(brought.scan.bounds, axis=0))
     made = tie(cleaned, given, Joining(by_shape=wanted.by_shape), progress.part(0.0, 0.7))
     surface = surface_of(made, wanted.spacing, progress.part(0.7, 0.97))
     holes = holes_of(surface)
@@ -240,10 +243,7 @@ def surface_of(made: Tied, spacing: float | None = None, progress: Progress | No
     triples = zip(made.scans, made.sheets, made.joined.poses, strict=True)
     laid = [(b, s, pose) for b, s, pose in triples if pose is not None]
     corners = np.concatenate([pose.apply(b.scan.bounds) for b, _, pose in laid])
-    finest = finest_spacing(np.ptp(corners, axis=0))
-    if spacing is not None and spacing < finest:
-        what = f"a spacing of {spacing:g} mm is too fine for so large an assembly"
-        raise InputError(what, "surface", f"Choose {finest:.2g} mm or more")
+    finest = _check_spacing(spacing, np.ptp(corners, axis=0))
     chosen = spacing or max(float(np.median([b.scan.spacing for b, _, _ in laid])), finest)
     places, normals = [], []
     for brought, sheet, pose in laid:
@@ -251,6 +251,15 @@ def surface_of(made: Tied, spacing: float | None = None, progress: Progress | No
         places.append(pose.apply(points))
         normals.append(pose.turn(facing))
     return make_surface(np.concatenate(places), np.concatenate(normals), chosen, progress, overhang=OVERHANG)
+
+
+def _check_spacing(spacing: float | None, extent: Floats) -> float:
+    """The finest spacing that a surface of an extent (3,) may have, mm; a sentence where less is asked."""
+    finest = finest_spacing(extent)
+    if spacing is not None and spacing < finest:
+        what = f"a spacing of {spacing:g} mm is too fine for so large an assembly"
+        raise InputError(what, "surface", f"Choose {finest:.2g} mm or more")
+    return finest
 
 
 def _dense(scan: Scan, sheet: Sheet, spacing: float) -> tuple[Floats, Floats]:

@@ -16,6 +16,7 @@ from juxtum.job.document import usual_alignment
 from juxtum.job.steps import (
     AsScanned,
     BestFit,
+    ByEntities,
     ConstructStep,
     DatumChoice,
     Datums,
@@ -64,6 +65,8 @@ def asked_alignment(options: argparse.Namespace) -> list[Step]:
         return [*fit, Datums(name="datums", start="best fit", datums=read_datums(Path(named)))]
     if kind == "points" and colon:
         return [*fit, ReferencePoints(start="best fit", points=read_reference_places(Path(named)))]
+    if kind == "entities" and colon:
+        return [read_document(Path(named), Form(ByEntities, "an alignment by entities", "See docs/job-format.md"))]
     if kind == "targets" and named.count(",") == 1:
         measured, known = (_places(Path(name)) for name in named.split(","))
         return [KnownTargets(measured=measured, known=known)]
@@ -72,7 +75,7 @@ def asked_alignment(options: argparse.Namespace) -> list[Step]:
         return [*fit, inside]
     raise InputError(
         f"'{choice}' is not an alignment", "--align",
-        "Use best-fit, none, zone, stock, datums:FILE.json, points:FILE.csv or targets:MEASURED.csv,KNOWN.csv",
+        "Use best-fit, none, zone, stock, datums:FILE.json, points:FILE.csv, entities:FILE.json or targets:MEASURED.csv,KNOWN.csv",
     )  # fmt: skip
 
 

@@ -16,6 +16,7 @@ from juxtum.capture.kept.result import points_of, record_of, surface_of, write_p
 from juxtum.capture.live.points import capture_memory
 from juxtum.capture.live.promised import hold_against
 from juxtum.capture.live.session import CaptureSession
+from juxtum.capture.live.sieve import Sieve
 from juxtum.capture.path.run import run_by_itself, tell
 from juxtum.capture.ways.photowalk import begin_walk, map_rows, walk_along
 from juxtum.capture.ways.turning import begin_turns
@@ -180,6 +181,7 @@ def _scanned(
 ) -> tuple[dict[str, Any], list[str], bool]:
     """Scan along the plan; patches, surface, record, and a job that goes on with them."""
     session = CaptureSession(planner, capture_memory(), options.spacing)
+    session.sieve = Sieve(is_clean=options.clean, cut=options.cut)
     if planner.model.chain(planner.plan.chain).needs == "bars" and not options.port:
         _photographed(job, planner, link, session, options.seed)
     run_by_itself(session, link, show_progress())
@@ -191,6 +193,7 @@ def _scanned(
         f"captured {100 * record.one_pass:.1f} % of what is measured, {100 * record.coverage:.1f} % densely; the plan expected {100 * expected:.1f} %",
         f"{len(record.targets)} targets found, {len([t for t in record.targets if t.planned])} of them as planned",
         *(f"at {e.time:.1f} s: {e.word}, {e.why}" for e in record.events if e.word != "target found"),
+        *([f"{session.left_out} points left out"] if session.left_out else []),
         promise.words,
         *(f"     face {s.face}, {s.area / 100:.1f} cm2: {s.why}" for s in promise.shortfalls),
     ]

@@ -20,6 +20,7 @@ from juxtum.evaluate.typed import typed_characteristic, typed_datum
 from juxtum.exchange.limits import check_file, content_hash
 from juxtum.folders import cache_folder
 from juxtum.geometry import TriangleMesh
+from juxtum.geometry.mesh import Scan
 from juxtum.guide.verdicts import headline
 from juxtum.guide.walls import wall_facts
 from juxtum.instruments import Circumstances, Environment
@@ -30,7 +31,7 @@ from juxtum.job import Evaluation, FileStore, Job, Procedure, Runner, load_job
 from juxtum.job.document import scan_behind, usual_alignment, usual_cleaning
 from juxtum.job.drawn import known_datums, known_sizes
 from juxtum.job.joins import measured_title
-from juxtum.job.lot import LotRow, lot_jobs
+from juxtum.job.lot import LotRow, lot_jobs, row_of
 from juxtum.job.roles import Input, Role, free_name, inputs_of
 from juxtum.job.steps import (
     Decide,
@@ -40,6 +41,8 @@ from juxtum.job.steps import (
     read_readings,
 )
 from juxtum.job.store import SUFFIX, load_procedure
+from juxtum.job.touches import read_touches
+from juxtum.job.touching import with_touches
 from juxtum.nominal import Nominal
 from juxtum.report import result_document, write_outputs
 from juxtum.report.handing_out import check_target, hand_out
@@ -56,6 +59,10 @@ def inspect(options: argparse.Namespace) -> int:
     check_folder(options.out)
     if options.surface is not None:
         check_target(options.surface)
+    if options.from_nominal is not None and options.from_nominal.suffix.lower() != ".ply":
+        raise InputError(
+            "only PLY holds a value at each place", str(options.from_nominal), "Name a file that ends in .ply"
+        )
     files = FileStore()
     job = job_of(options, files)
     if options.drawing is None and not options.characteristic:
@@ -63,6 +70,9 @@ def inspect(options: argparse.Namespace) -> int:
         job = job.with_step(Profile.model_validate(whole | {"lower": options.lower, "upper": options.upper}))
     for number, text in enumerate(options.feature or (), 1):
         job = job.with_step(asked_feature(text, f"F{number}"))
+    if options.touches is not None:
+        read_touches(options.touches)
+        job = with_touches(job, str(Role.TOUCHES), files.adopt(options.touches))
     readings = () if options.readings is None else read_readings(options.readings)
     for step in (*readings, *asked_walls(options)):
         job = job.with_step(step)
@@ -76,7 +86,26 @@ def inspect(options: argparse.Namespace) -> int:
         made = hand_out(options.surface, runner.cleaned(job), pose, evaluation.name, show_progress())
         end_progress()
         print(made.sentence, file=sys.stderr if options.json else sys.stdout)
+    if options.from_nominal is not None:
+        words = _from_nominal(options.from_nominal, evaluation, runner.measured(job))
+        print(words, file=sys.stderr if options.json else sys.stdout)
     return _finish([(job, evaluation)], options)
+
+
+def _from_nominal(path: Path, evaluation: Evaluation, scan: Scan) -> str:
+    """Write the nominal held against the scan; what came of it, in words."""
+    from juxtum.evaluate.held import nominal_against
+    from juxtum.exchange.meshes import write_ply
+    from juxtum.exchange.writing import write_atomically
+
+    if not isinstance(scan, TriangleMesh):
+        raise InputError("a list of points has no surface that the nominal could be held against", str(path), "Mesh it")
+    laid = TriangleMesh(evaluation.deviation.points, scan.triangles)
+    found = nominal_against(evaluation.deviation.nominal, laid, progress=show_progress())
+    end_progress()
+    write_atomically(path, lambda target: write_ply(target, found.mesh, {"deviation": found.values}))
+    n = found.numbers
+    return f"{path.name}: {n['least']:+.3f} to {n['largest']:+.3f} mm, mean {n['mean']:+.3f}; {100 * n['seen']:.1f} % of the nominal has scan over it"
 
 
 def _with_drawing(job: Job, options: argparse.Namespace, nominal: Nominal) -> Job:
@@ -263,7 +292,7 @@ def _replay_lot(job: Job, runner: Runner, folder: Path) -> list[tuple[Job, Evalu
             problems.append(problem)
             print(f"note: {name}: {problem.sentence}", file=sys.stderr)
             continue
-        rows.append(LotRow(name, made.ledger, made.statistics.rms, notes=made.warnings))
+        rows.append(row_of(name, made))
         results.append((its, made))
     if not results:
         raise problems[0]
@@ -296,19 +325,8 @@ def _finish(results: list[tuple[Job, Evaluation]], options: argparse.Namespace) 
             for name, text in () if evaluation.walls is None else wall_facts(evaluation.walls):
                 print(f"     walls, {name}: {text}")
         print(f"written to {options.out}")
-    failed = any(c.verdict is not Verdict.CONFORMS for _, evaluation in results for c in evaluation.ledger)
-    failed |= any(thin_or_thick(evaluation) for _, evaluation in results)
+    failed = any(v is not Verdict.CONFORMS for _, evaluation in results for v in evaluation.verdicts)
     return 1 if options.strict and failed else 0
-
-
-def thin_or_thick(evaluation: Evaluation) -> bool:
-    """Whether walls that were asked for were not measured, or do not surely conform."""
-    walls = evaluation.walls
-    if walls is None:
-        return False
-    if walls.found is None:
-        return True
-    return walls.found.decision is not None and walls.found.decision.verdict is not Verdict.CONFORMS
 
 
 def open(options: argparse.Namespace) -> int:

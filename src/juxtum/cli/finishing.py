@@ -11,6 +11,7 @@ import numpy as np
 
 from juxtum.assemble.finishing import Filling, Worked, fill, repair, smooth, thin, without_targets
 from juxtum.assemble.holes import Hole, holes_of
+from juxtum.assemble.layers import NEAR, Layers, find_layers
 from juxtum.cli.assembling import brought
 from juxtum.cli.progress import end_progress, show_progress
 from juxtum.errors import InputError
@@ -53,13 +54,14 @@ def finish_command(options: argparse.Namespace) -> int:
     bench, progress = _Bench(given.scan, []), show_progress()
     _work(bench, options, kinds, progress)
     holes = holes_of(bench.mesh)
+    layers = find_layers(bench.mesh, progress) if len(bench.mesh.points) >= NEAR else None
     end_progress()
     if options.out is not None:
         write_mesh(options.out, bench.mesh)
     if options.json:
-        print(json.dumps(_document(bench, holes), indent=1, allow_nan=False))
+        print(json.dumps(_document(bench, holes, layers), indent=1, allow_nan=False))
     else:
-        print("\n".join(_lines(bench, holes, options)))
+        print("\n".join(_lines(bench, holes, layers, options)))
     return 0
 
 
@@ -88,7 +90,7 @@ def _work(bench: _Bench, options: argparse.Namespace, kinds: tuple[str, ...], pr
         bench.take(thin(bench.mesh, options.thin, options.triangles, progress))
 
 
-def _document(bench: _Bench, holes: tuple[Hole, ...]) -> dict[str, Any]:
+def _document(bench: _Bench, holes: tuple[Hole, ...], layers: Layers | None) -> dict[str, Any]:
     mesh, watertight = bench.mesh, closure(bench.mesh).is_watertight
     return {
         "schema": SCHEMA, "units": "mm",
@@ -101,11 +103,15 @@ def _document(bench: _Bench, holes: tuple[Hole, ...]) -> dict[str, Any]:
             {"kind": h.kind, "perimeter": round(h.perimeter, 3), "area": round(h.area, 3), "place": [round(float(x), 4) for x in h.place]}
             for h in holes
         ],
+        "layers": [
+            {"place": [round(float(x), 4) for x in p.place], "area": round(p.area, 2), "gap": round(p.gap, 4)}
+            for p in (layers.patches if layers is not None else ())
+        ],
         "notes": bench.notes,
     }  # fmt: skip
 
 
-def _lines(bench: _Bench, holes: tuple[Hole, ...], options: argparse.Namespace) -> list[str]:
+def _lines(bench: _Bench, holes: tuple[Hole, ...], layers: Layers | None, options: argparse.Namespace) -> list[str]:
     lines = list(bench.notes)
     lines.append(f"{len(bench.mesh.triangles)} triangles, {bench.mesh.area:.0f} mm2, {len(holes)} open borders")
     lines += [
@@ -114,6 +120,8 @@ def _lines(bench: _Bench, holes: tuple[Hole, ...], options: argparse.Namespace) 
     ]
     if len(holes) > 20:
         lines.append(f"     and {len(holes) - 20} shorter ones")
+    if layers is not None and layers.patches:
+        lines += [layers.sentence, *(f"     {patch.words}" for patch in layers.patches[1:5])]
     if options.out is not None:
         lines.append(f"written to {options.out}")
     return lines

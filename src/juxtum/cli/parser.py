@@ -91,6 +91,12 @@ def _add_inspect(commands: argparse._SubParsersAction[_Parser]) -> None:
     inspect.add_argument(
         "--readings", type=Path, metavar="FILE.csv", help="name, X, Y, Z in part coordinates, mm, and a group"
     )
+    inspect.add_argument(
+        "--from-nominal", type=Path, metavar="FILE.ply", help="the nominal, coloured by how far the scan lies from it"
+    )
+    inspect.add_argument(
+        "--touches", type=Path, metavar="FILE.json", help="what a probe touched; it counts in place of the scan there"
+    )
     inspect.add_argument("--walls", choices=("ray", "ball"), help="measure how thick the walls are, all over the part")
     inspect.add_argument("--wall-least", type=positive, metavar="MM", help="a thinner wall does not conform")
     inspect.add_argument("--wall-most", type=positive, metavar="MM", help="a thicker one does not")
@@ -251,6 +257,8 @@ def _add_capture(commands: argparse._SubParsersAction[_Parser]) -> None:
     capture.add_argument(
         "--port", type=port, metavar="P", help="of a device that is served already, instead of a stand-in of its own"
     )
+    capture.add_argument("--cut", type=positive, metavar="MM", help="keep nothing lower than this above the table")
+    capture.add_argument("--clean", action="store_true", help="leave out points seen too flat or hardly tracked")
     capture.add_argument("--nominal-unit", type=unit, metavar="mm|cm|m|in")
     capture.add_argument(
         "--upper", type=length, default=0.2, metavar="MM", help="for a nominal without characteristics"

@@ -275,6 +275,8 @@ def _stations(planner: Planner, options: argparse.Namespace) -> Answer:
         for k, s in enumerate(made.stations)
     ]
     lines += [f"     stations {a} and {b} share {n} reference targets" for a, b, n in made.ties]
+    if made.turns is not None and len(made.stations) > 1:
+        lines.append(f"     or {made.turns.words}; the references then turn with the part")
     return Answer(results.stations_document(made), lines, made.share >= 0.95)
 
 
@@ -303,7 +305,9 @@ def _tray(planner: Planner, options: argparse.Namespace) -> Answer:
     lines = [
         f"{made.count} parts, tilted by {made.tilt:g} degrees: {made.minutes_each:.1f} min a part, {made.minutes_single:.0f} min one by one"
     ]
-    lines += [f"     {made.words}"] if made.words else []
+    lines += [
+        f"     {words}" for words in (made.words, made.fineness.words if made.fineness else "", made.left_out) if words
+    ]
     met = made.count >= (planner.plan.parts_in_tray or 1) and made.is_seen_through
     return Answer(results.tray_document(made), lines, met)
 

@@ -13,7 +13,7 @@ from juxtum.exchange.meshes import write_ply
 from juxtum.folders import cache_folder
 from juxtum.progress import Progress, silent
 
-PARTS = ("BC-220", "HB-36", "VC-8")
+PARTS = ("BC-220", "HB-36", "VC-8", "PS-14")
 
 
 def nominal_path(part: str = "BC-220") -> Path:
@@ -21,9 +21,9 @@ def nominal_path(part: str = "BC-220") -> Path:
     return Path(str(files("juxtum.demo").joinpath(f"data/{part}.step")))
 
 
-def drawing_path() -> Path:
-    """The shipped drawing of BC-220 as a table."""
-    return Path(str(files("juxtum.demo").joinpath("data/BC-220 drawing.csv")))
+def drawing_path(part: str = "BC-220") -> Path:
+    """The shipped drawing of BC-220, or of PS-14, as a table."""
+    return Path(str(files("juxtum.demo").joinpath(f"data/{part} drawing.csv")))
 
 
 def scan_path(progress: Progress | None = None) -> Path:
@@ -50,7 +50,8 @@ def build_nominal(path: Path, part: str = "BC-220") -> None:
     from juxtum.demo.beam import build_beam
     from juxtum.demo.carrier import build_carrier
     from juxtum.demo.clip import build_clip
+    from juxtum.demo.shaft import build_shaft
     from juxtum.exchange.cad import write_step
 
-    makers = {"BC-220": build_carrier, "HB-36": build_beam, "VC-8": build_clip}
+    makers = {"BC-220": build_carrier, "HB-36": build_beam, "VC-8": build_clip, "PS-14": build_shaft}
     write_step(makers[part](), path)

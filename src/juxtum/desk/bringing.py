@@ -22,8 +22,11 @@ from juxtum.job import InputFile, Job
 from juxtum.job.planning import with_foreign_scan
 from juxtum.job.revision import faces_named, named_fingerprints, revised
 from juxtum.job.store import SUFFIX
+from juxtum.job.touching import touches_in
 from juxtum.progress import Progress
 from juxtum.units import Unit
+
+GONE = "What a probe touched belonged to what was here before, and was taken out"
 
 if TYPE_CHECKING:
     from juxtum.desk.desk import Desk
@@ -48,13 +51,15 @@ class Bringing:
         return (
             Action("new", "New job", "File/1", self.new_job, "Ctrl+N", "file-plus", "Start with nothing"),
             Action("open", "Open job\u2026", "File/1", self.ask_open, "Ctrl+O", "folder-open", "Open a .juxtum file"),
-            Action("open demo", "Open the demo job", "File/1", self.open_demo, "", "sparkles", "BC-220 bearing carrier with its scan"),
-            Action("open demo beam", "Open the demo beam", "File/1", lambda: self.open_demo("HB-36"), "", "sparkles",
+            Action("open demo", "Open the demo job", "File/Demo jobs/1", self.open_demo, "", "sparkles", "BC-220 bearing carrier with its scan"),
+            Action("open demo beam", "Open the demo beam", "File/Demo jobs/1", lambda: self.open_demo("HB-36"), "", "sparkles",
                    "HB-36 sluice hinge beam, to be planned"),
-            Action("open demo pieces", "Open the demo in pieces", "File/1", lambda: self.open_demo("pieces"), "", "sparkles",
+            Action("open demo pieces", "Open the demo in pieces", "File/Demo jobs/1", lambda: self.open_demo("pieces"), "", "sparkles",
                    "BC-220 scanned in six pieces, to be joined"),
-            Action("open demo tray", "Open the demo tray", "File/1", lambda: self.open_demo("VC-8"), "", "sparkles",
+            Action("open demo tray", "Open the demo tray", "File/Demo jobs/1", lambda: self.open_demo("VC-8"), "", "sparkles",
                    "Eight VC-8 clips in one scan, told apart and measured by one procedure"),
+            Action("open demo shaft", "Open the demo shaft", "File/Demo jobs/1", lambda: self.open_demo("PS-14"), "", "sparkles",
+                   "PS-14, a turned shaft measured from the axis of both its journals"),
             Action("save", "Save", "File/2", self.save, "Ctrl+S", "save", "Save the job into its file"),
             Action("save as", "Save as\u2026", "File/2", self.ask_save, "Ctrl+Shift+S", "save"),
             Action("export procedure", "Export the procedure\u2026", "File/2", self.ask_procedure, "", "scroll-text",
@@ -114,6 +119,7 @@ class Bringing:
                 made = job.with_nominal(self._session.files.adopt(path, unit)).model_copy(update={"brief": brief})
                 made, notes = self._on_revision(job, made, progress)
                 told.extend(notes)
+                told.extend(_gone(job, made))
                 return made
 
             def done() -> None:
@@ -173,12 +179,18 @@ class Bringing:
 
     def _scan(self, path: Path, then: Callable[[], None], put: Callable[[Job, InputFile], Job]) -> None:
         def take(unit: Unit | None) -> None:
+            told: list[str] = []
+
             def change(job: Job, _: Progress) -> Job:
-                return with_foreign_scan(put(job, self._session.files.adopt(path, unit)))
+                made = with_foreign_scan(put(job, self._session.files.adopt(path, unit)))
+                told.extend(f"{words}." for words in _gone(job, made))
+                return made
 
             def done() -> None:
                 self._desk.go(Key.ASSEMBLE)
                 self._desk.look_home()
+                for words in told:
+                    self._desk.announce(words)
                 then()
 
             self._session.edit_slowly(f"bring scan {path.name}", change, then=done)
@@ -269,3 +281,8 @@ class Bringing:
             self.several_scans(found)
         elif found:
             self.further_scan(found[0])
+
+
+def _gone(before: Job, after: Job) -> tuple[str, ...]:
+    """A word where what was touched went with what it belonged to."""
+    return (GONE,) if touches_in(before) and not touches_in(after) else ()

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
 
 def open_demo(desk: Desk, part: str) -> None:
-    """Open a demo job: BC-220, HB-36, BC-220 in pieces, or a tray of VC-8; scans are made on first use."""
+    """Open a demo job: BC-220, HB-36, BC-220 in pieces, PS-14, or a tray of VC-8; scans are made on first use."""
     session = desk.session
 
     def start(job: object) -> None:
@@ -29,6 +29,7 @@ def _demo(part: str, files: FileStore, progress: Progress) -> Job:
     from juxtum.demo.beam_job import beam_job
     from juxtum.demo.capture import with_capture
     from juxtum.demo.job import demo_job
+    from juxtum.demo.shaft_job import shaft_job
     from juxtum.demo.tray import tray_job
     from juxtum.demo.views import views_job
 
@@ -36,6 +37,8 @@ def _demo(part: str, files: FileStore, progress: Progress) -> Job:
         return beam_job(files)
     if part == "VC-8":
         return tray_job(files, progress)
+    if part == "PS-14":
+        return shaft_job(files, progress)
     if part == "pieces":
         return views_job(files, progress)
     return with_capture(demo_job(files, progress), files, progress)

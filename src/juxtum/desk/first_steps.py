@@ -70,7 +70,7 @@ LESSONS = (
         Key.MEASURE,
         "What the drawing asks for",
         "Sizes, places, forms, each with its own datums: 28 lines. Choose one in the ledger to see how its number came to be. "
-        "Undo brings the profiles back. For several scans of one part: File > Open the demo in pieces.",
+        "Undo brings the profiles back. For several scans of one part: File > Demo jobs > Open the demo in pieces.",
         "demo drawing",
     ),
     Lesson(Key.REPORT, "Hand it over", "PDF, tables and the coloured scan go into one folder.", "write report"),

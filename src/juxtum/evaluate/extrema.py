@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 
 from juxtum.evaluate.characteristics import counting_rows
 from juxtum.evaluate.deviation import Deviation
-from juxtum.evaluate.tiles import make_tiles, tile_size
-from juxtum.geometry.arrays import Floats
+from juxtum.evaluate.tiles import Tiles, make_tiles, tile_size
+from juxtum.geometry.arrays import Floats, Ints
 
 MOST = 60
 APART = 3.0
@@ -35,7 +36,7 @@ class Peak:
     row : int
         Of the deviation.
     excess : float
-        How far beyond the limits of the map, in widths of their nearer side; negative within them.
+        How far beyond the limits of the map, in halves of their width; negative within them.
     """
 
     value: float
@@ -67,30 +68,32 @@ def find_peaks(deviation: Deviation, lower: float, upper: float) -> tuple[Peak, 
     tiles = make_tiles(deviation, rows, deviation.distances[rows])
     if len(tiles.means) == 0:
         return ()
-    places, excess = deviation.feet[tiles.rows], _excess(tiles.means, lower, upper)
+    excess, chosen = _excess(tiles.means, lower, upper), _stand_out(deviation, tiles, (lower + upper) / 2)
     least = OUT_OF_NOISE * float(np.median(tiles.noise))
+    chosen = sorted((k for k in chosen if abs(tiles.means[k]) >= least or excess[k] > 0), key=lambda k: -excess[k])[
+        :MOST
+    ]
+    if not chosen:
+        return ()
+    rows = tiles.rows[chosen]
+    normals = deviation.nominal.projector.project(deviation.feet[rows], limit=1.0).normals
+    faces = deviation.faces[rows] + 1
+    return tuple(
+        Peak(float(tiles.means[k]), deviation.feet[row], normal, int(face), int(row), float(excess[k]))
+        for k, row, normal, face in zip(chosen, rows, normals, faces, strict=True)
+    )
+
+
+def _stand_out(deviation: Deviation, tiles: Tiles, middle: float) -> list[int]:
+    """Rows of the tiles that are higher, or lower, than all round them, seen from the middle of the limits."""
+    places, least = deviation.feet[tiles.rows], OUT_OF_NOISE * float(np.median(tiles.noise))
     reach, chosen = APART * tile_size(deviation.spacing), []
     for sign in (1.0, -1.0):
-        mine = np.flatnonzero(sign * tiles.means > 0)
+        heights = sign * (tiles.means - middle)
+        mine = np.flatnonzero(heights > 0)
         if len(mine):
-            found = _prominent(places[mine], sign * tiles.means[mine], reach, least)
-            chosen += [int(k) for k in mine[found] if abs(tiles.means[k]) >= least or excess[k] > 0]
-    chosen.sort(key=lambda k: -excess[k])
-    rows = tiles.rows[chosen[:MOST]]
-    if len(rows) == 0:
-        return ()
-    normals = deviation.nominal.projector.project(deviation.feet[rows], limit=1.0).normals
-    return tuple(
-        Peak(
-            float(tiles.means[k]),
-            deviation.feet[row],
-            normal,
-            int(deviation.faces[row]) + 1,
-            int(row),
-            float(excess[k]),
-        )
-        for k, row, normal in zip(chosen, rows, normals, strict=False)
-    )
+            chosen += [int(k) for k in mine[_prominent(places[mine], heights[mine], reach, least)]]
+    return chosen
 
 
 def _excess(means: Floats, lower: float, upper: float) -> Floats:
@@ -112,18 +115,10 @@ def _prominent(places: Floats, heights: Floats, reach: float, least: float) -> l
     least : float
         Rise over the saddle that counts, mm.
     """
-    from scipy.spatial import cKDTree
-
     order = np.argsort(-heights, kind="stable")
     rank = np.empty(len(order), dtype=np.int64)
     rank[order] = np.arange(len(order))
-    pairs = cKDTree(places).query_pairs(reach, output_type="ndarray")
-    # Each place with those near it that are higher.
-    later = np.where(rank[pairs[:, 0]] > rank[pairs[:, 1]], 0, 1)
-    lower, higher = pairs[np.arange(len(pairs)), later], pairs[np.arange(len(pairs)), 1 - later]
-    by_lower = np.argsort(lower, kind="stable")
-    starts = np.searchsorted(lower[by_lower], np.arange(len(places) + 1))
-    ends = higher[by_lower].tolist()
+    higher = _higher_beside(places, rank, reach)
     hill, chosen = list(range(len(places))), []
 
     def top(k: int) -> int:
@@ -134,7 +129,7 @@ def _prominent(places: Floats, heights: Floats, reach: float, least: float) -> l
 
     values = heights.tolist()
     for k in order.tolist():
-        tops = {top(other) for other in ends[starts[k] : starts[k + 1]]}
+        tops = {top(other) for other in higher(k)}
         if not tops:
             continue
         highest = min(tops, key=lambda t: rank[t])
@@ -145,3 +140,16 @@ def _prominent(places: Floats, heights: Floats, reach: float, least: float) -> l
                 chosen.append(other)
     chosen += [k for k in range(len(places)) if hill[k] == k]
     return chosen
+
+
+def _higher_beside(places: Floats, rank: Ints, reach: float) -> Callable[[int], list[int]]:
+    """Gives for each place the rows of those within its reach that come before it."""
+    from scipy.spatial import cKDTree
+
+    pairs = cKDTree(places).query_pairs(reach, output_type="ndarray")
+    later = np.where(rank[pairs[:, 0]] > rank[pairs[:, 1]], 0, 1)
+    lower, higher = pairs[np.arange(len(pairs)), later], pairs[np.arange(len(pairs)), 1 - later]
+    by_lower = np.argsort(lower, kind="stable")
+    starts = np.searchsorted(lower[by_lower], np.arange(len(places) + 1)).tolist()
+    ends = higher[by_lower].tolist()
+    return lambda k: ends[starts[k] : starts[k + 1]]

@@ -87,7 +87,7 @@ class Aim:
     Parameters
     ----------
     width : float
-        Of the tolerance, mm.
+        Of the tolerance, in its unit.
     faces : tuple of int
         Numbers of the nominal faces; the whole part when empty.
     within : bool
@@ -99,6 +99,17 @@ class Aim:
     width: float
     faces: tuple[int, ...] = ()
     within: bool = False
+    unit: str = "mm"
+
+    def width_over(self, length: float) -> float:
+        """Width of the tolerance, mm; of an angle what it makes over a length.
+
+        Examples
+        --------
+        >>> Aim("1", "Cone", 0.5, unit="\N{DEGREE SIGN}").width_over(100.0)
+        0.8726646259971648
+        """
+        return self.width if self.unit == "mm" else math.radians(self.width) * length
 
 
 @dataclass(frozen=True, eq=False)

@@ -15,7 +15,7 @@ from juxtum.exchange.limits import check_file
 from juxtum.exchange.raw import RawMesh
 from juxtum.geometry import PointCloud, TriangleMesh
 from juxtum.geometry.mesh import Scan
-from juxtum.geometry.topology import sound_triangles
+from juxtum.geometry.topology import sound_triangles, weld
 from juxtum.units import Unit
 from juxtum.wording import percent
 
@@ -25,6 +25,8 @@ _READERS = {".stl": stl.read, ".ply": ply.read, ".obj": obj.read, ".off": off.re
 _READERS |= dict.fromkeys(POINT_SUFFIXES, points.read)
 LARGEST = 1e7
 """Coordinates beyond this many units are taken for damage."""
+LOOSE, JOINED = 2.5, 0.7
+"""With so many points for each triangle its corners may be its own; they are, when joining leaves so few of them."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -108,10 +110,15 @@ def _checked_mesh(raw: RawMesh, triangles: npt.NDArray[np.int32], path: Path) ->
         raise InputError("the file holds no triangles", where, "Export the mesh, not only its points")
     if triangles.min() < 0 or triangles.max() >= len(points):
         raise InputError("a triangle names a point that does not exist", where, "Export the file again")
+    problems = []
+    if len(points) >= LOOSE * len(triangles) and len(np.unique(triangles)) >= LOOSE * len(triangles):
+        joined, together = weld(np.ascontiguousarray(points[triangles].reshape(-1, 3)))
+        if len(joined) < JOINED * len(points):
+            problems.append(f"each triangle had corners of its own: {len(points)} points became {len(joined)}")
+            points, triangles = joined, together
     sound = sound_triangles(points, triangles)
     if not sound.any():
         raise InputError("all triangles are degenerate", where, "Export the file again")
-    problems = []
     if not sound.all():
         problems.append(f"{int((~sound).sum())} degenerate or repeated triangles left out")
         triangles = triangles[sound]

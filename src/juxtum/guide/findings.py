@@ -8,7 +8,7 @@ from enum import StrEnum
 from juxtum.evaluate import Verdict
 from juxtum.guide.facts import loose_pieces, short, thousands
 from juxtum.guide.known import Known
-from juxtum.guide.verdicts import counts, headline
+from juxtum.guide.verdicts import counts, headline, worst_verdict
 from juxtum.wording import percent
 
 
@@ -109,7 +109,7 @@ def _assemble(d: Known) -> Finding:
         return Finding("the table is still in the scan", State.OPEN)
     loose = loose_pieces(d)
     if loose:
-        return Finding(f"{loose} loose fragments", State.OPEN)
+        return Finding(f"{loose} loose fragment{'s' if loose != 1 else ''}", State.OPEN)
     return Finding(f"{thousands(len(d.scan.points))} points, clean", State.DONE)
 
 
@@ -125,13 +125,9 @@ def _align(d: Known) -> Finding:
 def _measure(d: Known) -> Finding:
     if d.evaluation is None:
         return Finding("nothing measured yet", State.OPEN)
-    if not d.evaluation.ledger:
+    if not d.evaluation.verdicts:
         return Finding("no characteristics", State.OPEN)
-    number = counts(d.evaluation)
-    worst = (
-        Verdict.DOES_NOT_CONFORM if number[Verdict.DOES_NOT_CONFORM]
-        else Verdict.NOT_DECIDED if number[Verdict.NOT_DECIDED] else Verdict.CONFORMS
-    )  # fmt: skip
+    number, worst = counts(d.evaluation), worst_verdict(d.evaluation)
     if worst is Verdict.CONFORMS:
         return Finding(headline(d.evaluation), State.DONE, worst)
     parts = [f"{number[Verdict.DOES_NOT_CONFORM]} do not conform"] if number[Verdict.DOES_NOT_CONFORM] else []

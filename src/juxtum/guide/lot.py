@@ -16,10 +16,13 @@ def verdict_words(row: LotRow) -> str:
     """
     if row.problem:
         return "failed"
-    if not row.ledger:
+    if not row.verdicts:
         return "nothing asked"
     bad = [line.line.id for line in row.ledger if line.verdict is Verdict.DOES_NOT_CONFORM]
     open_ = [line.line.id for line in row.ledger if line.verdict is Verdict.NOT_DECIDED]
+    walls = None if row.walls is None else row.walls.verdict
+    bad += ["walls"] if walls is Verdict.DOES_NOT_CONFORM else []
+    open_ += ["walls"] if walls is Verdict.NOT_DECIDED else []
     words = []
     if bad:
         words.append(f"not {', '.join(bad)}")
@@ -30,7 +33,9 @@ def verdict_words(row: LotRow) -> str:
 
 def lot_words(rows: tuple[LotRow, ...]) -> str:
     """The lot in a sentence: how many conform, and which do not."""
-    good = [row for row in rows if not row.problem and row.ledger and row.count(Verdict.CONFORMS) == len(row.ledger)]
+    good = [
+        row for row in rows if not row.problem and row.verdicts and row.count(Verdict.CONFORMS) == len(row.verdicts)
+    ]
     words = f"{len(good)} of {len(rows)} parts conform in all that is asked"
     failed = [row for row in rows if row.problem]
     if failed:

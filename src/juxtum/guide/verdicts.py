@@ -9,14 +9,22 @@ from juxtum.wording import measured, tolerance
 
 
 def counts(evaluation: Evaluation) -> dict[Verdict, int]:
-    """How many characteristics have which verdict."""
-    return {v: sum(c.verdict is v for c in evaluation.ledger) for v in Verdict}
+    """How many of all that is asked have which verdict."""
+    return {v: evaluation.verdicts.count(v) for v in Verdict}
+
+
+def worst_verdict(evaluation: Evaluation) -> Verdict:
+    """Of all that is asked; not decided where nothing is."""
+    found = set(evaluation.verdicts)
+    if Verdict.DOES_NOT_CONFORM in found:
+        return Verdict.DOES_NOT_CONFORM
+    return Verdict.CONFORMS if found == {Verdict.CONFORMS} else Verdict.NOT_DECIDED
 
 
 def headline(evaluation: Evaluation) -> str:
     """The ledger in one line, with what of it was not seen."""
     number = counts(evaluation)
-    total = len(evaluation.ledger)
+    total = len(evaluation.verdicts)
     if total == 0:
         return "no characteristics yet"
     if number[Verdict.CONFORMS] == total:

@@ -91,8 +91,8 @@ class Job(BaseModel):
 
     @property
     def scans(self) -> tuple[Input, ...]:
-        """All that was measured, in order."""
-        return tuple(held for held in self.inputs if not held.is_nominal)
+        """All scans and clouds, in order."""
+        return tuple(held for held in self.inputs if held.is_scan)
 
     @property
     def scan_in_force(self) -> str:
@@ -131,13 +131,15 @@ class Job(BaseModel):
         return next((held.file for held in self.scans if held.name == scan_behind(self)), None)
 
     def with_nominal(self, file: InputFile | None) -> Job:
-        """With another nominal, or with none."""
+        """With another nominal, or with none; what was touched named the faces of the one before, and goes with it."""
         first = (
             ()
             if file is None
             else (Input(name=free_name(Role.NOMINAL, self.scan_names), role=Role.NOMINAL, file=file),)
         )
-        return self.model_copy(update={"inputs": (*first, *self.scans)})
+        is_same = self.nominal is None or file == self.nominal
+        others = (held for held in self.inputs if held.is_scan or (is_same and not held.is_nominal))
+        return self.model_copy(update={"inputs": (*first, *others)})
 
     def with_scan(self, file: InputFile | None) -> Job:
         """With another file for the scan in force, or without it; beside the others where that is joined of several."""
@@ -149,8 +151,14 @@ class Job(BaseModel):
         return self.with_file(name, file)
 
     def with_file(self, name: str, file: InputFile) -> Job:
-        """With another file for the scan of a name; a new scan where there is none of it."""
-        kept = tuple(held for held in self.inputs if held.name != name)
+        """With another file for the scan of a name; a new scan where there is none of it.
+
+        What was touched belongs to the part of the scan that goes, and goes with it.
+        """
+        before = next((held.file for held in self.inputs if held.name == name), file)
+        kept = tuple(
+            held for held in self.inputs if held.name != name and (held.is_nominal or held.is_scan or before == file)
+        )
         made = Input(name=name, role=Role.SCAN, file=file)
         at = next((k for k, held in enumerate(self.inputs) if held.name == name), len(kept))
         return self.model_copy(update={"inputs": (*kept[:at], made, *kept[at:])})

@@ -8,9 +8,11 @@ from juxtum.errors import JuxtumError
 from juxtum.evaluate import LineResult
 from juxtum.evaluate.decision import Verdict
 from juxtum.job.document import Job
+from juxtum.job.outcomes import Evaluation
 from juxtum.job.procedure import Procedure
 from juxtum.job.runner import Runner
 from juxtum.job.steps import AlignModel, Separate
+from juxtum.job.wall_map import TakenWalls, verdicts_of
 from juxtum.progress import Progress, silent
 
 
@@ -28,6 +30,8 @@ class LotRow:
         Why nothing came of it; empty where something did.
     notes : tuple of str
         What has to be read beside its numbers.
+    walls : TakenWalls, optional
+        How thick its walls are, where that is asked.
     """
 
     name: str
@@ -35,10 +39,21 @@ class LotRow:
     rms: float = 0.0
     problem: str = ""
     notes: tuple[str, ...] = ()
+    walls: TakenWalls | None = None
+
+    @property
+    def verdicts(self) -> tuple[Verdict, ...]:
+        """Of every line, and of the walls where anything is asked of them."""
+        return verdicts_of(self.ledger, self.walls)
 
     def count(self, verdict: Verdict) -> int:
-        """How many of its characteristics have a verdict."""
-        return sum(line.verdict is verdict for line in self.ledger)
+        """How much of what is asked has a verdict."""
+        return self.verdicts.count(verdict)
+
+
+def row_of(name: str, made: Evaluation) -> LotRow:
+    """What came of a part that was measured."""
+    return LotRow(name, made.ledger, made.statistics.rms, notes=made.warnings, walls=made.walls)
 
 
 def with_separation(job: Job, parts: int) -> Job:
@@ -97,5 +112,5 @@ def measure_lot(job: Job, runner: Runner, progress: Progress | None = None) -> t
         except JuxtumError as problem:
             rows.append(LotRow(name, problem=problem.sentence))
             continue
-        rows.append(LotRow(name, made.ledger, made.statistics.rms, notes=made.warnings))
+        rows.append(row_of(name, made))
     return tuple(rows)

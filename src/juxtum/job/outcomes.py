@@ -15,6 +15,7 @@ from juxtum.evaluate import (
     LineResult,
     Reading,
     SearchRule,
+    Verdict,
     measure_deviation,
     statistics,
     take_reading,
@@ -28,7 +29,7 @@ from juxtum.evaluate.uncertainty import Chain
 from juxtum.job.document import Job
 from juxtum.job.doubts import Doubts, doubts_about_inputs, doubts_about_scan
 from juxtum.job.files import FileStore
-from juxtum.job.graph import Graph, Node, under_their_names
+from juxtum.job.graph import Family, Graph, Node, under_their_names
 from juxtum.job.inputs import LoadedScan, load_nominal, load_scan
 from juxtum.job.shapes import feature_node
 from juxtum.job.shares import limits_of
@@ -44,6 +45,7 @@ from juxtum.job.sources import (
     reading,
     section,
     told,
+    touched,
     walls,
 )
 from juxtum.job.steps.base import NOMINAL, Coat, Outcomes, Source, alignment, surface
@@ -58,7 +60,8 @@ from juxtum.job.surfaces import (
     told_node,
     worked_node,
 )
-from juxtum.job.wall_map import TakenWalls, walls_node
+from juxtum.job.touches import touched_node
+from juxtum.job.wall_map import TakenWalls, verdicts_of, walls_node
 from juxtum.progress import Progress
 
 
@@ -79,6 +82,11 @@ class Evaluation:
     walls: TakenWalls | None = None
 
     @property
+    def verdicts(self) -> tuple[Verdict, ...]:
+        """Of every line, and of the walls where anything is asked of them."""
+        return verdicts_of(self.ledger, self.walls)
+
+    @property
     def warnings(self) -> tuple[str, ...]:
         """Whatever has to be read beside the numbers: notes first, then places, largest first."""
         return (*self.doubts.notes, *self.deviation.doubts_about(()))
@@ -94,14 +102,14 @@ class Families:
 
     def __init__(self, files: FileStore) -> None:
         self._files = files
-        self.all = {
+        self.all: dict[str, Family] = {
             "nominal": self._nominal, "scan": self._scan, "tied": tied_node, "parts": parts_node, "joining": joining_node, "surface": surface_node,
             "worked": worked_node, "told": told_node,
             "facts": _facts, "coats": _coats, "alignment": _alignment,
             "map": _map, "suspicion": _suspicion, "doubts": _doubts,
             "spread": _spread, "statistics": _statistics, "line": _line, "reading": _reading, "section": _section,
             "feature": feature_node, "walls": walls_node,
-            "evaluation": _evaluation,
+            "evaluation": _evaluation, "touched": partial(touched_node, files),
         }  # fmt: skip
 
     def _nominal(self, graph: Graph, source: Source) -> Node:
@@ -209,15 +217,14 @@ def _doubts(graph: Graph, source: Source) -> Node:
     """All that must be told beside the numbers of an alignment."""
     about_file = facts(graph.job.procedure.alignment(source.name).scan)
     about_scan = Source("suspicion", source.name)
-    told = graph.job.circumstances.notes
+    told, touches = graph.job.circumstances.notes, touched(source.name)
 
     def run(outcomes: Outcomes, progress: Progress) -> Doubts:
-        objections = outcomes.of(about_scan)
-        return Doubts(
-            (*outcomes.of(about_file), *told, *outcomes.alignment(source.name).notes, *objections), objections
-        )
+        objections, by_touch = outcomes.of(about_scan), outcomes.of(touches)
+        notes = (*outcomes.of(about_file), *told, *outcomes.alignment(source.name).notes)
+        return Doubts((*notes, *(by_touch.notes if by_touch is not None else ()), *objections), objections)
 
-    return Node(told, under_their_names(about_file, alignment(source.name), about_scan), run)
+    return Node(told, under_their_names(about_file, alignment(source.name), about_scan, touches), run)
 
 
 def _spread(graph: Graph, source: Source) -> Node:
@@ -241,7 +248,7 @@ def _line(graph: Graph, source: Source) -> Node:
     """A characteristic: kept by itself, so that another limit of one measures none of the others again."""
     job, decide = graph.job, graph.job.procedure.decide
     characteristic = job.procedure.characteristics[int(source.part)]
-    found, told = deviation_map(source.name), doubts(source.name)
+    found, told, touches = deviation_map(source.name), doubts(source.name), touched(source.name)
     behind = joining(job.procedure.alignment(source.name).scan)
     stated = (job.circumstances.objection, job.readiness.objection)
 
@@ -254,10 +261,10 @@ def _line(graph: Graph, source: Source) -> Node:
             decide.guard,
             objection,
         )
-        return characteristic.result(Given(outcomes.of(found), judgement))
+        return characteristic.result(Given(outcomes.of(found), judgement, outcomes.of(touches)))
 
     parts = (characteristic, job.circumstances, decide.rule, decide.guard, *stated)
-    return Node(parts, under_their_names(found, alignment(source.name), told, behind), run)
+    return Node(parts, under_their_names(found, alignment(source.name), told, behind, touches), run)
 
 
 def _reading(graph: Graph, source: Source) -> Node:

@@ -42,6 +42,11 @@ class Input(BaseModel):
         """Whether it is what the part should be; all else was measured."""
         return self.role is Role.NOMINAL
 
+    @property
+    def is_scan(self) -> bool:
+        """Whether it shows a surface: a scan or a cloud."""
+        return self.role in (Role.SCAN, Role.CLOUD)
+
 
 def inputs_of(nominal: InputFile | None = None, scan: InputFile | None = None) -> tuple[Input, ...]:
     """Inputs of the usual job: a nominal, a scan, or both."""

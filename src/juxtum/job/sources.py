@@ -75,6 +75,11 @@ def feature(name: str, number: int) -> Source:
     return Source("feature", name, str(number))
 
 
+def touched(name: str) -> Source:
+    """What a probe touched, in an alignment."""
+    return Source("touched", name)
+
+
 def walls(name: str) -> Source:
     """How thick the walls are, where that is asked."""
     return Source("walls", name)

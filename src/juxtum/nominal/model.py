@@ -209,6 +209,11 @@ class Nominal:
 
         return cKDTree(_spots(self.sharp_segments))
 
+    def middle_of(self, numbers: Iterable[int]) -> Floats:
+        """Centre of area (3,) of some faces together, by number; of a ring it lies in its hole."""
+        mesh = self.face_mesh(tuple(numbers))
+        return np.asarray(np.average(mesh.corners.mean(1), axis=0, weights=np.maximum(mesh.triangle_areas, 1e-12)))
+
     def edge_distances(self, points: Floats, limit: float) -> Floats:
         """Distances (N,) to the nearest sharp edge, good to 0.02 mm, at most `limit`."""
         if len(self.sharp_segments) == 0:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from itertools import product
 
 import numpy as np
 
@@ -10,15 +11,21 @@ from juxtum.errors import InputError
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen, unit
 from juxtum.geometry.rays import RayCaster
 from juxtum.instruments.models import TrackerNeeds
+from juxtum.plan.covering import fewest_rows
+from juxtum.plan.part_turns import PartTurns, Ring, turns_before_one
 from juxtum.plan.targets.ground import Ground
 from juxtum.progress import Progress, silent
 
 CAGE_BEHIND = 60.0
 """The middle of the cage lies so far behind the scanner's eye, mm."""
-RISE = 500.0
-"""Trackers stand so much higher than the middle of the part, mm."""
-MOST_STATIONS = 12
-SECONDS_TO_SOLVE = 4.0
+RISES = (500.0, 0.0, -350.0)
+"""Trackers stand so much higher than the middle of the part, mm: most often above it, else level with it or lower."""
+FLOOR = -650.0
+"""A tracker on its lowest stand, under the top of the table, mm."""
+TABLE = (150.0, 40.0)
+"""So far a table reaches beyond the part, and so thick it is, mm: low places look past it."""
+STEP = 30.0
+"""Degrees between two candidate places round the part."""
 REFERENCE_SPREAD = 300.0
 
 
@@ -76,6 +83,8 @@ class StationPlan:
     worst_error: float
     usual_error: float
     is_proven: bool
+    turns: PartTurns | None = None
+    """The part turned before one position instead; none where no one position serves as many poses."""
 
 
 def plan_stations(
@@ -98,8 +107,9 @@ def plan_stations(
     if tracker is None:
         raise InputError(f"{ground.model.name} is not followed by a tracker", "stations", "Choose a tracked instrument")
     progress.phase("placing trackers", 0.0)
-    places, axes = _candidates(ground, tracker)
-    seen = _sight(ground, tracker, places, axes, obstacles, progress.part(0.05, 0.6))
+    places, axes, rings = _candidates(ground, tracker)
+    free = _sight(ground, tracker, places, axes, (_table(ground),), progress.part(0.05, 0.6))
+    seen = free & _past(ground, places, obstacles) if obstacles else free
     if not seen.any():
         raise InputError(
             "no place round the part lets a tracker see the scanner",
@@ -107,18 +117,24 @@ def plan_stations(
             "Move obstacles away, or choose a tracker with another range",
         )
     progress.phase("choosing the fewest stations", 0.6)
-    rows, proven = _fewest(seen, goal)
+    needed = int(np.ceil(goal * seen.any(0).sum()))
+    rows, proven = fewest_rows(seen, needed)
+    turns = turns_before_one(free, _unhindered(ground, rings, places, obstacles), (places, axes), needed)
     progress.phase("tying the stations together", 0.85)
     references, ties = _tied(ground, tracker, places[rows], axes[rows], obstacles)
-    served = seen[rows].any(0)
-    cages = cage_places(ground)
-    ranges = np.where(seen[rows], np.linalg.norm(cages[None] - places[rows][:, None], axis=2), np.inf).min(0)[served]
-    stations = tuple(Station(frozen(places[r]), frozen(axes[r]), int(seen[r].sum())) for r in rows)
-    shadows = ~ground.covers[served].any(0)
+    made = _chosen(ground, tracker, (places[rows], axes[rows]), seen[rows])
+    return replace(made, references=frozen(references), ties=ties, is_proven=proven, turns=turns)
+
+
+def _chosen(ground: Ground, tracker: TrackerNeeds, stands: tuple[Floats, Floats], seen: Bools) -> StationPlan:
+    """Stations at some places (S, 3) that look along axes (S, 3), and what they see (S, P); not tied to each other yet."""
+    served, cages = seen.any(0), cage_places(ground)
+    ranges = np.where(seen, np.linalg.norm(cages[None] - stands[0][:, None], axis=2), np.inf).min(0)[served]
+    stations = tuple(Station(frozen(p), frozen(a), int(row.sum())) for p, a, row in zip(*stands, seen, strict=True))
     worst, usual = (float(tracker.a + tracker.b * d / 1000) for d in (ranges.max(), ranges.mean()))
     return StationPlan(
-        stations, frozen(seen[rows], bool), float(served.mean()), frozen(references), ties, frozen(shadows, bool),
-        float(ranges.min()), float(ranges.max()), worst, usual, proven,
+        stations, frozen(seen, bool), float(served.mean()), np.empty((0, 3)), (), frozen(~ground.covers[served].any(0), bool),
+        float(ranges.min()), float(ranges.max()), worst, usual, False,
     )  # fmt: skip
 
 
@@ -133,27 +149,71 @@ def cage_places(ground: Ground) -> Floats:
     return result
 
 
-def _candidates(ground: Ground, tracker: TrackerNeeds) -> tuple[Floats, Floats]:
-    """Places on rings and rows round the part, at the tracker's height, looking at the part."""
+def _box(ground: Ground) -> tuple[Floats, Floats]:
+    """Lowest and highest corner of the part as it stands, table coordinates."""
     box = ground.views.turned[0].apply(ground.nominal.mesh.bounds)
-    low, high = box.min(0), box.max(0)
+    return box.min(0), box.max(0)
+
+
+def _table(ground: Ground) -> Obstacle:
+    low, high = _box(ground)
+    reach, thick = TABLE
+    return Obstacle((low[0] - reach, low[1] - reach, -thick), (high[0] + reach, high[1] + reach, -1.0))
+
+
+def _candidates(ground: Ground, tracker: TrackerNeeds) -> tuple[Floats, Floats, list[Ring]]:
+    """Places on rings and rows round the part, looking at the part; and the rings about its middle among them."""
+    low, high = _box(ground)
     centre = (low + high) / 2
     axis = int(np.argmax((high - low)[:2]))
     reach = (high - low)[axis] / 2
     along = np.unique(np.round(np.linspace(-reach, reach, max(1, int(2 * reach / 700) + 1)), 1))
-    places, aims = [], []
     near, far = tracker.nearest, tracker.farthest
-    for distance in (near + 0.25 * (far - near), near + 0.5 * (far - near), near + 0.72 * (far - near)):
-        for shift in along:
-            for angle in np.radians(np.arange(0, 360, 30)):
-                direction = np.array([np.cos(angle), np.sin(angle), 0.0])
-                aim = centre.copy()
-                aim[axis] += shift
-                places.append(aim + direction * distance + [0, 0, RISE])
-                aims.append(aim)
-    points, looks = np.array(places), unit(np.array(aims) - np.array(places))
+    turns = np.radians(np.arange(0, 360, STEP))
+    ways = np.column_stack([np.cos(turns), np.sin(turns), np.zeros(len(turns))])
+    places: list[Floats] = []
+    aims: list[Floats] = []
+    owners: list[Ints] = []
+    # Where it usually stands it may stand at any of three distances; higher or lower places are looked at in the middle one.
+    for rise, shares in zip(RISES, ((0.25, 0.5, 0.72), (0.5,), (0.5,)), strict=True):
+        # More of them than that, and no time is enough for the proof that fewer stations cannot do.
+        for share, shift in product(shares, along if rise == RISES[0] else along[[len(along) // 2]]):
+            aim = centre + shift * np.eye(3)[axis]
+            places.append(aim + ways * (near + share * (far - near)) + [0, 0, rise])
+            aims.append(np.tile(aim, (len(ways), 1)))
+            owners.append(np.full(len(ways), len(owners) if abs(shift) < 1 or len(along) == 1 else -1))
+    points, owner = np.concatenate(places), np.concatenate(owners)
+    looks = unit(np.concatenate(aims) - points)
     outside = (np.maximum(np.maximum(low - points, points - high), 0)[:, :2] ** 2).sum(1) > 400.0**2
-    return points[outside], looks[outside]
+    kept = np.flatnonzero(outside & (points[:, 2] > FLOOR))
+    rings = [
+        Ring(rows, STEP)
+        for k in np.unique(owner[owner >= 0])
+        if len(rows := np.flatnonzero(owner[kept] == k)) == len(ways)
+    ]
+    return points[kept], looks[kept], rings
+
+
+def _past(ground: Ground, places: Floats, obstacles: tuple[Obstacle, ...]) -> Bools:
+    """Which places (S, P) look past obstacles at which cages."""
+    cages = cage_places(ground)
+    clear = np.ones((len(places), len(cages)), dtype=bool)
+    for row, place in zip(clear, places, strict=True):
+        for obstacle in obstacles:
+            row &= ~_through_box(cages, place, obstacle)
+    return clear
+
+
+def _unhindered(ground: Ground, rings: list[Ring], places: Floats, obstacles: tuple[Obstacle, ...]) -> list[Ring]:
+    """Rings with a place that looks past all obstacles at the part; such a place comes first."""
+    if not obstacles:
+        return rings
+    clear = _past(ground, places, obstacles).mean(1) > 0.95
+    return [
+        Ring(np.roll(ring.rows, -int(np.argmax(clear[ring.rows]))), ring.step)
+        for ring in rings
+        if clear[ring.rows].any()
+    ]
 
 
 def _sight(
@@ -225,48 +285,6 @@ def _through_box(starts: Floats, end: Floats, box: Obstacle) -> Bools:
     first, second = (np.array(box.low) - starts) / safe, (np.array(box.high) - starts) / safe
     enter, leave = np.minimum(first, second).max(1), np.maximum(first, second).min(1)
     return np.asarray((enter < leave) & (leave > 0) & (enter < 1))
-
-
-def _fewest(seen: Bools, goal: float) -> tuple[Ints, bool]:
-    """Rows of the fewest stations that serve the wanted share, and whether fewer is proven impossible."""
-    reachable = seen.any(0)
-    needed = int(np.ceil(goal * reachable.sum()))
-    greedy = _greedy(seen, needed)
-    if len(greedy) == 1:
-        return greedy, True
-    columns, weights = np.unique(seen[:, reachable].T, axis=0, return_counts=True)
-    n, m = len(seen), len(columns)
-    # Imported when it is asked for: a fifth of a second that a window need not wait for.
-    from scipy.optimize import Bounds, LinearConstraint, milp
-    from scipy.sparse import csr_matrix, hstack, identity
-
-    covered = hstack([csr_matrix(columns.astype(float)), -identity(m)]).tocsr()
-    enough = csr_matrix(np.concatenate([np.zeros(n), weights])[None])
-    answer = milp(
-        np.concatenate([np.ones(n), np.zeros(m)]),
-        constraints=[LinearConstraint(covered, 0, np.inf), LinearConstraint(enough, needed, np.inf)],
-        integrality=np.concatenate([np.ones(n), np.zeros(m)]),
-        bounds=Bounds(0, 1),
-        options={"time_limit": SECONDS_TO_SOLVE},
-    )
-    if answer.x is None:
-        return greedy, False
-    rows = np.flatnonzero(answer.x[:n] > 0.5)
-    proven = answer.status == 0 or answer.mip_dual_bound > len(greedy) - 1 + 1e-6
-    return (rows if len(rows) < len(greedy) else greedy), bool(proven)
-
-
-def _greedy(seen: Bools, needed: int) -> Ints:
-    rows: list[int] = []
-    served = np.zeros(seen.shape[1], dtype=bool)
-    while served.sum() < needed and len(rows) < MOST_STATIONS:
-        gains = (seen & ~served).sum(1)
-        best = int(np.argmax(gains))
-        if gains[best] == 0:
-            break
-        rows.append(best)
-        served |= seen[best]
-    return np.array(rows)
 
 
 def _tied(

@@ -190,7 +190,7 @@ def _judged(
     model, chain, modes = used
     tried = [(mode, *_mode_budget(part, aim, length, model, chain, mode)) for mode in modes]
     mode, budget, obstacle = min(tried, key=lambda t: (bool(t[2]), t[1].expanded))
-    ratio = aim.width / (2 * budget.expanded) if budget.expanded > 0 else float("inf")
+    ratio = aim.width_over(length) / (2 * budget.expanded) if budget.expanded > 0 else float("inf")
     if ratio >= limits.good:
         verdict, reason = Fitness.GOOD, f"the tolerance is {ratio:.1f} times 2U"
     elif ratio >= limits.usable:
@@ -348,7 +348,7 @@ def chain_chart(table: SuitabilityTable, models: Sequence[InstrumentModel]) -> C
     ]
     ticks: dict[str, tuple[str, float, float]] = {}
     for row in table.rows:
-        ticks.setdefault(row.aim.id, (row.aim.id, row.length, row.aim.width / 2 / 5 * np.sqrt(3) / 2))
+        ticks.setdefault(row.aim.id, (row.aim.id, row.length, row.aim.width_over(row.length) / 2 / 5 * np.sqrt(3) / 2))
     longest = 1.15 * max((t[1] for t in ticks.values()), default=1000.0)
     crossings = []
     for (name, one), (other, two) in combinations(pairs, 2):

@@ -14,6 +14,7 @@ from juxtum.instruments.models import InstrumentModel, MeasuringCylinder
 from juxtum.nominal import Nominal
 from juxtum.plan.path_length import paths_along
 from juxtum.plan.task import Task
+from juxtum.plan.voxels import Fineness, fineness
 
 TILTS = (15.0, 18.0, 20.0, 22.0, 25.0)
 GAP = 4.0
@@ -57,6 +58,10 @@ class TrayPlan:
     """Of material in the worst beam, mm; nan for an open part."""
     steel: float = float("nan")
     """As much steel, mm."""
+    fineness: Fineness | None = None
+    """What so wide a tray gives."""
+    left_out: str = ""
+    """Why fewer parts lie in it than fit; empty where all that fit do."""
 
     @property
     def is_seen_through(self) -> bool:
@@ -97,41 +102,39 @@ def plan_tray(
         raise InputError(f"{model.name} has no measuring cylinder", "tray", "Choose a tomography cabinet")
     if not 0 <= gap <= 200:
         raise InputError(f"a gap of {gap:g} mm is impossible", "tray", "Give 0 to 200 mm")
-    best: TrayPlan | None = None
-    smallest = np.inf
-    for rotation, tilt in _ways(nominal):
-        points = (nominal.mesh.points - nominal.centre) @ rotation.T
-        low, high = points.min(0), points.max(0)
-        size, outline = high - low, _hull(points[:, :2])
-        reach = float(np.linalg.norm(outline - outline.mean(0), axis=1).max())
-        smallest = min(smallest, max(2 * reach - cylinder.diameter, size[2] - cylinder.height))
-        places = _places(outline, size, cylinder.diameter, cylinder.height, gap)
-        most = min(len(places), wanted or len(places), _by_load(nominal, task, cylinder.load, len(places)))
-        if most == 0:
-            continue
-        each = (cylinder.scan_minutes + cylinder.loading_minutes) / most + TRAY_MINUTES
-        single = cylinder.scan_minutes + cylinder.loading_minutes
-        spread = float(np.linalg.norm(places[:most, :2], axis=1).mean())
-        made = TrayPlan(
-            most,
-            tilt,
-            frozen(rotation),
-            frozen(places[:most]),
-            frozen(size),
-            gap,
-            each,
-            single,
-            frozen(outline),
-            cylinder,
-        )
-        if best is None or (most, -spread) > (best.count, -float(np.linalg.norm(best.places[:, :2], axis=1).mean())):
-            best = made
-    if best is not None:
-        best = _seen_through(nominal, task, best)
-    if best is None:
-        what = f"not even one part fits into \u00d8{cylinder.diameter:g} x {cylinder.height:g} mm: it is {max(smallest, 0):.0f} mm too large"
+    tried = [_packed(nominal, task, cylinder, way, wanted, gap) for way in _ways(nominal)]
+    fitting = [tray for tray, _ in tried if tray is not None]
+    if not fitting:
+        smallest = max(min(excess for _, excess in tried), 0.0)
+        what = f"not even one part fits into \u00d8{cylinder.diameter:g} x {cylinder.height:g} mm: it is {smallest:.0f} mm too large"
         raise InputError(what, "tray", "Choose a larger cabinet")
-    return best
+    # As many as fit, and of those ways the one that keeps them nearest to the axis.
+    fullest = max(fitting, key=lambda tray: (tray.count, -float(np.linalg.norm(tray.places[:, :2], axis=1).mean())))
+    passed = _seen_through(nominal, task, fullest)
+    if passed.count < fullest.count:
+        passed = replace(passed, left_out=f"{fullest.count} fit, and the beam passes {passed.count}")
+    return _fine_enough(nominal, task, model, passed)
+
+
+def _packed(
+    nominal: Nominal, task: Task, cylinder: MeasuringCylinder, way: tuple[Floats, float], wanted: int | None, gap: float
+) -> tuple[TrayPlan | None, float]:
+    """As many parts as fit when they lie in one way, if any do; and how much one is too large, mm."""
+    rotation, tilt = way
+    points = (nominal.mesh.points - nominal.centre) @ rotation.T
+    low, high = points.min(0), points.max(0)
+    size, outline = high - low, _hull(points[:, :2])
+    reach = float(np.linalg.norm(outline - outline.mean(0), axis=1).max())
+    excess = max(2 * reach - cylinder.diameter, size[2] - cylinder.height)
+    places = _places(outline, size, cylinder.diameter, cylinder.height, gap)
+    most = min(len(places), wanted or len(places), _by_load(nominal, task, cylinder.load, len(places)))
+    if most == 0:
+        return None, excess
+    single = cylinder.scan_minutes + cylinder.loading_minutes
+    made = TrayPlan(
+        most, tilt, frozen(rotation), frozen(places[:most]), frozen(size), gap, single / most + TRAY_MINUTES, single, frozen(outline), cylinder,
+    )  # fmt: skip
+    return made, excess
 
 
 def _seen_through(nominal: Nominal, task: Task, tray: TrayPlan) -> TrayPlan:
@@ -150,6 +153,25 @@ def _seen_through(nominal: Nominal, task: Task, tray: TrayPlan) -> TrayPlan:
         if made.is_seen_through or made.count == 1:
             return replace(made, minutes_each=made.minutes_single / made.count + TRAY_MINUTES)
         made = replace(made, count=made.count - 1, places=frozen(made.places[: made.count - 1]))
+
+
+def _fine_enough(nominal: Nominal, task: Task, model: InstrumentModel, tray: TrayPlan) -> TrayPlan:
+    """The tray with as many parts as can be told, those nearest to the axis; where not even one can, as many as before."""
+
+    def of(count: int) -> Fineness:
+        return fineness(model, task, tray.places[:count], tray.outline, nominal.diagonal)
+
+    found = next((n for n in range(tray.count, 0, -1) if of(n).is_enough), None)
+    if found is None:
+        worst = of(1)
+        said = f"not even one part alone is seen finely enough: {worst.words}"
+        return replace(tray, fineness=of(tray.count), left_out="; ".join(filter(None, (tray.left_out, said))))
+    made = replace(tray, count=found, places=frozen(tray.places[:found]), fineness=of(found))
+    if found < tray.count:
+        coarse = of(tray.count)
+        said = f"{tray.count} would lie over \u00d8{coarse.diameter:.0f} mm, with a voxel of {coarse.voxel:.2f} mm, too coarse for the tightest tolerance"
+        made = replace(made, left_out="; ".join(filter(None, (tray.left_out, said))))
+    return replace(made, minutes_each=made.minutes_single / made.count + TRAY_MINUTES)
 
 
 def _behind(tray: TrayPlan, beam: Floats) -> int:

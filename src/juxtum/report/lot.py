@@ -5,6 +5,8 @@ from __future__ import annotations
 import csv
 from pathlib import Path
 
+import numpy as np
+
 from juxtum.exchange.writing import write_atomically
 from juxtum.job.lot import LotRow
 
@@ -38,7 +40,7 @@ def write_lot(path: Path, rows: tuple[LotRow, ...]) -> None:
 
 
 def _cells(row: LotRow) -> list[list[object]]:
-    if not row.ledger:
+    if not row.verdicts:
         return [[row.name, *[""] * (len(HEAD) - 2), row.problem]]
     found: list[list[object]] = []
     for line in row.ledger:
@@ -49,4 +51,35 @@ def _cells(row: LotRow) -> list[list[object]]:
             "" if limits.lower is None else limits.lower, "" if limits.upper is None else limits.upper,
             f"{line.expanded:.3g}" if is_known else "", str(line.verdict), line.reason, f"{row.rms:.4g}", "",
         ])  # fmt: skip
-    return found
+    return found + _walls(row)
+
+
+def _walls(row: LotRow) -> list[list[object]]:
+    """The walls as a line of their own, where anything is asked of them: the thinnest place, or why there is none."""
+    taken = row.walls
+    if taken is None or taken.verdict is None:
+        return []
+    made = taken.found
+    if made is None or made.decision is None:
+        return [
+            [
+                row.name,
+                "walls",
+                "thinnest wall",
+                "",
+                "mm",
+                "",
+                "",
+                "",
+                str(taken.verdict),
+                taken.problem,
+                f"{row.rms:.4g}",
+                "",
+            ]
+        ]
+    limits, thinnest = made.limits, made.thinnest
+    return [[
+        row.name, "walls", "thinnest wall", f"{thinnest.value:.6g}", "mm", "" if limits.least is None else limits.least,
+        "" if limits.most is None else limits.most, f"{thinnest.expanded:.3g}" if np.isfinite(thinnest.expanded) else "",
+        str(taken.verdict), made.decision.reason, f"{row.rms:.4g}", "",
+    ]]  # fmt: skip

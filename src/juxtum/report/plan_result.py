@@ -195,7 +195,11 @@ def stations_document(p: StationPlan) -> dict[str, Any]:
         "range": [_n(p.nearest, 0), _n(p.farthest, 0)],
         "error": {"usual": _n(p.usual_error), "worst": _n(p.worst_error)},
         "shadowed_patches": int(p.shadows.sum()),
-    }
+        "part_turned": None if p.turns is None else {
+            "place": _v(p.turns.place), "direction": _v(p.turns.axis, 4), "degrees": [_n(a, 0) for a in p.turns.degrees],
+            "share_served": _n(p.turns.share, 4), "fewest_proven": p.turns.is_proven, "words": p.turns.words,
+        },
+    }  # fmt: skip
 
 
 def blind_document(planner: Planner, spots: tuple[BlindSpot, ...]) -> dict[str, Any]:
@@ -222,10 +226,13 @@ def turntable_document(p: TurntablePlan) -> dict[str, Any]:
 
 def tray_document(p: TrayPlan) -> dict[str, Any]:
     """Parts in the cylinder."""
+    assert p.fineness is not None
     return {
         "parts": p.count, "tilt": p.tilt, "rotation": [_v(row, 6) for row in p.rotation], "places": [_v(x) for x in p.places], "size": _v(p.size, 1),
         "gap": p.gap, "minutes_each": _n(p.minutes_each, 2), "minutes_one_by_one": _n(p.minutes_single, 1),
         "path": _n(p.path, 1), "path_as_steel": _n(p.steel, 1), "seen_through": p.is_seen_through, "words": p.words,
+        "diameter": _n(p.fineness.diameter, 1), "voxel": _n(p.fineness.voxel), "uncertainty": _n(p.fineness.expanded),
+        "ratio": _n(p.fineness.ratio, 2), "left_out": p.left_out,
     }  # fmt: skip
 
 

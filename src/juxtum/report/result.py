@@ -12,6 +12,7 @@ from juxtum.evaluate.quantity import SideMeasured
 from juxtum.evaluate.readings import standing
 from juxtum.job import Evaluation, Job
 from juxtum.job.joins import measured_title
+from juxtum.job.touching import touches_in
 from juxtum.report.features import feature_document
 from juxtum.report.sections import section_document
 from juxtum.report.walls import walls_document
@@ -32,6 +33,7 @@ def result_document(job: Job, evaluation: Evaluation) -> dict[str, Any]:
         "scan": measured_title(job) or None,
         "scan_sha256": job.scan.sha256 if job.scan else None,
         "scans": [{"file": file.name, "sha256": file.sha256} for file in job.measured],
+        "touches": [{"file": held.file.name, "sha256": held.file.sha256} for held in touches_in(job)],
         "notes": list(evaluation.doubts.notes),
         "alignment": {
             "method": alignment.method,

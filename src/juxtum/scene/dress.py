@@ -37,6 +37,8 @@ STYLES = {
     "invented": Style("band_blank", ambient=0.45),
     "moved": Style("data", ambient=0.45),
     "walls": Style("data", ambient=0.45),
+    "gaps": Style("data", ambient=0.45),
+    "held": Style("data", ambient=0.45),
     "feature": Style("accent", opacity=0.8, ambient=0.4),
     "made": Style("accent", width=2.6),
     "strays": Style("foreign", ambient=0.5),

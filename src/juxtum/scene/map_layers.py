@@ -78,7 +78,10 @@ def _isolines(given: MapGiven) -> Lines | None:
     if given.every is None or not len(given.triangles):
         return None
     field = given.keep("limit field", given.deviation, lambda: limit_field(given.deviation, given.triangles))
-    low, high = float(np.nanmin(field.values)), float(np.nanmax(field.values))
+    known = field.values[np.isfinite(field.values)]
+    if not len(known):
+        return None
+    low, high = float(known.min()), float(known.max())
     first, last = int(np.ceil(low / given.every)), int(np.floor(high / given.every))
     levels = [k * given.every for k in range(max(first, -MOST_LINES), min(last, MOST_LINES) + 1)]
     return limit_lines(field, levels) if levels else None

@@ -106,6 +106,31 @@ def tone_of(reading: DialReading) -> Tone:
     return Tone(round(frequency, 1), round(8 * beyond, 2), 0.4 if beyond == 0 else 0.7)
 
 
+FEW_TONE, DONE_TONE = Tone(165.0, 3.0, 0.6), Tone(660.0, 1.0, 0.5)
+"""Low and pulsing where too few targets are in view; high and slow once what the plan expected is captured."""
+
+
+def sound_of(reading: DialReading, targets: tuple[int, int], *, is_done: bool) -> Tone:
+    """What is heard: too few targets before the stand-off, since without them no distance helps; done after all else is right.
+
+    Parameters
+    ----------
+    targets : pair of int
+        In view, and needed.
+
+    Examples
+    --------
+    >>> from juxtum.instruments.models import Kind, shipped
+    >>> best = read_dial(shipped(Kind.HANDHELD).modes[0], 320)
+    >>> [sound_of(best, (n, 3), is_done=done).frequency for n, done in ((2, False), (5, False), (5, True))]
+    [165.0, 440.0, 660.0]
+    """
+    seen, needed = targets
+    if reading.word is not Word.NOTHING and seen < needed:
+        return FEW_TONE
+    return DONE_TONE if is_done and reading.is_held else tone_of(reading)
+
+
 def wave_of(tone: Tone, seconds: float, rate: int = 22_050) -> np.ndarray[tuple[int], np.dtype[np.int16]]:
     """Samples of a tone, 16 bits, with soft ends, so that it does not click."""
     t = np.arange(int(seconds * rate)) / rate

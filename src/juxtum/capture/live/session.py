@@ -11,11 +11,12 @@ from juxtum.capture.live.frames import Frame, moved_targets, placed_targets, rea
 from juxtum.capture.live.gathering import Gathering
 from juxtum.capture.live.patch import Happening, Patch, State
 from juxtum.capture.live.points import MemoryFull
+from juxtum.capture.live.sieve import Sieve
 from juxtum.capture.path.route import Stop, TrackedPoses, tracked_poses
 from juxtum.capture.path.tracker_stations import TrackerStations
 from juxtum.devices.protocol import DeviceError, Message, Points
 from juxtum.geometry import RigidTransform
-from juxtum.geometry.arrays import Floats
+from juxtum.geometry.arrays import Bools, Floats
 from juxtum.plan.planner import Planner
 
 LONGEST_PATCH = 60.0
@@ -23,6 +24,10 @@ LONGEST_PATCH = 60.0
 MOST_HAPPENINGS = 5000
 ROOMY = 0.9
 """From this share of the memory on it counts as full."""
+
+
+def _bounds(points: Floats) -> Floats:
+    return np.array([points.min(0), points.max(0)])
 
 
 class CaptureSession(Gathering):
@@ -50,6 +55,9 @@ class CaptureSession(Gathering):
         """Whether what comes is made by a stand-in."""
         self.device = ""
         """What the device calls itself."""
+        self.sieve = Sieve()
+        self.left_out = 0
+        """Points that the sieve did not keep."""
 
     @cached_property
     def poses(self) -> TrackedPoses:
@@ -121,8 +129,11 @@ class CaptureSession(Gathering):
 
     def _count(self, patch: Patch, frame: Frame, step: float) -> None:
         """What a frame adds to the patch that runs; after a minute it is kept and another begins."""
+        if self.sieve.is_preview:
+            return
         pass_frame(patch, frame, step, self.mode)
-        if len(frame.points) and frame.pose is not None and frame.state in (State.SCANNING, State.WEAK):
+        tracked = (State.SCANNING,) if self.sieve.is_clean else (State.SCANNING, State.WEAK)
+        if len(frame.points) and frame.pose is not None and frame.state in tracked:
             patch.tracked += 1
             patch.last_frame = frame.number
             self._take_points(patch, frame.points, frame.pose)
@@ -164,7 +175,27 @@ class CaptureSession(Gathering):
         self.current = None
         self.state, self.why = State.JUMP, "this patch is lost; the others are not. Start a new one"
 
+    @cached_property
+    def laid(self) -> tuple[tuple[RigidTransform, Floats], ...]:
+        """For each position of the part: from part to table coordinates, and the part's bounds (2, 3) there, mm."""
+        corners = self.planner.nominal.mesh.points
+        turned = self.planner.ground().views.turned
+        return tuple((move, _bounds(move.apply(corners))) for move in turned)
+
+    def passed(self, points: Points, pose: RigidTransform) -> Bools:
+        """Which points (N,) of a frame the sieve keeps."""
+        heights = None
+        if self.sieve.cut is not None and self.map.to_part is not None:
+            move, bounds = self.laid[min(self.position, len(self.laid) - 1)]
+            heights = move.apply(self.map.to_part.apply(pose.apply(points["place"])))[:, 2] - bounds[0][2]
+        return self.sieve.kept(points, heights)
+
     def _take_points(self, patch: Patch, points: Points, pose: RigidTransform) -> None:
+        kept = self.passed(points, pose)
+        self.left_out += len(points) - int(kept.sum())
+        points = points[kept]
+        if len(points) == 0:
+            return
         if patch.zone is not None and self.map.to_part is not None:
             inside = patch.zone.holds(self.map.to_part.apply(pose.apply(points["place"])))
             points = points[inside]

@@ -12,8 +12,9 @@ from juxtum.capture.live.dial import DialReading, read_dial
 from juxtum.capture.live.next_view import NextView
 from juxtum.capture.live.patch import State
 from juxtum.capture.live.session import CaptureSession
+from juxtum.capture.live.sieve import cut_plane
 from juxtum.devices.surface import USUAL
-from juxtum.geometry.arrays import Floats, Ints, frozen
+from juxtum.geometry.arrays import Bools, Floats, Ints, frozen
 from juxtum.instruments.models import Mode
 
 SHOWN_POINTS = 400
@@ -77,6 +78,12 @@ class Snapshot:
     news: tuple[str, ...]
     device: str = ""
     """What it calls itself, and that it is simulated where it is."""
+    kept: Bools | None = None
+    """Which of `points` the sieve keeps; None before there are any."""
+    left_out: int = 0
+    cut: Floats | None = None
+    """Corners (4, 3) of the plane below which nothing is kept, part coordinates; None where nothing is cut."""
+    is_preview: bool = False
     station: int = -1
     """Of the tracker, where one follows the scanner and knows where it stands."""
 
@@ -88,13 +95,21 @@ class Snapshot:
         return "too dark" if self.dark > TOO_DARK else "light is good"
 
 
+def _cut_of(session: CaptureSession) -> Floats | None:
+    if session.sieve.cut is None:
+        return None
+    move, bounds = session.laid[min(session.position, len(session.laid) - 1)]
+    return cut_plane(session.sieve.cut, bounds, move)
+
+
 def take_snapshot(session: CaptureSession, view: NextView | None) -> Snapshot:
     """How a session stands now."""
     last = session.last
-    points = np.empty((0, 3))
+    points, kept = np.empty((0, 3)), None
     if last is not None and len(last.points) and session.map.to_part is not None and last.pose is not None:
         some = last.points[:: max(1, len(last.points) // SHOWN_POINTS)]
         points = session.map.to_part.apply(last.pose.apply(some["place"]))
+        kept = session.passed(some, last.pose)
     expected = session.planner.plan.expected
     rows = tuple(
         PatchRow(
@@ -121,6 +136,7 @@ def take_snapshot(session: CaptureSession, view: NextView | None) -> Snapshot:
         points_taken=session.points, patches=rows, position=session.position, is_recognised=session.map.to_part is not None,
         seen=frozen(session.coverage.seen.copy(), np.int8), points=frozen(points), view=view,
         dark=last.dark if last is not None else 0.0, bloomed=last.bloomed if last is not None else 0.0,
+        kept=kept, left_out=session.left_out, cut=_cut_of(session), is_preview=session.sieve.is_preview,
         station=session.stations.station if session.stations is not None and session.state is not State.MOVED else -1,
         news=tuple(f"{h.word}: {h.why}" if h.why else h.word for h in session.happenings[-4:] if h.word != "target found"),
     )  # fmt: skip

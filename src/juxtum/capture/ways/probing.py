@@ -15,6 +15,7 @@ from juxtum.devices.probe import TIP_RADIUS
 from juxtum.errors import FitError, InputError, JuxtumError
 from juxtum.geometry import Circle, Plane
 from juxtum.geometry.arrays import Floats, frozen, orthonormal_frame
+from juxtum.instruments.stated import Instrument
 from juxtum.nominal import FaceKind, Nominal
 from juxtum.plan.holes import Hole, find_holes
 
@@ -217,6 +218,14 @@ class ProbedFeature:
     circle: Fit[Circle] | None
     points: Floats
     distances: Floats
+
+    def diameter_u(self, instrument: Instrument) -> float:
+        """Expanded uncertainty of a hole's diameter, mm: of its touches, and of the probe by its own statement."""
+        if self.circle is None:
+            return float("nan")
+        own = 2 * self.circle.standards["radius"]
+        stated = instrument.length_error(2 * self.circle.feature.radius) / np.sqrt(3)
+        return 2 * float(np.hypot(own, stated))
 
 
 def evaluate(task: ProbeTask, middles: Sequence[Floats], tip_radius: float) -> ProbedFeature:

@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
-from PyQt6.QtWidgets import QPushButton, QWidget
+from PyQt6.QtWidgets import QPushButton, QVBoxLayout, QWidget
 
 from juxtum.align.result import AXES
 from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.widgets import Choice, LengthField, button, column, label, row
-from juxtum.job.steps import BestFit
+from juxtum.job.steps import BestFit, FaceWeight
 from juxtum.scene.drawables import face_surface
 from juxtum.scene.picking import Hit
 
@@ -22,6 +22,7 @@ CRITERIA = [
     ("zone", "as far inside the limits as can be"),
     ("stock", "as much stock left as can be"),
 ]
+MOST = 1e6
 NAMES = {"squares": "best fit", "zone": "inside the limits", "stock": "stock"}
 
 
@@ -59,14 +60,27 @@ class FitPanel(QWidget):
             row(label("limits", "soft"), self._lower, label("to", "soft"), self._upper, label("mm", "soft"))
         )
         lines.addWidget(self._limits)
+        self._build_what_counts(lines)
+
+    def _build_what_counts(self, lines: QVBoxLayout) -> None:
+        """Motions, faces and their weight."""
         self._motions: dict[str, QPushButton] = {}
         for axis in AXES:
             self._motions[axis] = _allowing(axis, self.show_job)
         lines.addLayout(row(*self._motions.values()))
-        self.pick = button("Only some faces", self._begin, tip="Click the faces of the nominal that count")
+        self.pick = button(
+            "Pick faces", self._begin, tip="Click faces of the nominal: they count alone, or more than the others"
+        )
         self.pick.setCheckable(True)
+        self._weight = LengthField(
+            "Weight of the picked faces", 0.0, "How many times as much as the others; 0 or nothing: they alone"
+        )
+        self._weight.missing = "alone"
+        self._weight.set_value(None)
+        self._weight.chosen.connect(lambda _: self.show_job())
         self._fit = button("Fit so", self._finish)
-        lines.addLayout(row(self.pick, self._fit))
+        lines.addLayout(row(self.pick, label("count", "soft"), self._weight))
+        lines.addLayout(row(self._fit))
         self._said = label("", "soft", wrap=True)
         self._said.setAccessibleName("What the fit counts")
         lines.addWidget(self._said)
@@ -108,14 +122,27 @@ class FitPanel(QWidget):
         allowed = tuple(axis for axis, made in self._motions.items() if made.isChecked())
         return () if len(allowed) == len(AXES) else allowed
 
+    @property
+    def weight(self) -> float:
+        """How many times as much the picked faces count as the others; 0 when they count alone."""
+        return min(self._weight.value, MOST) if self.faces and self._weight.value > 0 else 0.0
+
     def _finish(self) -> None:
         if not any(made.isChecked() for made in self._motions.values()):
             self._desk.tell("no motion is allowed", "fit", "Allow at least one of Tx to Rz")
             return
         criterion = self._criterion.currentData()
+        if self.weight and criterion != "squares":
+            self._desk.tell(
+                "only a fit of least squares can weigh faces",
+                "fit",
+                "Let the faces count alone, or choose least squares",
+            )
+            return
         parts = [NAMES[criterion]]
         if self.faces:
-            parts.append(f"face{'s' if len(self.faces) > 1 else ''} {', '.join(map(str, sorted(self.faces)))}")
+            numbers = f"face{'s' if len(self.faces) > 1 else ''} {', '.join(map(str, sorted(self.faces)))}"
+            parts.append(f"{numbers} times {self.weight:g}" if self.weight else numbers)
         if self.motions:
             parts.append(f"{' '.join(self.motions)} only")
         name = ", ".join(parts) if len(parts) > 1 or criterion != "squares" else "best fit"
@@ -123,9 +150,11 @@ class FitPanel(QWidget):
         if lower >= upper:
             self._desk.tell("the lower limit is not below the upper limit", "fit", "Choose others")
             return
+        chosen = tuple(sorted(self.faces))
         made = BestFit(
             name=name[:100],
-            faces=tuple(sorted(self.faces)),
+            faces=() if self.weight else chosen,
+            weights=(FaceWeight(faces=chosen, weight=self.weight),) if self.weight else (),
             motions=self.motions,
             criterion=criterion,
             lower=lower,
@@ -140,7 +169,8 @@ class FitPanel(QWidget):
         self._fit.setEnabled(d.scan is not None and d.nominal is not None)
         words = []
         if self.faces:
-            words.append(f"Faces {', '.join(map(str, sorted(self.faces)))} count.")
+            how = f"count {self.weight:g} times as much as the others" if self.weight else "count"
+            words.append(f"Faces {', '.join(map(str, sorted(self.faces)))} {how}.")
         if self.motions:
             words.append(f"Only {', '.join(self.motions)} may move, from where the alignment in force has it.")
         self._said.setText(" ".join(words))

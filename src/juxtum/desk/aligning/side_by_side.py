@@ -208,5 +208,12 @@ def _side(evaluation: Evaluation, job: Job, scan: Scan) -> _Side:
     shown = shown_map(job, evaluation.deviation)
     scale = MapScale(shown.lower, shown.upper, shown.colours)
     normals = None if scan.normals is None else evaluation.alignment.transform.turn(scan.normals)
-    given = MapGiven(shown.deviation, scan.triangles, normals, (shown.lower, shown.upper), lambda _, __, make: make())
+    given = MapGiven(
+        shown.deviation,
+        scan.triangles,
+        normals,
+        (shown.lower, shown.upper),
+        lambda _, __, make: make(),
+        every=shown.every,
+    )
     return _Side(evaluation, draw_map(given), scale, histogram(shown.deviation, *scale.ends), shown.unit)

@@ -41,6 +41,7 @@ def _scanner(station: CaptureStation) -> tuple[Action, ...]:
         ),
         live("hold scanner", "Hold the scanner, or put it down", run=scanner.hold_scanner, key="H", icon="crosshair"),
         planned("run plan path", "Let the plan run, or stop it", run=scanner.run_plan, icon="move-3d"),
+        live("record capture", "Record from here", run=scanner.record, icon="scan-line", tip="After only looking"),
         live("pause capture", "Pause the scanner, or go on", run=scanner.pause, key="Space", icon="circle-stop"),
     )
 
@@ -105,6 +106,7 @@ def _devices(station: CaptureStation) -> tuple[Action, ...]:
         part("take photo", "Take the next photo", run=photos.take_next, ways=(Way.PHOTOS,)),
         taken("adjust photos", "Adjust the photos together", run=photos.adjust, ways=(Way.PHOTOS,)),
         taken("give photo map", "Give the photos' targets to the scanner", run=photos.give_map, ways=(Way.PHOTOS,)),
+        taken("clear up photos", "Bars and codes are off the part", run=photos.clear_up, ways=(Way.PHOTOS,)),
         part("touch point", "Touch the next point", run=probe.touch, ways=(Way.PROBE,)),
         part("next feature", "Probe the next feature", run=probe.choose_next, ways=(Way.PROBE,)),
         part("shoot turn", "Shoot the next turn", run=table.shoot, ways=(Way.TABLE,)),

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from juxtum.capture.live.patch import State, Zone
 from juxtum.capture.live.promised import Promise, hold_against
+from juxtum.capture.live.sieve import Sieve
 from juxtum.desk.capturing.driver import turn_over
 from juxtum.desk.capturing.hand import AGAINST, COVERED
 from juxtum.desk.capturing.keeping import with_scan_of_capture
@@ -27,6 +28,20 @@ class ScannerControls:
     def __init__(self, station: CaptureStation) -> None:
         self._station = station
         self._settling = False
+        self.sieve = Sieve()
+        """What of the points is kept; also for the next scanner that is connected."""
+
+    def use_sieve(self, sieve: Sieve) -> None:
+        """Keep other points from now on."""
+        self.sieve = sieve
+        if self._station.driver is not None:
+            self._station.driver.do(lambda session: setattr(session, "sieve", sieve))
+
+    def record(self) -> None:
+        """Keep what comes from now on, after only looking."""
+        panel = self._station.panels[Way.SCAN]
+        assert isinstance(panel, ScanPanel)
+        panel.keeping.record()
 
     def pause(self) -> None:
         """Pause the scanner, or go on."""

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 import numpy as np
 from PyQt6.QtCore import QEvent, QObject, QPointF, QRectF, Qt
-from PyQt6.QtGui import QBrush, QMouseEvent, QPainter, QPen, QWheelEvent
+from PyQt6.QtGui import QBrush, QMouseEvent, QPainter, QPen, QPolygonF, QWheelEvent
 
 from juxtum.capture.live.snapshot import Snapshot
 from juxtum.desk.stage_view import StageView
@@ -107,12 +107,27 @@ class HandDriver(QObject):
         if snapshot is None:
             return
         if len(snapshot.points):
-            painter.setPen(QPen(colour("accent"), 2.2 * THEME.scale))
-            for x, y in self._view.project(np.asarray(snapshot.points)):
-                painter.drawPoint(QPointF(x, y))
+            kept = np.ones(len(snapshot.points), dtype=bool) if snapshot.kept is None else snapshot.kept
+            for token, mine in (("undecided", ~kept), ("accent", kept)):
+                painter.setPen(QPen(colour(token), 2.2 * THEME.scale))
+                for x, y in self._view.project(np.asarray(snapshot.points)[mine]):
+                    painter.drawPoint(QPointF(x, y))
+        if snapshot.cut is not None:
+            self._paint_cut(painter, snapshot.cut)
         if snapshot.view is not None and snapshot.is_recognised:
             self._arrow(painter, snapshot)
         self._legend(painter)
+
+    def _paint_cut(self, painter: QPainter, corners: Floats) -> None:
+        """The plane below which nothing is kept, as a dashed frame with its name at the nearest corner."""
+        flat = [QPointF(x, y) for x, y in self._view.project(np.asarray(corners))]
+        painter.setPen(QPen(colour("undecided"), 1.4 * THEME.scale, Qt.PenStyle.DashLine))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawPolygon(QPolygonF(flat))
+        painter.setFont(font(SMALL))
+        lowest = max(flat, key=lambda point: point.y())
+        painter.setPen(colour("ink"))
+        painter.drawText(lowest + QPointF(10, 14), "nothing is kept below")
 
     def _legend(self, painter: QPainter) -> None:
         """What the colours of the coverage mean."""

@@ -63,7 +63,9 @@ class Hosting:
         self._session.settings.setValue("devices/address", self.address)
 
     def for_kind(self, kind: DeviceKind, job: Job, planner: Planner) -> Connect:
-        """How to connect to a device of a kind."""
+        """How to connect to a device of a kind: of stand-ins to one before the part that the job's capture is of."""
+        if job.capture is not None and job.capture.seed is not None:
+            self.seed = job.capture.seed
         if self.is_within:
             return lambda: Connection(DirectLink(self.within(kind, job, planner)))
         folder, seed, files = self._place(), self.seed, self._session.files

@@ -14,6 +14,7 @@ from juxtum.exchange.writing import as_file_name, write_atomically
 from juxtum.folders import data_folder
 from juxtum.job import FileStore, Job
 from juxtum.job.planning import with_captured_circumstances
+from juxtum.job.touching import touches_in, with_touches
 from juxtum.progress import Progress
 
 
@@ -104,4 +105,8 @@ def with_scan_of_capture(job: Job, files: FileStore, progress: Progress) -> Job:
     path = folder / f"{as_file_name(job.brief.part)} captured.ply"
     write_atomically(path, lambda target: write_ply(target, surface))
     assert job.capture is not None
-    return with_captured_circumstances(job.with_scan(files.adopt(path)), job.capture)
+    made = job.with_scan(files.adopt(path))
+    for held in touches_in(job):
+        # The part is the same: only more of it was captured.
+        made = with_touches(made, held.name, held.file)
+    return with_captured_circumstances(made, job.capture)

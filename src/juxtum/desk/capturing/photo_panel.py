@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from datetime import datetime
+
 import numpy as np
 
 from juxtum.capture.ways.photowalk import PhotoWalk, begin_walk, map_rows, walk_along
@@ -11,9 +13,13 @@ from juxtum.desk.widgets import Facts, button, label, row
 from juxtum.devices.kinds import DeviceKind
 from juxtum.geometry.arrays import Bools
 from juxtum.guide.next_actions import NextAction
+from juxtum.job.planning import with_tick
 from juxtum.plan.photos.bundle import Adjusted, BarTie
 from juxtum.progress import Progress
 from juxtum.scene.plan_layers import camera_lines
+
+CLEARED = "cleared"
+"""The tick that bars and codes are off the part."""
 
 
 class PhotoPanel(CapturePanel):
@@ -44,7 +50,11 @@ class PhotoPanel(CapturePanel):
         self._use = button(
             "Give them to the scanner", self.give_map, tip="Their places are its map; lengths are the photos' then"
         )
+        self._clear = button(
+            "Bars and codes are off", self.clear_up, tip="What stays lying would be scanned with the part"
+        )
         self.body.addLayout(row(self._use))
+        self.body.addLayout(row(self._clear))
         self._given = label("", "soft", wrap=True)
         self._given.setAccessibleName("Map of the scanner")
         self.body.addWidget(self._given)
@@ -104,6 +114,11 @@ class PhotoPanel(CapturePanel):
             planned = np.array([t.place for t in planner.plan.placed]).reshape(-1, 3)
             self.station.session.compute(lambda _: map_rows(walk, planned), self._have_map)
 
+    def clear_up(self) -> None:
+        """What only the photos needed is off the part: who said so, and when."""
+        now = datetime.now().replace(microsecond=0)
+        self.station.session.edit("tick cleared", lambda job: with_tick(job, CLEARED, now))
+
     def _have_map(self, rows: object) -> None:
         assert isinstance(rows, list)
         self.station.link.take_map(rows)
@@ -155,6 +170,7 @@ class PhotoPanel(CapturePanel):
         self._back.setEnabled(taken > 0)
         self._adjust.setEnabled(taken > 3)
         self._use.setEnabled(taken > 3)
+        self._clear.setEnabled(taken > 3)
         self._next.setEnabled(walk is None or taken < planned)
         self._all.setEnabled(walk is None or taken < planned)
         self.dress()
@@ -177,6 +193,14 @@ class PhotoPanel(CapturePanel):
                 "its lengths are then those of the photos and their bars",
                 "give photo map",
                 "Give them",
+            )
+        if self.station.derived.job.tick(CLEARED) is None and (record is None or not record.patches):
+            plan = walk.plan
+            return NextAction(
+                "clear up",
+                f"{len(plan.bars)} bars and {plan.codes} coded targets go; what the scanner tracks by stays",
+                "clear up photos",
+                "They are off",
             )
         return None
 

@@ -6,19 +6,25 @@ import numpy as np
 
 from juxtum.capture.ways.others import located
 from juxtum.capture.ways.probing import ProbedFeature, ProbeTask, evaluate, guide, task_for
+from juxtum.capture.ways.touching import ProbeLie, touched_face, touches_document, write_touches
 from juxtum.desk.capturing.driver import Connection
 from juxtum.desk.capturing.panel import CapturePanel
 from juxtum.desk.overlays import Pin
 from juxtum.desk.widgets import Facts, button, combo, form, label, row
-from juxtum.devices.kinds import DeviceKind
+from juxtum.devices.kinds import DeviceKind, model_for
 from juxtum.devices.link import ask
 from juxtum.devices.protocol import Message
 from juxtum.errors import JuxtumError
-from juxtum.geometry import RigidTransform
+from juxtum.folders import data_folder
 from juxtum.geometry.arrays import Floats
 from juxtum.guide.next_actions import NextAction
+from juxtum.job.roles import Role, free_name
+from juxtum.job.touching import touches_in, with_touches, without_touches
 from juxtum.progress import Progress
 from juxtum.scene.picking import Hit
+
+LEAST_TARGETS = 4
+"""With fewer a probe's coordinates cannot be laid onto those of a capture."""
 
 
 class ProbePanel(CapturePanel):
@@ -27,8 +33,12 @@ class ProbePanel(CapturePanel):
     def build(self) -> None:
         """Feature, guidance large, touches, result."""
         self._connection: Connection | None = None
-        self._to_part: RigidTransform | None = None
-        self._tip_radius = 1.5
+        self._lie: ProbeLie | None = None
+        self._kept: dict[int, tuple[ProbeTask, list[Floats]]] = {}
+        """What was touched since the probe was connected, by face."""
+        self._tip_radius, self._name = 1.5, ""
+        self._is_touching = False
+        """A touch that is asked for twice is made once."""
         self.task: ProbeTask | None = None
         self.middles: list[Floats] = []
         self.tip: Floats | None = None
@@ -48,10 +58,23 @@ class ProbePanel(CapturePanel):
         self.body.addLayout(row(self._again))
         self._facts = Facts("Probed")
         self.body.addWidget(self._facts)
+        self._held = label("", "soft", wrap=True)
+        self._held.setAccessibleName("Touches in the job")
+        self._out = button(
+            "Take what was touched out of the job", self.take_out, tip="The scan counts again; undo brings it back"
+        )
+        self.body.addWidget(self._held)
+        self.body.addLayout(row(self._out))
         self._show(None)
 
     def show_job(self) -> None:
-        """Holes and own planes of the drawing."""
+        """Holes and own planes of the drawing; what was touched already."""
+        held = touches_in(self.station.session.job)
+        words = "What is touched to the end is kept in the job, and counts there in place of the scan."
+        self._held.setText(
+            f"In the job: {', '.join(one.name for one in held)}. They count in place of the scan." if held else words
+        )
+        self._out.setEnabled(bool(held))
         d, planner = self.station.derived, self.station.planner
         options: list[tuple[str, int]] = []
         if d.nominal is not None and planner is not None:
@@ -113,40 +136,76 @@ class ProbePanel(CapturePanel):
         if self.task is None:
             self.choose()
         task = self.task
-        if task is None:
+        if task is None or self._is_touching:
             return
+        self._is_touching = True
         points = task.points[len(self.middles) : len(self.middles) + count]
 
         def work(progress: Progress) -> object:
-            connection, to_part = self._ready()
+            connection, lie = self._ready()
             found = []
             for point in points:
                 progress.check()
                 request = {"from": [float(v) for v in point.start], "direction": [float(v) for v in -point.normal]}
                 contact = ask(connection.link, Message("touch", request), "contact")
-                found.append(to_part.apply(contact.vector("middle")[None])[0])
+                found.append(lie.to_part.apply(contact.vector("middle")[None])[0])
             return found
 
         def done(found: object) -> None:
             assert isinstance(found, list)
+            self._is_touching = False
+            if task is not self.task:
+                # Another feature was begun meanwhile.
+                return
             self.middles += found
             if points:
                 self.tip = points[-1].start
             left = task.points[len(self.middles) :]
             self._show(None if left else evaluate(task, self.middles, self._tip_radius))
             self.station.show_next()
+            if not left:
+                self._keep(task)
 
-        self.station.session.compute(work, done)
+        def failed(problem: Exception) -> None:
+            self._is_touching = False
+            self.station.session.tell_failure(problem)
 
-    def _ready(self) -> tuple[Connection, RigidTransform]:
+        self.station.session.workbench.ask(work, done, failed)
+
+    def _keep(self, task: ProbeTask) -> None:
+        """What was touched goes into the job, where characteristics of the feature are measured from it."""
+        planner, session, lie = self.station.planner, self.station.session, self._lie
+        if planner is None or lie is None or len(self.middles) < len(task.points):
+            return
+        self._kept[task.face] = (task, list(self.middles))
+        is_captured = session.job.capture is not None and len(lie.targets) >= LEAST_TARGETS
+        features = [touched_face(one, middles, lie if is_captured else None) for one, middles in self._kept.values()]
+        document = touches_document(
+            features, model_for(DeviceKind.PROBE, planner), self._tip_radius, lie, is_captured=is_captured
+        )
+        folder = data_folder() / "captures" / session.job.id
+        folder.mkdir(parents=True, exist_ok=True)
+        self._name = self._name or free_name(Role.TOUCHES, tuple(held.name for held in session.job.inputs))
+        path, name = folder / f"{self._name}.json", self._name
+        write_touches(path, document)
+        file = session.files.adopt(path)
+        session.edit(f"touches of {task.name}", lambda job: with_touches(job, name, file))
+
+    def take_out(self) -> None:
+        """The scan counts again for everything."""
+
+        self._kept, self._name = {}, ""
+        self.station.session.edit("touches taken out", without_touches)
+
+    def _ready(self) -> tuple[Connection, ProbeLie]:
         planner = self.station.planner
         assert planner is not None
-        if self._connection is None or self._to_part is None:
+        if self._connection is None or self._lie is None:
             self._connection = self.station.link.hosting.for_kind(DeviceKind.PROBE, self.station.derived.job, planner)()
             about = ask(self._connection.link, Message("hello", {"version": 1}), "about")
             self._tip_radius = about.number("tip_radius")
-            self._to_part = located(planner, ask(self._connection.link, Message("targets?"), "targets"))
-        return self._connection, self._to_part
+            self._lie = located(planner, ask(self._connection.link, Message("targets?"), "targets"))
+        return self._connection, self._lie
 
     def _show(self, found: ProbedFeature | None) -> None:
         task = self.task
@@ -180,11 +239,14 @@ class ProbePanel(CapturePanel):
             )
             if found.circle is not None and task.hole is not None:
                 facts.append(("diameter", f"{2 * found.circle.feature.radius:.3f} mm of {task.hole.diameter:.3f}"))
-                facts.append(("its U, k = 2", f"{4 * found.circle.standards['radius']:.3f} mm"))
+                model = model_for(DeviceKind.PROBE, self.station.planner) if self.station.planner is not None else None
+                if model is not None:
+                    facts.append(("its U, k = 2", f"{found.diameter_u(model.as_instrument(model.chain())):.3f} mm"))
         self._facts.show_facts(facts)
 
     def close_all(self) -> None:
         """Let the probe go."""
         if self._connection is not None:
             self._connection.close()
-        self._connection = self._to_part = None
+        self._connection = self._lie = None
+        self._kept, self._name = {}, ""

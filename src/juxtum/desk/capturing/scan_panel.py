@@ -10,6 +10,7 @@ from juxtum.desk.capturing.dial import StandOffDial
 from juxtum.desk.capturing.floor import clock
 from juxtum.desk.capturing.panel import CapturePanel
 from juxtum.desk.capturing.patches import PatchList
+from juxtum.desk.capturing.sieving import Keeping
 from juxtum.desk.capturing.tracker import TrackerControls
 from juxtum.desk.capturing.watching import WatchBox
 from juxtum.desk.widgets import Facts, LengthField, button, combo, form, label, line, row
@@ -90,7 +91,9 @@ class ScanPanel(CapturePanel):
         self._light = label("light 5", "mono")
         self._pause = button("Pause", s.scanner.pause, tip="Space")
         self.body.addLayout(row(self._dim, self._light, self._bright, self._pause))
-        self._sound = QCheckBox("Tone for the stand-off")
+        self.keeping = Keeping(s.scanner.use_sieve)
+        self.body.addWidget(self.keeping)
+        self._sound = QCheckBox("Tone: distance, few targets, done")
         self._sound.setAccessibleName("Tone")
         self._sound.toggled.connect(self._switch_sound)
         self.body.addWidget(self._sound)
@@ -186,6 +189,7 @@ class ScanPanel(CapturePanel):
             self._mode.setCurrentText(snapshot.mode.name)
         self._pause.setText("Go on" if snapshot.state is State.PAUSED else "Pause")
         self.patches.show_patches(snapshot.patches)
+        self.keeping.show_snapshot(snapshot)
         self.tracker.show_snapshot(snapshot)
         self._enable(snapshot)
 

@@ -8,9 +8,12 @@ from juxtum.capture.live.patch import State
 from juxtum.guide.next_actions import NextAction
 
 if TYPE_CHECKING:
+    from juxtum.capture.live.snapshot import Snapshot
+    from juxtum.desk.capturing.driver import CaptureDriver
     from juxtum.desk.stations.capture import CaptureStation
 
 
+SLACK = 0.01
 DENSE_SLACK = 0.04
 """The plan promises what is seen at all; so much less of it may be dense."""
 
@@ -50,15 +53,24 @@ def next_step(station: CaptureStation) -> NextAction:
                 "Take the first",
             )
         return NextAction("connect the scanner", "a stand-in ships with Juxtum", "connect device", "Connect")
+    return _while_connected(station, station.driver, shot)
+
+
+def _while_connected(station: CaptureStation, driver: CaptureDriver, shot: Snapshot) -> NextAction:
+    """What comes next while the scanner is there."""
     if shot.state is State.GONE:
         return NextAction(
             "connect again", f"{shot.why}; what was captured is kept", "reconnect device", "Connect again"
+        )
+    if shot.is_preview:
+        return NextAction(
+            "record what you see", "nothing is kept while you only look", "record capture", "Record from here"
         )
     if shot.state is State.FULL:
         return NextAction(
             "make the scan of it", "the memory for points is full; nothing is lost", "use capture", "Make it"
         )
-    if shot.one_pass >= shot.goal - 0.01 and shot.coverage >= shot.goal - DENSE_SLACK:
+    if shot.one_pass >= shot.goal - SLACK and shot.coverage >= shot.goal - DENSE_SLACK:
         return NextAction(
             "make the scan of it",
             f"{100 * shot.one_pass:.0f} % of what is measured is captured",
@@ -69,7 +81,7 @@ def next_step(station: CaptureStation) -> NextAction:
         return NextAction(
             "turn the part over", f"{shot.view.name} is not seen from this side", "turn part over", "It is turned over"
         )
-    if not station.hand.is_holding and not station.driver.runs_by_itself:
+    if not station.hand.is_holding and not driver.runs_by_itself:
         return NextAction(
             "hold the scanner",
             "the pointer leads it over the part, the wheel brings it nearer",

@@ -104,7 +104,8 @@ class TrimPanel(QWidget):
         )
         self._number = LengthField("Number of the face", 1.0, "As the face is numbered in the drawing")
         lines.addLayout(row(button("Find the table", self.find_table), self._pick))
-        lines.addLayout(row(self._targets, self._face, self._number))
+        lines.addLayout(row(self._targets))
+        lines.addLayout(row(self._face, self._number))
 
     def take_scan(self, scan: Scan | None, placement: RigidTransform) -> None:
         """Work on a scan from now on; a plane that was laid belonged to the one before."""

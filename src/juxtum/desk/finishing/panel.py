@@ -10,14 +10,15 @@ from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from juxtum.assemble.holes import Hole, holes_of
 from juxtum.desk.finishing.hole_list import HoleList
+from juxtum.desk.finishing.layers_box import LayersBox
+from juxtum.desk.mapping.values import Values, show_values
 from juxtum.desk.widgets import Choice, LengthField, button, column, form, label, line, row
 from juxtum.geometry import RigidTransform, TriangleMesh
 from juxtum.geometry.arrays import Floats
 from juxtum.geometry.mesh import Scan
 from juxtum.guide.finishing import default_bound, holes_words
 from juxtum.job.steps import CleaningStep, Fill, Repair, Smooth, TargetsOff, Thin
-from juxtum.scene.actors import Shown
-from juxtum.scene.drawables import moved_surface, plain_surface, segments, spread_of
+from juxtum.scene.drawables import plain_surface, segments
 from juxtum.scene.palette import MapScale
 from juxtum.wording import sentence
 
@@ -76,6 +77,8 @@ class SurfacePanel(QWidget):
         )
         lines.addLayout(row(self._targets, self._fill_targets))
         self._build_moving()
+        self.layers = LayersBox(desk, dress)
+        lines.addWidget(self.layers)
 
     def _build_moving(self) -> None:
         lines = self.layout()
@@ -110,6 +113,7 @@ class SurfacePanel(QWidget):
         mesh = scan if isinstance(scan, TriangleMesh) else None
         self._placement = placement
         self.setVisible(mesh is not None)
+        self.layers.show_scan(mesh, placement)
         if mesh is not self._scan:
             self._scan = mesh
             self.holes.show_holes(())
@@ -218,6 +222,7 @@ class SurfacePanel(QWidget):
         """Take what belongs to this panel off the stage."""
         for layer in LAYERS:
             self._desk.view.put(layer, None)
+        self.layers.take_off()
 
     def dress(self) -> None:
         """Rims, what is invented, and where the last work moved the surface."""
@@ -230,14 +235,13 @@ class SurfacePanel(QWidget):
         self._put_rim()
         if mesh.invented is not None:
             view.put("invented", plain_surface(mesh.kept_triangles(mesh.invented)), self._placement)
+        self.layers.dress()
         worked = self._derived.worked if self._is_in_force else None
         if worked is None or worked.moved is None or not self._show_moved.isChecked():
             return
         view.put("scan", None)
-        view.put("moved", moved_surface(worked.mesh, worked.moved), self._placement)
         scale = MapScale(-worked.largest / 3, worked.largest / 3)
-        view.set_legend(scale, spread_of(worked.mesh, worked.moved, scale), "moved", is_fixed=True)
-        view.show_layer("moved", Shown.SOLID)
+        show_values(view, "moved", Values(worked.mesh, worked.moved, self._placement), scale, "moved")
 
     def _put_rim(self) -> None:
         mesh, taken = self._scan, self.holes.taken

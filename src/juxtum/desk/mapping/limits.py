@@ -60,6 +60,8 @@ class LimitsPanel(QWidget):
         ]
         lines.addLayout(form(rows))
         lines.addLayout(form([("Colours", self._colours), ("Shows", self._shown)]))
+        self._nothing = label("No face has a tolerance: there is nothing to show a share of.", "soft", wrap=True)
+        lines.addWidget(self._nothing)
         lines.addWidget(label("Statistics, weighted by area", "heading"))
         self._facts = Facts("Statistics")
         lines.addWidget(self._facts)
@@ -73,6 +75,8 @@ class LimitsPanel(QWidget):
         self._lines.set_value(measure.lines)
         self._colours.show_options(COLOURS, measure.colours)
         self._shown.show_options(SHOWN, measure.shown)
+        has_none = not any(c.zone is not None for c in derived.job.procedure.characteristics)
+        self._nothing.setVisible(measure.shown == "share" and has_none)
         self._facts.show_facts(map_facts(derived))
 
     def set_limits(self, lower: float, upper: float) -> None:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from PyQt6.QtWidgets import QWidget
 
+from juxtum.desk.mapping.values import Values, show_values
 from juxtum.desk.widgets import Choice, Facts, LengthField, button, column, form, label, row
 from juxtum.evaluate.walls import WallMap
 from juxtum.geometry import TriangleMesh
@@ -16,8 +17,6 @@ from juxtum.guide.walls import BECAUSE, WAYS, wall_facts
 from juxtum.job import Job
 from juxtum.job.steps import WallsStep
 from juxtum.job.wall_map import TakenWalls
-from juxtum.scene.actors import Shown
-from juxtum.scene.drawables import moved_surface, spread_of
 from juxtum.scene.map_layers import MAP_LAYERS
 from juxtum.scene.palette import MapScale
 from juxtum.wording import sentence
@@ -138,11 +137,7 @@ class WallPanel(QWidget):
             view.put(name, None)
         scale = wall_scale(found)
         mesh = TriangleMesh(d.evaluation.deviation.points, scan.triangles)
-        view.put(LAYER, moved_surface(mesh, found.values))
-        view.set_legend(
-            scale, spread_of(mesh, np.nan_to_num(found.values, nan=-1e9), scale), "grey: no thickness", is_fixed=True
-        )
-        view.show_layer(LAYER, Shown.SOLID)
+        show_values(view, LAYER, Values(mesh, found.values), scale, "grey: no thickness")
 
 
 def wall_scale(found: WallMap) -> MapScale:

@@ -46,7 +46,7 @@ class WorstPanel(QWidget):
         lines.addWidget(self._words)
         self._next = button("Next place", lambda: self.step(1), tip="The worst place, then the next (W)")
         self._before = button("Place before", lambda: self.step(-1), tip="Back to the one before (Shift+W)")
-        self._keep = button("Keep as reading", self.keep, tip="A reading where this place is")
+        self._keep = button("Keep it", self.keep, tip="A reading where this place is")
         lines.addLayout(row(self._next, self._before, self._keep))
         self._show()
 

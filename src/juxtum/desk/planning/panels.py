@@ -12,7 +12,7 @@ from juxtum.desk.planning.chart import ChainChartView
 from juxtum.desk.planning.panel import Panel
 from juxtum.desk.planning.rows import every_chain, laid
 from juxtum.desk.planning.target_panel import TargetsPanel
-from juxtum.desk.planning.topics import Answer, FitAnswer, Topic, scanners
+from juxtum.desk.planning.topics import Answer, FitAnswer, StationsAnswer, Topic, scanners
 from juxtum.desk.widgets import Choice, Facts, LengthField, button, form, label, line, row
 from juxtum.errors import InputError
 from juxtum.instruments.coats import COATS
@@ -20,7 +20,7 @@ from juxtum.plan.blind import Finish
 from juxtum.plan.cost.schedule import parse_clock
 from juxtum.plan.photos.photos import PhotoPlan
 from juxtum.plan.photos.worth import photo_words
-from juxtum.plan.planner import EffortPlan, Planner
+from juxtum.plan.planner import HEAVY, EffortPlan, Planner
 from juxtum.plan.tray import TrayPlan
 from juxtum.plan.turntable import TurntablePlan
 from juxtum.report.plan_result import notes
@@ -229,10 +229,18 @@ class StationsPanel(Panel):
 
     def sentences(self, planner: Planner, made: Answer) -> str:
         """Which instrument this is about."""
-        del made
+        turns = made.plan.turns if isinstance(made, StationsAnswer) and len(made.plan.stations) > 1 else None
+        words = ""
+        if turns is not None:
+            mass = planner.task.mass(planner.nominal)
+            heavy = f" It weighs {mass:.0f} kg: on a turntable or a trolley." if mass > HEAVY else ""
+            words = f" Or {turns.words}, with the reference targets turning along.{heavy}"
         if planner.model.tracker is not None:
-            return "Dark red: in the shadow of every station."
-        return "For the tracked scanner that ships with Juxtum; choose it under Suitability to plan with it. Dark red: in the shadow of every station."
+            return f"Dark red: in the shadow of every station.{words}"
+        return (
+            "For the tracked scanner that ships with Juxtum; choose it under Suitability to plan with it. Dark red: in the shadow of every station."
+            + words
+        )
 
 
 class BlindPanel(Panel):
@@ -292,9 +300,11 @@ class TrayPanel(Panel):
     def sentences(self, planner: Planner, made: Answer) -> str:
         """Whether all fit."""
         wanted = planner.plan.parts_in_tray
-        if isinstance(made, TrayPlan) and wanted and made.count < wanted:
-            return f"Only {made.count} of {wanted} fit."
-        return ""
+        if not isinstance(made, TrayPlan):
+            return ""
+        few = f"Only {made.count} of {wanted}. " if wanted and made.count < wanted else ""
+        why = f"{made.left_out[:1].upper()}{made.left_out[1:]}." if made.left_out else ""
+        return (few + why).strip()
 
 
 class EffortPanel(Panel):

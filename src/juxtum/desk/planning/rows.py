@@ -220,6 +220,7 @@ def facts_of(made: Answer, planner: Planner) -> list[tuple[str, str]]:
             ("stations", f"{len(p.stations)}" + (", proven fewest" if p.is_proven else "")), ("poses served", percent(p.share)),
             ("reference targets", str(len(p.references))), ("range", f"{p.nearest / 1000:.1f} to {p.farthest / 1000:.1f} m"),
             ("error at mean range", f"{p.usual_error:.3f} mm"), ("error at farthest range", f"{p.worst_error:.3f} mm"),
+            *([] if p.turns is None or len(p.stations) < 2 else [("or the part turned before one", f"{len(p.turns.degrees) - 1} times")]),
         ]  # fmt: skip
     if isinstance(made, BlindAnswer):
         how = methods(planner.task, made.spots)
@@ -234,6 +235,9 @@ def facts_of(made: Answer, planner: Planner) -> list[tuple[str, str]]:
         return [
             ("parts in the tray", str(made.count)), ("tilt", f"{made.tilt:g}\u00b0"), ("gap", f"{made.gap:g} mm"),
             ("minutes a part", f"{made.minutes_each:.1f}"), ("one by one", f"{made.minutes_single:.0f} min each"),
+            *([] if made.fineness is None else [
+                ("voxel", f"{made.fineness.voxel:.2f} mm over \u00d8{made.fineness.diameter:.0f}"), ("U of a length", f"{made.fineness.expanded:.3f} mm"),
+            ]),
             ("in the beam", f"{made.path:.0f} mm, {made.steel:.0f} mm of steel" if np.isfinite(made.steel) else "not known"),
         ]  # fmt: skip
     return _effort(made) if isinstance(made, EffortPlan) else []

@@ -6,6 +6,7 @@ import numpy as np
 
 from juxtum.desk.action import Action
 from juxtum.desk.aligning.datums_panel import DatumsPanel
+from juxtum.desk.aligning.entities_panel import EntitiesPanel
 from juxtum.desk.aligning.fit_panel import FitPanel
 from juxtum.desk.aligning.in_force import InForcePanel
 from juxtum.desk.aligning.points_panel import PointsPanel
@@ -19,7 +20,7 @@ from juxtum.geometry.arrays import Floats
 from juxtum.guide.findings import Key
 from juxtum.job import Job
 from juxtum.job.document import usual_alignment
-from juxtum.job.steps import BestFit, Datums, KnownTargets, Pairs, ReferencePoints, Rough
+from juxtum.job.steps import BestFit, ByEntities, Datums, KnownTargets, Pairs, ReferencePoints, Rough
 from juxtum.scene.actors import Shown
 from juxtum.scene.map_layers import MAP_LAYERS
 from juxtum.scene.picking import Hit
@@ -50,6 +51,9 @@ class AlignStation(Station):
         self.body.addWidget(line())
         self.points = PointsPanel(self.desk, self._lay)
         self.body.addWidget(self.points)
+        self.body.addWidget(line())
+        self.entities = EntitiesPanel(self.desk, self._lay, self.dress_apart, self._apart)
+        self.body.addWidget(self.entities)
         self.body.addWidget(line())
         self.fit = FitPanel(self.desk, self._lay)
         self.body.addWidget(self.fit)
@@ -138,7 +142,7 @@ class AlignStation(Station):
 
     def picked(self, hit: Hit) -> None:
         """Gather pairs, datums, reference points or faces."""
-        if self.points.picked(hit) or self.fit.picked(hit) or self.datums.picked(hit):
+        if self.entities.picked(hit) or self.points.picked(hit) or self.fit.picked(hit) or self.datums.picked(hit):
             return
         if self._pairs.isChecked():
             if hit.layer == "scan":
@@ -179,6 +183,7 @@ class AlignStation(Station):
         self._measured, self._nominal = [], []
         self.datums.leave()
         self.points.leave()
+        self.entities.leave()
         self.fit.leave()
         self.view.put("marked", None)
         self._show_pairs()
@@ -193,17 +198,25 @@ class AlignStation(Station):
         self.datums.show_job()
         self._show_pairs()
         self.points.show_job()
+        self.entities.show_job()
         self.fit.show_job()
         self._in_force.show_job(self.derived)
         self._compare.setVisible(self.derived.comparison is not None)
         self.beside.show_job()
 
-    def _lay(self, step: BestFit | Datums | KnownTargets | ReferencePoints) -> None:
+    def _lay(self, step: BestFit | ByEntities | Datums | KnownTargets | ReferencePoints) -> None:
         """Put an alignment beside the others, from the one in force or the usual one, and in force."""
         names = [s.name for s in self.session.job.procedure.alignments]
         first = "best fit" if isinstance(step, Datums) else self.derived.in_force
         start = next((n for n in (first, "best fit", *names) if n in names and n != step.name), None)
         self.leave()
+        if isinstance(step, ByEntities):
+            # By the scan's own features: it starts from nothing.
+            name = step.name
+            self.session.edit(
+                f"align: {name}", lambda job: _in_force(job.with_step_here(step), name), then=self._show_all
+            )
+            return
 
         def change(job: Job) -> Job:
             if start is None:

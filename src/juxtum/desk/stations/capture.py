@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from juxtum.capture.live.dial import tone_of
+from juxtum.capture.live.dial import sound_of
 from juxtum.capture.live.session import CaptureSession
 from juxtum.capture.live.snapshot import Snapshot, take_snapshot
 from juxtum.desk.action import Action
@@ -15,7 +15,7 @@ from juxtum.desk.capturing.hand import HandDriver
 from juxtum.desk.capturing.linking import Linking
 from juxtum.desk.capturing.painting import CoveragePicture
 from juxtum.desk.capturing.sound import ToneSpeaker
-from juxtum.desk.capturing.steps import next_step
+from juxtum.desk.capturing.steps import DENSE_SLACK, SLACK, next_step
 from juxtum.desk.capturing.ways import FRAMED, Panels, Way, way_bar
 from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.stations.base import Station
@@ -118,6 +118,7 @@ class CaptureStation(Station):
 
     def _begun(self, session: CaptureSession, skin: Skin) -> None:
         self.coverage.skin = skin
+        session.sieve = self.scanner.sieve
         self.show_snapshot(take_snapshot(session, None))
         self.dress()
 
@@ -139,7 +140,8 @@ class CaptureStation(Station):
             return
         before, self.snapshot = self.snapshot, snapshot
         self.hand.snapshot = snapshot
-        self.speaker.play(tone_of(snapshot.dial))
+        done = snapshot.one_pass >= snapshot.goal - SLACK and snapshot.coverage >= snapshot.goal - DENSE_SLACK
+        self.speaker.play(sound_of(snapshot.dial, (snapshot.targets, snapshot.needed), is_done=done))
         self.desk.show_floor(snapshot)
         if not self.is_here:
             return

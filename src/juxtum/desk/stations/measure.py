@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QListWidget, QListWidgetItem
 from juxtum.desk.action import Action
 from juxtum.desk.detail import Detail
 from juxtum.desk.featuring.panel import FeaturePanel
+from juxtum.desk.mapping.held import HeldPanel
 from juxtum.desk.mapping.limits import LimitsPanel
 from juxtum.desk.mapping.reading_list import bring_readings
 from juxtum.desk.mapping.walls import WallPanel
@@ -51,6 +52,17 @@ class MeasureStation(Station):
         self._against.setTextFormat(Qt.TextFormat.PlainText)
         self.body.addWidget(self._against)
         self.body.addWidget(line())
+        self._build_readings()
+        self.worst = WorstPanel(self.desk, self.pin)
+        self.sections = SectionPanel(self.desk, self.dress)
+        self.features = FeaturePanel(self.desk, self.dress)
+        self.walls, self.limits = WallPanel(self.desk, self.dress), LimitsPanel(self.desk)
+        self.held = HeldPanel(self.desk, self.dress)
+        for panel in (self.worst, self.sections, self.features, self.walls, self.held, self.limits):
+            self.body.addWidget(line())
+            self.body.addWidget(panel)
+
+    def _build_readings(self) -> None:
         self.body.addWidget(label("Readings", "heading"))
         self._pin = button("Pin readings", self.toggle_pin, tip="Click places of the part (P)")
         self._pin.setCheckable(True)
@@ -76,21 +88,6 @@ class MeasureStation(Station):
         self._group = label("", "soft", wrap=True)
         self._group.setAccessibleName("About the grid")
         self.body.addWidget(self._group)
-        self.body.addWidget(line())
-        self.worst = WorstPanel(self.desk, self.pin)
-        self.body.addWidget(self.worst)
-        self.body.addWidget(line())
-        self.sections = SectionPanel(self.desk, self.dress)
-        self.body.addWidget(self.sections)
-        self.body.addWidget(line())
-        self.features = FeaturePanel(self.desk, self.dress)
-        self.body.addWidget(self.features)
-        self.body.addWidget(line())
-        self.walls = WallPanel(self.desk, self.dress)
-        self.body.addWidget(self.walls)
-        self.body.addWidget(line())
-        self.limits = LimitsPanel(self.desk)
-        self.body.addWidget(self.limits)
 
     def toggle_pin(self) -> None:
         """Begin to pin readings, or stop."""
@@ -206,6 +203,7 @@ class MeasureStation(Station):
         self.sections.show_job()
         self.features.show_job()
         self.walls.show_job()
+        self.held.show_job()
         self._detail.show_item(self._selected_result(), self._selected_reading())
 
     def _selected_result(self) -> LineResult | None:
@@ -245,6 +243,7 @@ class MeasureStation(Station):
         self.sections.go_away()
         self.features.take_off()
         self.walls.take_off()
+        self.held.take_off()
 
     def escape(self) -> None:
         """Stop pinning, or choosing a face."""
@@ -268,6 +267,7 @@ class MeasureStation(Station):
         self.sections.dress()
         self.features.dress()
         self.walls.dress()
+        self.held.dress()
         self.view.set_readings(self.derived.evaluation.readings if self.derived.evaluation else (), self.reading)
         doubtful = enumerate(doubtful_places(self.derived), 1)
         self.view.set_pins([*(Pin(place, str(number), "undecided") for number, place in doubtful), *self.worst.pins])

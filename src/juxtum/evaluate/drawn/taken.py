@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -16,6 +16,7 @@ from juxtum.evaluate.deviation import Deviation
 from juxtum.evaluate.drawn.references import Faces
 from juxtum.evaluate.given import Given
 from juxtum.evaluate.tiles import Tiles, make_tiles
+from juxtum.evaluate.touched import Touched
 from juxtum.geometry.arrays import Floats, Ints, orthonormal_frame, unit
 from juxtum.geometry.features import Cone, Cylinder, Feature, Plane, Sphere
 from juxtum.nominal.common import common_feature
@@ -24,6 +25,7 @@ MOST = 20_000
 """Points that a feature is fitted to."""
 FEW = 12
 """A feature with fewer tiles is looked at point by point."""
+MOST_OF_OUTLINE = 400
 LEAST = 12
 """With fewer points on it a feature is not seen."""
 
@@ -58,6 +60,8 @@ class Taken:
         Where the tiles were measured.
     reach : tuple of float
         From where to where it was drawn along its axis, from the feature's point, mm.
+    outline : array (M, 3)
+        Outermost places of what was drawn; of a plane the corners of its hull.
     """
 
     faces: Faces
@@ -69,6 +73,7 @@ class Taken:
     facing: Floats
     spots: Floats
     reach: tuple[float, float]
+    outline: Floats
 
     @property
     def deviations(self) -> Floats:
@@ -144,10 +149,11 @@ def take(given: Given, faces: Faces, where: str) -> Taken:
     NotSeenError
         When the scan shows too little of it.
     """
-    kept = given.deviation.features_taken
+    touched = given.touched(faces)
+    kept = given.deviation.features_taken if touched is None or given.touches is None else given.touches.taken
     key = (faces, given.judgement.chain.coats)
     if key not in kept:
-        kept[key] = _taken(given, faces, where)
+        kept[key] = _taken(given, faces, where) if touched is None else _touched(given, touched, faces, where)
     found: Taken = kept[key]
     return found
 
@@ -172,19 +178,41 @@ def _taken(given: Given, faces: Faces, where: str) -> Taken:
         tiles = _single(deviation, rows, off)
     at = np.searchsorted(rows, tiles.rows) if np.all(np.diff(rows) > 0) else _found_in(rows, tiles.rows)
     spots = points[at] + normals[at] * (tiles.means - off[at])[:, None]
+    feet = deviation.feet[tiles.rows]
+    return Taken(faces, nominal, points, fit, tiles, feet, normals[at], spots, *_reach(given, faces, nominal))
+
+
+def _touched(given: Given, touched: Touched, faces: Faces, where: str) -> Taken:
+    """A feature by its touches: each is a tile by itself."""
+    nominal = common_feature(given.deviation.nominal, faces, where)
+    coat = given.judgement.chain.thickness_on(np.array(faces[:1], dtype=np.int64) - 1)[0]
+    bare = replace(touched, points=touched.points - coat * touched.normals)
+    try:
+        fit = bare.fitted(nominal)
+    except FitError as problem:
+        raise NotSeenError(f"face {faces[0]}: {problem.what}", where, problem.next) from problem
+    points, normals = bare.own, bare.normals[~bare.about]
+    off = _outwards(fit.feature, points, normals)
+    count = len(points)
+    one, each = np.ones(count, dtype=np.int64), np.arange(count)
+    apart = 10 * each[:, None] * np.ones((1, 3), dtype=np.int64)
+    tiles = Tiles(off, one, each, apart, one * (faces[0] - 1), np.full(count, max(bare.scatter, fit.rms)))
+    feet = points - _outwards(nominal, points, normals)[:, None] * normals
+    return Taken(faces, nominal, points, fit, tiles, feet, normals, points, *_reach(given, faces, nominal))
+
+
+def _reach(given: Given, faces: Faces, nominal: Feature) -> tuple[tuple[float, float], Floats]:
+    """From where to where it was drawn along its axis, and its outermost places (M, 3)."""
     axis = getattr(nominal, "axis", None)
-    along = (deviation.nominal.face_mesh(faces).points - nominal.point) @ (np.zeros(3) if axis is None else axis)
-    return Taken(
-        faces,
-        nominal,
-        points,
-        fit,
-        tiles,
-        deviation.feet[tiles.rows],
-        normals[at],
-        spots,
-        (float(along.min()), float(along.max())),
-    )
+    points = given.deviation.nominal.face_mesh(faces).points
+    along = (points - nominal.point) @ (np.zeros(3) if axis is None else axis)
+    outline = points[:: max(1, len(points) // MOST_OF_OUTLINE)]
+    if isinstance(nominal, Plane):
+        from scipy.spatial import ConvexHull
+
+        flat = (points - points.mean(0)) @ orthonormal_frame(nominal.normal)[:2].T
+        outline = points[ConvexHull(flat, qhull_options="QJ").vertices]
+    return (float(along.min()), float(along.max())), np.asarray(outline)
 
 
 def _outwards(feature: Feature, points: Floats, normals: Floats) -> Floats:

@@ -106,8 +106,14 @@ class Characteristic(BaseModel):
             self.check(given.deviation.nominal)
         except InputError as problem:
             return judged(self.line, nothing_seen(("",), 0.0, problem.what), problem.what, ())
-        doubts = (*given.deviation.doubts_about(self.faces), *self._unsure(given.judgement), *self.half_seen(given))
+        shown = self.shown(given)
+        foreign = () if shown is None else given.deviation.doubts_about(shown)
+        doubts = (*foreign, *self._unsure(given.judgement), *self.half_seen(given))
         return judged(self.line, self.measure(given), given.judgement.objection, doubts)
+
+    def shown(self, given: Given) -> tuple[int, ...] | None:
+        """Faces of which the scan has to speak, all of them when empty; none where something else measured them."""
+        return self.faces
 
     def half_seen(self, given: Given) -> tuple[str, ...]:
         """What else it rests on that was seen too little of."""

@@ -52,13 +52,13 @@ class Distance(Sized):
 
     def of_drawn(self, features: list[Feature], nominal: Nominal) -> float:
         """Of the model."""
-        middles = [np.mean([nominal.face(n).centre for n in faces], axis=0) for faces in self.members[0]]
+        middles = [nominal.middle_of(faces) for faces in self.members[0]]
         return abs(float(self._between(features[0], features[1], middles)))
 
     def found(self, given: Given, member: tuple[Faces, ...], frame: Frame) -> Found:
         """Of least squares."""
         taken = [self.take(given, faces) for faces in member]
-        drawn = [np.mean([given.deviation.nominal.face(n).centre for n in faces], axis=0) for faces in member]
+        drawn = [given.deviation.nominal.middle_of(faces) for faces in member]
         fitted = [part.fit.feature for part in taken]
 
         def apart(features: Sequence[Feature]) -> float:

@@ -11,7 +11,7 @@ from juxtum.errors import InputError
 from juxtum.evaluate.characteristics import counting_rows, meaning_of_extreme
 from juxtum.evaluate.drawn.frames import Frame
 from juxtum.evaluate.drawn.references import Faces
-from juxtum.evaluate.drawn.taken import NotSeenError
+from juxtum.evaluate.drawn.taken import NotSeenError, Taken
 from juxtum.evaluate.fields import Finite, Numbers
 from juxtum.evaluate.given import Given
 from juxtum.evaluate.kinds.base import NOT_SHOWN, Strokes
@@ -65,6 +65,8 @@ class Flatness(Zoned):
     def found(self, given: Given, member: tuple[Faces, ...], frame: Frame) -> Found:
         """Width of the zone."""
         deviation = given.deviation
+        if given.touched(member[0]) is not None:
+            return self._touched_form(self.take(given, member[0]))
         rows = counting_rows(deviation, member[0])
         if len(rows) < Plane.least:
             raise NotSeenError(NOT_SHOWN)
@@ -89,6 +91,17 @@ class Flatness(Zoned):
         length = float(np.linalg.norm(np.ptp(places, axis=0)))
         words = f"width of the {zone}; {meaning_of_extreme(deviation)}"
         return Found(value, standard, length, feet[top], words, freedom=tiles.freedom)
+
+    def _touched_form(self, taken: Taken) -> Found:
+        """Width of the zone that holds the touches: form between them stays unknown."""
+        places = _on_the_face(taken.places, taken.facing[0])
+        if len(places) <= Plane.least:
+            raise NotSeenError(f"{len(places)} touches are too few to tell a form")
+        middle = _slope if self.criterion == "gauss" else middle_of_zone
+        heights = taken.deviations
+        value, standard, top = width_of(taken.tiles, heights - middle(places, heights))
+        length = float(np.linalg.norm(np.ptp(places, axis=0)))
+        return Found(value, standard, length, taken.places[top], "width of the zone that holds the touches")
 
 
 def _on_the_face(feet: Floats, normal: Floats) -> Floats:

@@ -15,6 +15,7 @@ from juxtum.evaluate.drawn.propagation import of_length, spread_of
 from juxtum.evaluate.drawn.references import Faces
 from juxtum.evaluate.drawn.shifted import Spot, settled
 from juxtum.evaluate.drawn.taken import Situation, radius_of, width_between
+from juxtum.evaluate.drawn.turned import turned_to
 from juxtum.evaluate.fields import Finite
 from juxtum.evaluate.given import Given
 from juxtum.evaluate.kinds.base import Strokes
@@ -58,8 +59,8 @@ class _Located(Zoned):
     def off_plane(self, at: Situation, frame: Frame, drawn: Plane) -> Found:
         """Twice the farthest of a plane, or of the middle of two, from where it was drawn."""
         if len(at.parts) == 2:
-            some = [p for part in at.parts for p in part.places[:: max(1, len(part.places) // 200)]]
-            places = np.array([drawn.holds().brought_to(p) for p in some])
+            # A plane is as long and as wide as its sides were drawn, wherever on them it was measured.
+            places = np.array([drawn.holds().brought_to(p) for part in at.parts for p in part.outline])
 
             def heights(features: Sequence[Feature]) -> Floats:
                 moved = features[0].moved(frame.move)
@@ -256,7 +257,7 @@ class Symmetry(_Located):
     symbol: ClassVar[Strokes] = (((0.05, 0.5), (0.95, 0.5)), ((0.25, 0.25), (0.75, 0.25)), ((0.25, 0.75), (0.75, 0.75)))
     method: ClassVar[str] = (
         "Twice the largest offset of the middle plane of two sides, or of an axis, from the plane of the datum (ISO 1101). Planes and axes "
-        "are of least squares."
+        "are of least squares. To a datum that is an axis the zone lies about a plane through it, which may turn about it."
     )
 
     kind: Literal["symmetry"] = "symmetry"
@@ -272,6 +273,10 @@ class Symmetry(_Located):
             raise InputError(
                 "its datum has no plane", f"characteristic {self.id}", "Name two sides of the part as datum, 14|22"
             )
-        if isinstance(at.nominal, Plane):
+        if not isinstance(at.nominal, Plane):
+            return self.off_axis(at, frame, at.parts[0].ends, plane)
+        turned = turned_to(frame, at)
+        if turned is None:
             return self.off_plane(at, frame, plane)
-        return self.off_axis(at, frame, at.parts[0].ends, plane)
+        words = "twice the farthest from a plane through the datum's axis, turned about it to where it lies best"
+        return replace(self.off_plane(at, turned, plane), meaning=words)

@@ -54,7 +54,7 @@ class Sized(Toleranced):
     @property
     def aim(self) -> Aim:
         """The width between its limits."""
-        return Aim(self.id, self.title, self.upper - self.lower, self.faces, within=True)
+        return Aim(self.id, self.title, self.upper - self.lower, self.faces, within=True, unit=self.unit)
 
     def drawn(self, nominal: Nominal) -> float:
         """Its size as modelled.

@@ -12,6 +12,7 @@ from pydantic import Field, model_validator
 from juxtum.errors import FitError, InputError
 from juxtum.evaluate.characteristics import extreme_of
 from juxtum.evaluate.decision import Verdict, decide
+from juxtum.evaluate.drawn.by_touch import Behind, known, untouched
 from juxtum.evaluate.drawn.common_datum import check_common
 from juxtum.evaluate.drawn.frames import Frame, frame_of
 from juxtum.evaluate.drawn.references import Datum, Faces, Pattern, pattern_words, renumbered
@@ -84,6 +85,8 @@ class Toleranced(Characteristic):
     """Whether two sides, the middle of which counts, are a feature as well."""
     is_of_any_surface: ClassVar[bool] = False
     """Whether its faces need not make one feature."""
+    can_be_touched: ClassVar[bool] = True
+    """Whether few touches of a probe may take the place of what the scan shows of its features."""
     needs_datum: ClassVar[bool] = False
     needs_axis: ClassVar[bool] = False
     """Whether one of its datums has to have an axis or a centre."""
@@ -193,27 +196,36 @@ class Toleranced(Characteristic):
     def measure(self, given: Given) -> Measured:
         """The worst of its pattern."""
         where = f"characteristic {self.id}"
-        seen = min(given.deviation.area_seen_of(faces) for member in self.members for faces in member)
+        # Datums may have been touched all the same.
+        own = given if self.can_be_touched else replace(given, touches=None)
+        every_feature = [faces for member in self.members for faces in member]
+        seen = min(own.seen(faces) for faces in every_feature)
         try:
             frame = self.framed(given, frame_of(given, self.datums, where))
             every = [self.found(given, member, frame) for member in self.members]
         except (InputError, FitError) as problem:
             words = problem.what if problem.where in ("", where) else f"{problem.where}: {problem.what}"
             return nothing_seen((self.side or self.tag,), seen, words)
-        sides = [self._side(given, one) for one in every]
+        sides = [self._side(given, one, member) for one, member in zip(every, self.members, strict=True)]
         worst = min(range(len(every)), key=lambda k: self._room(every[k]))
         meaning = every[worst].meaning + (f"; the worst of {len(every)}" if len(every) > 1 else "")
         meaning += f"; datums {self.line.datums}" if self.datums else ""
-        mine = np.isin(given.deviation.faces, np.array(self.faces) - 1)
-        return Measured((sides[worst],), int(mine.sum()), seen, meaning, every[worst].allowed)
+        meaning += self._touched_words(given, every[worst], self.members[worst])
+        return Measured((sides[worst],), sum(map(own.count, every_feature)), seen, meaning, every[worst].allowed)
 
     def framed(self, given: Given, frame: Frame) -> Frame:
         """The frame in which its members are looked at: that of the datums, unless it may move as a whole."""
         return frame
 
+    def shown(self, given: Given) -> Faces | None:
+        """Faces of which the scan has to speak; none where a probe touched all of them."""
+        if not self.can_be_touched:
+            return self.faces
+        return untouched(given, self.faces, [faces for member in self.members for faces in member]) or None
+
     def half_seen(self, given: Given) -> tuple[str, ...]:
         """Its datums are features as well."""
-        shares = {datum.letter: min(given.deviation.area_seen_of(faces) for faces in datum.of) for datum in self.datums}
+        shares = {datum.letter: min(given.seen(faces) for faces in datum.of) for datum in self.datums}
         return tuple(
             f"only {100 * share:.0f} % of datum {letter} was seen, and {100 * TWO_THIRDS:.0f} % must be"
             for letter, share in shares.items()
@@ -223,11 +235,15 @@ class Toleranced(Characteristic):
     def _room(self, found: Found) -> float:
         return self.limits.room(found.value) + (found.allowed or 0.0)
 
-    def _side(self, given: Given, found: Found) -> SideMeasured:
+    def _side(self, given: Given, found: Found, member: tuple[Faces, ...]) -> SideMeasured:
         judgement, limits = given.judgement, self.limits
-        mine = np.isin(given.deviation.faces, np.array(self.faces) - 1)
-        sampling = Sampling(found.standard, int(mine.sum()), found.freedom)
-        budget = self.budget(given, found, sampling)
+        behind = Behind.of(given, self._named(member))
+        count = sum(given.count(faces) for faces in member)
+        sampling = Sampling(found.standard, count, behind.freedom(found.freedom))
+        budget = self.budget(known(given, behind.chain(judgement.chain)), found, sampling)
+        if self.unit == "mm":
+            # A shift turns nothing.
+            budget = behind.placed(budget, is_framed=found.framed > 0)
         upper = None if limits.upper is None else limits.upper + (found.allowed or 0.0)
         decision = decide(found.value, budget.usable, limits.lower, upper, judgement.rule, judgement.guard)
         probability = decision.probability if budget.is_known else float("nan")
@@ -246,6 +262,23 @@ class Toleranced(Characteristic):
         made = given.judgement.chain.form_budget(found.length, sampling, self.faces[0])
         lines = (Contribution("datums", found.framed),) if found.framed else ()
         return replace(made, contributions=(*made.contributions, *lines))
+
+    def _named(self, member: tuple[Faces, ...]) -> tuple[Faces, ...]:
+        """What the value of a member rests on: its features, as far as touches may tell them, and its datums."""
+        return (*(member if self.can_be_touched else ()), *(faces for datum in self.datums for faces in datum.of))
+
+    def _touched_words(self, given: Given, found: Found, member: tuple[Faces, ...]) -> str:
+        """That it was touched, and what the scan says of the same."""
+        touches = [one for faces in member if (one := given.touched(faces)) is not None]
+        if not touches or not self.can_be_touched:
+            return ""
+        words = f"; by {sum(len(one.own) for one in touches)} touches of a probe"
+        scanned = replace(given, touches=None)
+        try:
+            frame = self.framed(scanned, frame_of(scanned, self.datums, f"characteristic {self.id}"))
+            return f"{words}, by the scan {self.found(scanned, member, frame).value:.3f}"
+        except (InputError, FitError):
+            return f"{words}, the scan shows too little of it"
 
     def take(self, given: Given, faces: Faces) -> Taken:
         """What the scan shows of a feature."""

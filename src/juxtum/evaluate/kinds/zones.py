@@ -32,6 +32,7 @@ class _Drawn(Zoned):
     least_seen: Finite = 0.9
 
     is_of_any_surface: ClassVar[bool] = True
+    can_be_touched: ClassVar[bool] = False
 
     def check(self, nominal: Nominal) -> None:
         """No more than its width can lie outside.

@@ -10,16 +10,20 @@ from juxtum.errors import InputError
 from juxtum.evaluate.characteristics import Judgement, extreme_of
 from juxtum.evaluate.decision import Decision, Verdict, decide
 from juxtum.evaluate.deviation import Deviation
-from juxtum.evaluate.tiles import FILLED, LEAST_POINTS, Tiles, tile_size
+from juxtum.evaluate.tiles import FILLED, LEAST_POINTS, TILE, Tiles
 from juxtum.evaluate.uncertainty import Sampling
 from juxtum.evaluate.walls.thickness import by_ball, by_ray, even_places
 from juxtum.geometry import TriangleMesh
-from juxtum.geometry.arrays import Floats, frozen
+from juxtum.geometry.arrays import Floats, Ints, frozen
 from juxtum.geometry.kdtree import kd_tree
 from juxtum.geometry.mesh import Scan
 from juxtum.geometry.topology import border_points
 from juxtum.wording import percent
 
+DENSER = 4.0
+"""So many places for each point of a scan that is not fine: what is only some points wide has a thickness too."""
+IN_TILE = 3.0
+"""A tile is at least so many times as wide as places lie apart: then nine of them are in it, on average."""
 FEWEST, MOST = 4000, 300_000
 """Places that are measured, evenly over the surface; what lies between gets the value of the nearest."""
 AROUND = 12
@@ -100,31 +104,42 @@ def measure_walls(deviation: Deviation, scan: Scan, way: str, limits: WallLimits
             "a list of points has no walls", "walls", "Make a surface of it first: join it, or bring a mesh"
         )
     mesh = TriangleMesh(deviation.points, scan.triangles)
-    count = int(np.clip(mesh.area / max(mesh.spacing, 1e-6) ** 2, FEWEST, MOST))
+    count = int(np.clip(DENSER * mesh.area / max(mesh.spacing, 1e-6) ** 2, FEWEST, MOST))
     places, normals = even_places(mesh, count)
-    found = by_ray(mesh, places, normals) if way == "ray" else by_ball(mesh, places, normals)
-    found -= _coats(deviation, places, judgement)
-    found = _clear_of_edges(mesh, places, found)
-    medians = _medians(places, found)
+    found, bound = _through(mesh, (places, normals), way, _coats(deviation, places, judgement))
+    medians, side = _medians(places, found), max(TILE, IN_TILE * float(np.sqrt(mesh.area / count)))
     known = np.isfinite(medians)
     if known.sum() < LEAST:
-        if way == "ball" and np.isfinite(by_ray(mesh, places, normals)).sum() >= LEAST:
-            raise InputError("no ball settles in it: it is solid and round", "walls", "Measure straight through")
-        raise InputError("the scan shows no two sides of a wall", "walls", "Scan the other side as well")
+        raise _nothing(bound)
+    tiles = _tiles(places, normals, (found, medians), side)
     low, high = limits.least, limits.most
-    outside = medians < (-np.inf if low is None else low)
-    outside |= medians > (np.inf if high is None else high)
-    tiles = _tiles(places, normals, found, medians)
     thinnest, thickest = (_extreme(tiles, sign, limit, places, judgement) for sign, limit in ((-1.0, low), (1.0, high)))
     # Fewer places than make a tile are no wall: some are always met at edges.
-    few = int(np.ceil(tile_size(mesh.spacing) ** 2 * count / max(mesh.area, 1e-12)))
-    beyond = float(outside[known].mean()) if outside.sum() >= few else 0.0
-    values = medians[kd_tree(places).query(mesh.points, workers=-1)[1]]
+    few = int(np.ceil(side**2 * count / max(mesh.area, 1e-12)))
+    most_there = medians if way == "ray" else np.where(known, medians, _medians(places, bound))
+    outside = (most_there < (-np.inf if low is None else low)) | (medians > (np.inf if high is None else high))
+    beyond = float(outside.sum() / np.isfinite(most_there).sum()) if outside.sum() >= few else 0.0
     return WallMap(
-        way, frozen(values), float(known.mean()), thinnest, thickest, float(medians[known].mean()),
-        beyond, _decided(thinnest, thickest, limits, judgement, beyond), limits,
-        _uneven(places, medians, thinnest, few),
+        way, frozen(medians[kd_tree(places).query(mesh.points, workers=-1)[1]]), float(known.mean()), thinnest, thickest,
+        float(medians[known].mean()), beyond, _decided(thinnest, thickest, limits, judgement, beyond), limits,
+        _uneven(places, most_there, thinnest, few),
     )  # fmt: skip
+
+
+def _through(mesh: TriangleMesh, at: tuple[Floats, Floats], way: str, coats: Floats) -> tuple[Floats, Floats]:
+    """Thickness at some places (K,), and straight through (K,), which none is larger than; coats taken off, mm."""
+    straight = by_ray(mesh, *at)
+    bound = _clear_of_edges(mesh, at[0], straight - coats)
+    if way == "ray":
+        return bound, bound
+    return np.where(np.isfinite(bound), by_ball(*at, straight) - coats, np.nan), bound
+
+
+def _nothing(bound: Floats) -> InputError:
+    """Why there is no thickness."""
+    if np.isfinite(bound).sum() >= LEAST:
+        return InputError("no ball settles in it: it is solid and round", "walls", "Measure straight through")
+    return InputError("the scan shows no two sides of a wall", "walls", "Scan the other side as well")
 
 
 def _coats(deviation: Deviation, places: Floats, judgement: Judgement) -> Floats:
@@ -154,30 +169,45 @@ def _medians(places: Floats, found: Floats) -> Floats:
     return np.where(enough & np.isfinite(found), medians, np.nan)
 
 
-def _tiles(places: Floats, normals: Floats, found: Floats, medians: Floats) -> Tiles:
-    """Means over cubes, each side of a wall for itself; of what has about the thickness of all about it: at edges another wall is met."""
+def _tiles(places: Floats, normals: Floats, values: tuple[Floats, Floats], side: float) -> Tiles:
+    """Medians over cubes, each side of a wall for itself; of what has about the thickness of all about it: at edges another wall is met.
+
+    Parameters
+    ----------
+    values : tuple of array (K,)
+        Thickness, and its median about each place, mm.
+    side : float
+        Of a cube, mm.
+    """
+    found, medians = values
     spread = float(np.nanmedian(np.abs(found - medians)))
     rows = np.flatnonzero(np.abs(found - medians) < np.maximum(UNLIKE * medians, 5 * spread))
     if len(rows) < LEAST:
         raise InputError("walls are met at edges only", "walls", "Scan more of both sides")
-    apart = kd_tree(places[rows]).query(places[rows[:: max(1, len(rows) // 2000)]], k=2)[0][:, 1]
-    size = tile_size(1.4 * float(np.median(apart)))
-    cells = np.floor((places[rows] - places.min(0)) / size).astype(np.int64)
+    cells = np.floor((places[rows] - places.min(0)) / side).astype(np.int64)
     axis = np.abs(normals[rows]).argmax(1)
     sides = 2 * axis + (normals[rows, axis] > 0)
     keys = np.column_stack([sides, cells])
     _, first, inverse, counts = np.unique(keys, axis=0, return_index=True, return_inverse=True, return_counts=True)
     inverse = inverse.reshape(-1)
-    means = np.bincount(inverse, found[rows]) / counts
-    spreads = np.sqrt(np.bincount(inverse, (found[rows] - means[inverse]) ** 2) / counts)
+    # Medians: where noise has folded a sliver of the scan its direction, and with it the way through, is any.
+    means = _middles(found[rows], inverse, counts)
+    spreads = 1.4826 * _middles(np.abs(found[rows] - means[inverse]), inverse, counts)
     keep = (counts >= max(LEAST_POINTS, FILLED * float(np.median(counts)))) & (spreads < UNLIKE * means)
     if not keep.any():
         raise InputError("no wall is about as thick over a tile of it", "walls", "Scan it finer")
     return Tiles(means[keep], counts[keep], rows[first][keep], cells[first][keep], sides[first][keep], spreads[keep])
 
 
+def _middles(values: Floats, group: Ints, counts: Ints) -> Floats:
+    """Median of the values (N,) of each group (K,), groups being numbered from 0."""
+    ordered = values[np.lexsort((values, group))]
+    starts = np.cumsum(counts) - counts
+    return np.asarray((ordered[starts + (counts - 1) // 2] + ordered[starts + counts // 2]) / 2)
+
+
 def _extreme(tiles: Tiles, sign: float, limit: float | None, places: Floats, judgement: Judgement) -> WallPlace:
-    """The thickest (sign 1) or thinnest (-1) of the means over tiles, what noise adds by the choice taken off."""
+    """The thickest (sign 1) or thinnest (-1) of the tiles, what noise adds by the choice taken off."""
     order = np.sort(sign * tiles.means)
     third = sign * float(order[-min(3, len(order))])
     # Of walls about as thick: another wall far thicker is no noise of this one.

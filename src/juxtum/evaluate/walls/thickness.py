@@ -16,13 +16,14 @@ SAME_SIDE = np.cos(np.radians(40.0))
 """A ball is not pressed by what lies beside the place at which it touches: noise there would make it tiny."""
 OF_STRAIGHT = 0.7
 """A ball much smaller than the way straight through rests on an edge; between two planes under 40 degrees it has 0.87 of it."""
-ROUND = 0.98
+ROUND = 0.99
 """A ball as large as the way straight through touches a round bar all about: wherever it rests is as good."""
 SETTLED = 1e-3
 """A ball that shrinks by less than this share has settled."""
 SEED = 5
 CALM, ALIKE = 24, 0.87
-"""So many directions beside each other are averaged, of those within 30 degrees."""
+"""Directions are averaged as far as so many points of the scan reach, of those within 30 degrees."""
+CHUNK = 20_000
 
 
 def even_places(mesh: TriangleMesh, count: int) -> tuple[Floats, Floats]:
@@ -44,13 +45,21 @@ def even_places(mesh: TriangleMesh, count: int) -> tuple[Floats, Floats]:
     # At a sharp edge the directions of the corners are those of neither side.
     normals = np.where((np.einsum("ij,ij->i", smooth, flat) > 0.9)[:, None], smooth, flat)
     places = (mesh.points[corners] * shares).sum(1)
-    near = kd_tree(places).query(places, k=min(CALM, count), workers=-1)[1].reshape(count, -1)
+    # As far as so many points of the scan reach: places in one triangle share its noise.
+    around = min(int(CALM * max(1.0, count / max(len(np.unique(mesh.triangles)), 1))), count)
     for _ in range(2):
-        # With those beside it that face alike: noise turns a triangle far more than it turns the wall.
-        around = normals[near]
-        alike = np.einsum("nkd,nd->nk", around, normals) > ALIKE
-        normals = unit(np.einsum("nk,nkd->nd", alike, around))
+        normals = _calmed(places, normals, around)
     return places, normals
+
+
+def _calmed(places: Floats, normals: Floats, count: int) -> Floats:
+    """Directions (K, 3) averaged with those beside them that face alike: noise turns a triangle far more than it turns the wall."""
+    tree, made = kd_tree(places), np.empty_like(normals)
+    for rows in np.array_split(np.arange(len(places)), max(1, len(places) // CHUNK)):
+        beside = normals[tree.query(places[rows], k=count, workers=-1)[1].reshape(len(rows), -1)]
+        alike = np.einsum("nkd,nd->nk", beside, normals[rows]) > ALIKE
+        made[rows] = np.einsum("nk,nkd->nd", alike, beside)
+    return unit(made)
 
 
 def by_ray(mesh: TriangleMesh, places: Floats, normals: Floats) -> Floats:
@@ -74,7 +83,7 @@ def by_ray(mesh: TriangleMesh, places: Floats, normals: Floats) -> Floats:
     return made
 
 
-def by_ball(mesh: TriangleMesh, places: Floats, normals: Floats) -> Floats:
+def by_ball(places: Floats, normals: Floats, straight: Floats) -> Floats:
     """Diameter (K,) of the largest ball inside the material that touches the surface at each place, mm; NaN where none settles.
 
     Each ball begins as large as the way straight through and shrinks to what it would cut (Ma, Bae and Choi 2012, 3D medial axis point
@@ -84,8 +93,10 @@ def by_ball(mesh: TriangleMesh, places: Floats, normals: Floats) -> Floats:
     ----------
     places, normals : array (K, 3)
         Evenly all over the surface, and out of the material there.
+    straight : array (K,)
+        The way straight through at each, mm: no ball is larger.
     """
-    inwards, straight = -unit(normals), by_ray(mesh, places, normals)
+    inwards = -unit(normals)
     tree, radius = kd_tree(places), np.nan_to_num(straight) / 2
     is_settled, pressed_by = ~np.isfinite(straight), np.full(len(places), -1)
     for _ in range(ROUNDS):

@@ -21,6 +21,7 @@ from juxtum.job.steps.aligning import (
 )  # fmt: skip
 from juxtum.job.steps.base import Coat, Outcomes, Source, StepModel
 from juxtum.job.steps.cleaning import CleaningModel, Fragments, PlaneChoice, Selection, Strays, Trim
+from juxtum.job.steps.entities import ByEntities, Spot
 from juxtum.job.steps.features import ConstructStep, FeatureStep
 from juxtum.job.steps.finishing import Fill, FinishingModel, Repair, Smooth, TargetsOff, Thin
 from juxtum.job.steps.joining import Join, PickedPairs
@@ -30,14 +31,14 @@ from juxtum.job.steps.separating import Separate
 
 FinishingStep = TargetsOff | Repair | Fill | Smooth | Thin
 CleaningStep = Trim | Fragments | Strays | Selection | FinishingStep
-AlignStep = AsScanned | Rough | Pairs | BestFit | Datums | ReferencePoints | KnownTargets
+AlignStep = AsScanned | Rough | Pairs | BestFit | Datums | ReferencePoints | KnownTargets | ByEntities
 TakingStep = ReadingStep | GridStep
 MeasureStep = Measure | TakingStep | SectionStep | FeatureStep | ConstructStep | WallsStep | Decide
 Step = Annotated[CleaningStep | Join | Separate | AlignStep | MeasureStep | Kind, Field(discriminator="kind")]
 
 STEPS: tuple[type[StepModel], ...] = (
     Trim, Fragments, Strays, Selection, TargetsOff, Repair, Fill, Smooth, Thin, Join, Separate,
-    AsScanned, Rough, Pairs, BestFit, Datums, ReferencePoints, KnownTargets,
+    AsScanned, Rough, Pairs, BestFit, Datums, ReferencePoints, KnownTargets, ByEntities,
     Measure, ReadingStep, GridStep,
     SectionStep, FeatureStep, ConstructStep, WallsStep, Decide,
 )  # fmt: skip
@@ -49,6 +50,7 @@ __all__ = [
     "AlignStep",
     "AsScanned",
     "BestFit",
+    "ByEntities",
     "CleaningModel",
     "CleaningStep",
     "Coat",
@@ -81,6 +83,7 @@ __all__ = [
     "Separate",
     "Smooth",
     "Source",
+    "Spot",
     "Step",
     "StepModel",
     "Strays",

@@ -6,11 +6,12 @@ from typing import Any
 
 from reportlab.platypus import HRFlowable, Spacer
 
-from juxtum.evaluate import Histogram, Verdict, histogram
-from juxtum.guide.verdicts import headline
-from juxtum.job import Evaluation, Job
+from juxtum.evaluate import Histogram, histogram
+from juxtum.guide.verdicts import headline, worst_verdict
+from juxtum.job import Job
 from juxtum.job.joins import measured_title
 from juxtum.job.readiness import Policy
+from juxtum.job.touching import touches_in
 from juxtum.look import LIGHT
 from juxtum.report import drawing as d
 from juxtum.report.blocks.base import ROOM, Block, Drawn, ReportContent, table, words
@@ -28,7 +29,7 @@ def _made(content: ReportContent) -> list[Any]:
     subtitle = "Inspection report" + (f"  ·  serial {job.brief.serial}" if job.brief.serial else "")
     seen = evaluation.statistics.area_seen
     stand = f"{job.procedure.decide.rule} acceptance, alignment {evaluation.name}; {percent(seen, 0)} of the nominal area was seen"
-    worst = _worst(evaluation)
+    worst = worst_verdict(evaluation)
     mark = Drawn(16, 14, lambda c: d.mark(c, 6, 6, worst, 11))
     return [
         words(d.shortened(job.title, d.WORD_BOLD, 22, ROOM), 22, font=d.WORD_BOLD),
@@ -41,13 +42,6 @@ def _made(content: ReportContent) -> list[Any]:
         Spacer(0, 8),
         _map(content),
     ]
-
-
-def _worst(evaluation: Evaluation) -> Verdict:
-    found = {c.verdict for c in evaluation.ledger}
-    if Verdict.DOES_NOT_CONFORM in found:
-        return Verdict.DOES_NOT_CONFORM
-    return Verdict.CONFORMS if found == {Verdict.CONFORMS} else Verdict.NOT_DECIDED
 
 
 def _readiness_rows(job: Job) -> list[tuple[str, str]]:
@@ -73,6 +67,7 @@ def _fields(job: Job) -> Any:
         ("Length error", f"{instrument.a:.3f} + {instrument.b:.3f} L mm (L in m)" if instrument else "not known"),
         ("Environment", "not stated" if warm is None else f"{warm:.1f} \u00b1 {room.temperature_u:.1f} \u00b0C"),
         ("Nominal", job.nominal.name if job.nominal else ""), ("Scan", measured_title(job)),
+        *((("Touched", ", ".join(held.file.name for held in touches_in(job))),) if touches_in(job) else ()),
         ("Note", brief.note), *_readiness_rows(job),
     ]  # fmt: skip
     cells = [(words(name, 8, LIGHT.ink_soft), words(value or "\u2013", 9)) for name, value in facts]
