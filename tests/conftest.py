@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import sys
 import tempfile
 from typing import TYPE_CHECKING
 
@@ -40,6 +41,15 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
     long = [item for item in items if item.get_closest_marker("long")]
     config.hook.pytest_deselected(items=long)
     items[:] = [item for item in items if item not in long]
+
+
+@pytest.hookimpl(wrapper=True)
+def pytest_runtest_makereport(item: pytest.Item, call: pytest.CallInfo[None]) -> Iterator[pytest.TestReport]:
+    """One failure is one failure: its window does not go on living under the tests behind it."""
+    report = yield
+    if call.when == "call" and call.excinfo is not None and "hand" in sys.modules:
+        sys.modules["hand"].close_left_open()
+    return report
 
 
 @pytest.fixture(scope="session")

@@ -128,8 +128,20 @@ def opened_demo(folder: Path, settings: dict[str, object] | None = None) -> Hand
     return hand
 
 
+def close_left_open() -> None:
+    """Close what a failed test left open, lest its threads fail the tests behind it."""
+    for window in QApplication.topLevelWidgets():
+        if isinstance(window, MainWindow) and window.property("walked") is None:
+            window.session.discard()
+            window.close()
+            window.deleteLater()
+    QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+
+
 def close(window: MainWindow) -> None:
     """Close a window and see that nothing of it goes on living: threads, timers, widgets."""
+    if sip.isdeleted(window):
+        return
     window.session.discard()
     window.close()
     window.deleteLater()
@@ -171,6 +183,7 @@ class Walk:
         if self._hand is None or self._done != wanted:
             self.end()
             self._hand = self._begin(self._folders.mktemp("walk"))
+            self._hand.window.setProperty("walked", True)
             for _, step in steps[:wanted]:
                 self._take(step, request)
         self._done = wanted + 1
