@@ -6,10 +6,13 @@ import argparse
 import json
 import os
 import sys
+from collections.abc import Sequence
+from dataclasses import replace
 from itertools import count
 from pathlib import Path
 
 from juxtum.cli.asking import asked_alignment, asked_feature, asked_walls
+from juxtum.cli.checking import known_lines, simulated_lines, simulation_lines
 from juxtum.cli.progress import end_progress, show_progress
 from juxtum.errors import AlignmentError, InputError, JuxtumError
 from juxtum.evaluate import DecisionRule, Verdict
@@ -33,13 +36,7 @@ from juxtum.job.drawn import known_datums, known_sizes
 from juxtum.job.joins import measured_title
 from juxtum.job.lot import LotRow, lot_jobs, row_of
 from juxtum.job.roles import Input, Role, free_name, inputs_of
-from juxtum.job.steps import (
-    Decide,
-    Join,
-    Measure,
-    Step,
-    read_readings,
-)
+from juxtum.job.steps import Decide, Join, Measure, Step, read_readings
 from juxtum.job.store import SUFFIX, load_procedure
 from juxtum.job.touches import read_touches
 from juxtum.job.touching import with_touches
@@ -80,7 +77,7 @@ def inspect(options: argparse.Namespace) -> int:
     if options.drawing is not None or options.characteristic:
         job = _with_drawing(job, options, runner.nominal(job, show_progress()))
     check_tied(job, runner, options.out)
-    evaluation = _replay(job, runner, options.out)
+    evaluation = _replay(job, runner, options.out, known_lines(job, options.simulate))
     if options.surface is not None:
         pose = None if options.align == "none" else evaluation.alignment.transform
         made = hand_out(options.surface, runner.cleaned(job), pose, evaluation.name, show_progress())
@@ -265,10 +262,12 @@ def _cleaning(trim: str, scan: str = "scan") -> list[Step]:
     return list(usual_cleaning(scan)) if trim == "auto" else []
 
 
-def _replay(job: Job, runner: Runner, folder: Path) -> Evaluation:
+def _replay(job: Job, runner: Runner, folder: Path, checked: Sequence[str] | None = None) -> Evaluation:
     progress = show_progress()
     evaluation = runner.evaluation(job, None, progress.part(0, 0.6))
     check_same_part(job, evaluation)
+    if checked:
+        evaluation = replace(evaluation, simulated=simulated_lines(job, runner, checked, progress))
     write_outputs(folder, job, evaluation, runner.measured(job), progress.part(0.6, 1))
     end_progress()
     return evaluation
@@ -324,6 +323,8 @@ def _finish(results: list[tuple[Job, Evaluation]], options: argparse.Namespace) 
             print(f"{name}: {headline(evaluation)}; RMS {s.rms:.4f} mm, {100 * s.area_seen:.1f} % of the area seen")
             for name, text in () if evaluation.walls is None else wall_facts(evaluation.walls):
                 print(f"     walls, {name}: {text}")
+            for words in simulation_lines(evaluation):
+                print(f"     {words}")
         print(f"written to {options.out}")
     failed = any(v is not Verdict.CONFORMS for _, evaluation in results for v in evaluation.verdicts)
     return 1 if options.strict and failed else 0

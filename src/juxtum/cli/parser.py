@@ -97,6 +97,10 @@ def _add_inspect(commands: argparse._SubParsersAction[_Parser]) -> None:
     inspect.add_argument(
         "--touches", type=Path, metavar="FILE.json", help="what a probe touched; it counts in place of the scan there"
     )
+    inspect.add_argument(
+        "--simulate", action="append", metavar="ID|all",
+        help="check the budget of a line by drawing a hundred scans as this one could have been; several times",
+    )  # fmt: skip
     inspect.add_argument("--walls", choices=("ray", "ball"), help="measure how thick the walls are, all over the part")
     inspect.add_argument("--wall-least", type=positive, metavar="MM", help="a thinner wall does not conform")
     inspect.add_argument("--wall-most", type=positive, metavar="MM", help="a thicker one does not")

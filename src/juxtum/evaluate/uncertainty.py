@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from enum import Enum
 from functools import cached_property
 
 import numpy as np
@@ -20,6 +21,17 @@ MANY = 200.0
 """With so many degrees of freedom k is 2 to the second decimal."""
 
 
+class Origin(Enum):
+    """Whence a line of a budget comes."""
+
+    DATA = "data"
+    """Of the points themselves, so that drawing them anew draws it too."""
+    LIMIT = "limit"
+    """Of a limit within which any error is as likely as another: rectangular (GUM 4.3.7)."""
+    STATED = "stated"
+    """Of a standard uncertainty that somebody stated."""
+
+
 @dataclass(frozen=True)
 class Contribution:
     """One line of a budget.
@@ -32,11 +44,14 @@ class Contribution:
         Its standard uncertainty, mm.
     freedom : float
         Degrees of freedom with which that is known; few where it was estimated from few data.
+    origin : Origin
+        What a simulation draws it from.
     """
 
     source: str
     standard: float
     freedom: float = np.inf
+    origin: Origin = Origin.STATED
 
 
 @dataclass(frozen=True)
@@ -101,7 +116,7 @@ class Sampling:
     @property
     def contribution(self) -> Contribution:
         """As a line of a budget."""
-        return Contribution(f"sampling, {self.count} points", self.standard, self.freedom)
+        return Contribution(f"sampling, {self.count} points", self.standard, self.freedom, Origin.DATA)
 
 
 @dataclass(frozen=True)
@@ -173,7 +188,11 @@ class Chain:
         face : int
             Number of the face it is on; 0 where that does not matter.
         """
-        lines = [*self._instrument_lines(length), sampling.contribution, Contribution("alignment", alignment)]
+        lines = [
+            *self._instrument_lines(length),
+            sampling.contribution,
+            Contribution("alignment", alignment, origin=Origin.DATA),
+        ]
         lines += [self._temperature_line(length), *self._coat_lines(face)]
         if self.joining > 0:
             lines.append(Contribution("joining of the scans", self.joining))
@@ -196,7 +215,11 @@ class Chain:
         """Half the spread of a coat counts as rectangular (GUM 4.3.7); the thickness itself is taken off the value."""
         on = [coat for coat in self.coats if face and coat.is_on(face)]
         return [
-            Contribution(f"coat {1000 * c.thickness:.0f} \u00b1 {1000 * c.spread:.0f} \u00b5m", c.spread / np.sqrt(3))
+            Contribution(
+                f"coat {1000 * c.thickness:.0f} \u00b1 {1000 * c.spread:.0f} \u00b5m",
+                c.spread / np.sqrt(3),
+                origin=Origin.LIMIT,
+            )
             for c in on
         ]
 
@@ -205,7 +228,7 @@ class Chain:
         if instrument is None:
             return [Contribution(NO_INSTRUMENT, float("nan"))]
         words = f"instrument {instrument.a:.3f} + {instrument.b:.3f} L/m, L = {length:.0f} mm"
-        lines = [Contribution(words, instrument.length_error(length) / np.sqrt(3))]
+        lines = [Contribution(words, instrument.length_error(length) / np.sqrt(3), origin=Origin.LIMIT)]
         if instrument.certificate_u > 0:
             name = instrument.certificate or "certificate"
             lines.append(Contribution(f"certificate {name}", instrument.certificate_u / instrument.certificate_k))

@@ -20,10 +20,9 @@ from juxtum.evaluate import (
     statistics,
     take_reading,
 )
-from juxtum.evaluate.characteristics import Judgement
 from juxtum.evaluate.features import TakenFeature
-from juxtum.evaluate.kinds import Given
 from juxtum.evaluate.sections import Section, SectionRule, take_section
+from juxtum.evaluate.simulated import Simulated
 from juxtum.evaluate.statistics import within
 from juxtum.evaluate.uncertainty import Chain
 from juxtum.job.document import Job
@@ -31,6 +30,7 @@ from juxtum.job.doubts import Doubts, doubts_about_inputs, doubts_about_scan
 from juxtum.job.files import FileStore
 from juxtum.job.graph import Family, Graph, Node, under_their_names
 from juxtum.job.inputs import LoadedScan, load_nominal, load_scan
+from juxtum.job.lines import given_node, line_node, simulated_node
 from juxtum.job.shapes import feature_node
 from juxtum.job.shares import limits_of
 from juxtum.job.sources import (
@@ -80,6 +80,8 @@ class Evaluation:
     sections: tuple[Section, ...] = ()
     features: tuple[TakenFeature, ...] = ()
     walls: TakenWalls | None = None
+    simulated: tuple[Simulated, ...] = ()
+    """Lines whose budget was checked by simulation, where somebody asked for it."""
 
     @property
     def verdicts(self) -> tuple[Verdict, ...]:
@@ -107,7 +109,8 @@ class Families:
             "worked": worked_node, "told": told_node,
             "facts": _facts, "coats": _coats, "alignment": _alignment,
             "map": _map, "suspicion": _suspicion, "doubts": _doubts,
-            "spread": _spread, "statistics": _statistics, "line": _line, "reading": _reading, "section": _section,
+            "spread": _spread, "statistics": _statistics, "given": given_node, "line": line_node, "simulated": simulated_node,
+            "reading": _reading, "section": _section,
             "feature": feature_node, "walls": walls_node,
             "evaluation": _evaluation, "touched": partial(touched_node, files),
         }  # fmt: skip
@@ -242,29 +245,6 @@ def _statistics(graph: Graph, source: Source) -> Node:
         return replace(known, within_tolerance=within(outcomes.of(found), measure.lower, measure.upper))
 
     return Node((measure.lower, measure.upper), under_their_names(found, spread), run)
-
-
-def _line(graph: Graph, source: Source) -> Node:
-    """A characteristic: kept by itself, so that another limit of one measures none of the others again."""
-    job, decide = graph.job, graph.job.procedure.decide
-    characteristic = job.procedure.characteristics[int(source.part)]
-    found, told, touches = deviation_map(source.name), doubts(source.name), touched(source.name)
-    behind = joining(job.procedure.alignment(source.name).scan)
-    stated = (job.circumstances.objection, job.readiness.objection)
-
-    def run(outcomes: Outcomes, progress: Progress) -> LineResult:
-        objection = "; ".join(filter(None, (*stated, *outcomes.of(told).objections)))
-        judgement = Judgement(
-            outcomes.alignment(source.name),
-            Chain.of(job.circumstances, outcomes.of(behind)),
-            decide.rule,
-            decide.guard,
-            objection,
-        )
-        return characteristic.result(Given(outcomes.of(found), judgement, outcomes.of(touches)))
-
-    parts = (characteristic, job.circumstances, decide.rule, decide.guard, *stated)
-    return Node(parts, under_their_names(found, alignment(source.name), told, behind, touches), run)
 
 
 def _reading(graph: Graph, source: Source) -> Node:

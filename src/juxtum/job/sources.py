@@ -60,6 +60,16 @@ def line(name: str, number: int) -> Source:
     return Source("line", name, str(number))
 
 
+def given(name: str) -> Source:
+    """What characteristics are measured from in an alignment."""
+    return Source("given", name)
+
+
+def simulated(name: str, number: int) -> Source:
+    """A characteristic drawn many times over, counted from 0."""
+    return Source("simulated", name, str(number))
+
+
 def reading(name: str, number: int) -> Source:
     """Readings of a step in an alignment, counted from 0."""
     return Source("reading", name, str(number))

@@ -10,6 +10,7 @@ from typing import Any
 from juxtum.evaluate import Deviation, LineResult, Reading
 from juxtum.evaluate.quantity import SideMeasured
 from juxtum.evaluate.readings import standing
+from juxtum.evaluate.simulated import Simulated
 from juxtum.job import Evaluation, Job
 from juxtum.job.joins import measured_title
 from juxtum.job.touching import touches_in
@@ -53,6 +54,7 @@ def result_document(job: Job, evaluation: Evaluation) -> dict[str, Any]:
         "sections": [section_document(s) for s in evaluation.sections],
         "features": [feature_document(f) for f in evaluation.features],
         "walls": walls_document(evaluation.walls),
+        "simulated": [_simulated(found) for found in evaluation.simulated],
     }
     return clean(document)  # type: ignore[no-any-return]
 
@@ -104,6 +106,20 @@ def _characteristic(c: LineResult) -> dict[str, Any]:
         "seen": c.area_seen,
         "place": None if c.place is None else c.place.tolist(),
         "budget": [{"source": line.source, "standard_uncertainty": line.standard} for line in c.budget.contributions],
+    }
+
+
+def _simulated(found: Simulated) -> dict[str, Any]:
+    return {
+        "id": found.line,
+        "draws": len(found.values),
+        "without_value": found.lost,
+        "value": found.value,
+        "unit": found.unit,
+        "standard_deviation": found.standard,
+        "expanded": found.half,
+        "budget_expanded": found.budget.expanded,
+        "instrument_drawn": found.is_whole,
     }
 
 

@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QListWidget, QListWidgetItem
 from juxtum.desk.action import Action
 from juxtum.desk.detail import Detail
 from juxtum.desk.featuring.panel import FeaturePanel
+from juxtum.desk.mapping.checking import CheckPanel
 from juxtum.desk.mapping.held import HeldPanel
 from juxtum.desk.mapping.limits import LimitsPanel
 from juxtum.desk.mapping.reading_list import bring_readings
@@ -47,6 +48,8 @@ class MeasureStation(Station):
         self.line, self.reading = "", ""
         self._detail = Detail()
         self.body.addWidget(self._detail)
+        self.check = CheckPanel(self.desk)
+        self.body.addWidget(self.check)
         self._against = label("", "warning", wrap=True)
         self._against.setAccessibleName("What stands against it")
         self._against.setTextFormat(Qt.TextFormat.PlainText)
@@ -204,7 +207,9 @@ class MeasureStation(Station):
         self.features.show_job()
         self.walls.show_job()
         self.held.show_job()
-        self._detail.show_item(self._selected_result(), self._selected_reading())
+        result, pinned = self._selected_result(), self._selected_reading()
+        self._detail.show_item(result, pinned)
+        self.check.show_line(None if pinned is not None else result)
 
     def _selected_result(self) -> LineResult | None:
         if self.reading:
@@ -284,6 +289,7 @@ def _actions(station: MeasureStation) -> tuple[Action, ...]:
         Action("pin worst", "Pin a reading at the worst place", "Job/Measure/1", station.pin_worst, "Shift+P", "pin", "", has_map, at=station.key),
         Action("next worst", "Go to the next worst place", "Job/Measure/1", lambda: station.worst.step(1), "W", "", "", has_map, at=station.key),
         Action("worst before", "Go back to the place before", "Job/Measure/1", lambda: station.worst.step(-1), "Shift+W", "", "", has_map, at=station.key),
+        Action("check by simulation", "Check by simulation", "Job/Measure/1", station.check.check, "", "", "", has_map, at=station.key),
         Action("cut section", "Cut a section", "Job/Measure/2", station.sections.begin, "Shift+X", "slice", "", has_map, at=station.key),
         Action("click feature", "Click a feature", "Job/Measure/2", station.features.begin_or_stop, "Shift+F", "", "Of the scan", has_map, at=station.key),
     )  # fmt: skip
