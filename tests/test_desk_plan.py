@@ -281,8 +281,13 @@ def test_6_every_other_topic_answers_or_says_why_not(plan: Hand) -> None:
     assert float(facts(plan)["surface seen"].split()[0]) > 95
     topic(plan, Topic.TRAY)
     assert read(plan, "Plan words").startswith("tray: not even one part fits into")
+    assert all(map(plan.window.view.stage.has, ("rays", "nominal"))), "the part beside the room that there is"
     topic(plan, Topic.EFFORT)
     assert rows(plan)[0][0] == "08:15" and rows(plan)[-1][2] == "done"
+    scans = [f"from {row[0]}" for row in rows(plan) if row[2].startswith("scan")]
+    legend = plan.named("Scanned by the schedule")
+    assert legend.isVisible() and legend.accessibleDescription().split(", ") == [*scans, "both times", "not scanned"]
+    assert all(map(plan.window.view.stage.has, ("band good", "band three", "band enough")))
     start = plan.named("Start", QLineEdit)
     assert isinstance(start, QLineEdit)
     start.setText("24:15")

@@ -20,6 +20,7 @@ from juxtum.scene.drawables import Lines, Surface, plain_surface, segments
 Names = npt.NDArray[np.str_]
 BANDS = (("good", "well"), ("three", "once"), ("two", "not tied"), ("none", "not seen"))
 """Name and caption of each band, best first."""
+ALL_BANDS = (*(name for name, _ in BANDS), "enough", "blank")
 
 
 def bands_of(ground: Ground, tracking: Tracking, covered: Covered) -> Names:
@@ -31,11 +32,21 @@ def bands_of(ground: Ground, tracking: Tracking, covered: Covered) -> Names:
     )
 
 
+def positions_of(ground: Ground) -> Names:
+    """The band of each patch (K,) by the position in which it is scanned: first, second or later, several, or none."""
+    setups = ground.views.setups
+    first, later = (ground.covers[rows].any(0) for rows in (setups == 0, setups > 0))
+    return np.select([first & later, first, later], ["enough", "good", "three"], "blank")
+
+
 def band_surfaces(nominal: Nominal, patches: Patches, bands: Names) -> dict[str, Surface | None]:
     """The part cut into bands, one for each patch (K,); what is not measured is blank."""
     per_sample = np.full(len(nominal.samples.faces), "blank", dtype="U8")
     per_sample[patches.samples] = bands[patches.owners]
-    return {f"band {name}": _part(nominal, per_sample == name) for name in (*(b[0] for b in BANDS), "blank")}
+    return {
+        f"band {name}": _part(nominal, per_sample == name)
+        for name in np.unique([*(b[0] for b in BANDS), *bands, "blank"])
+    }
 
 
 def patch_surface(nominal: Nominal, patches: Patches, wanted: Bools) -> Surface | None:
@@ -108,10 +119,11 @@ def tray_lines(tray: TrayPlan) -> Lines:
     return segments((tray.places[:, None, None] + one[None]).reshape(-1, 2, 3))
 
 
-def cylinder_lines(diameter: float, height: float, count: int = 96) -> Lines:
-    """The measuring cylinder: rims and some lines along it, tray coordinates."""
-    angles = np.arange(count + 1) * 2 * np.pi / count
+def cylinder_lines(diameter: float, height: float, foot: Floats | None = None) -> Lines:
+    """The measuring cylinder: rims and some lines along it, from the middle (3,) of its foot; tray coordinates."""
+    angles = np.linspace(0, 2 * np.pi, 97)
     rim = diameter / 2 * np.stack([np.cos(angles), np.sin(angles), 0 * angles], 1)
+    rim = rim if foot is None else rim + foot
     top = rim + np.array([0, 0, height])
     sides = np.stack([rim[:-1:8], top[:-1:8]], 1)
     return segments(np.concatenate([np.stack([rim[:-1], rim[1:]], 1), np.stack([top[:-1], top[1:]], 1), sides]))

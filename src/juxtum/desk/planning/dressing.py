@@ -8,9 +8,11 @@ import numpy as np
 
 from juxtum.desk.derived import Derived
 from juxtum.desk.overlays import Pin
-from juxtum.desk.planning.topics import BlindAnswer, StationsAnswer, TargetsAnswer, Topic
+from juxtum.desk.planning.topics import BlindAnswer, EffortAnswer, StationsAnswer, TargetsAnswer, Topic
 from juxtum.desk.stage_view import StageView
 from juxtum.geometry.arrays import Floats
+from juxtum.instruments.models import Kind, shipped
+from juxtum.nominal import Nominal
 from juxtum.plan.photos.photos import PhotoPlan
 from juxtum.plan.tray import TrayPlan
 from juxtum.plan.turntable import TurntablePlan
@@ -18,7 +20,7 @@ from juxtum.scene.actors import Shown
 from juxtum.scene.drawables import Lines, segments
 from juxtum.scene.map_layers import MAP_LAYERS
 from juxtum.scene.plan_layers import (
-    BANDS,
+    ALL_BANDS,
     camera_lines,
     cylinder_lines,
     faces_surface,
@@ -29,7 +31,7 @@ from juxtum.scene.plan_layers import (
     tripod_lines,
 )
 
-BAND_NAMES = (*(f"band {name}" for name, _ in BANDS), "band blank")
+BAND_NAMES = tuple(f"band {name}" for name in ALL_BANDS)
 
 
 def dress_topic(view: StageView, d: Derived, topic: Topic, made: Any) -> None:
@@ -39,7 +41,7 @@ def dress_topic(view: StageView, d: Derived, topic: Topic, made: Any) -> None:
     view.set_legend(None, None)
     view.set_readings(())
     view.put("edges", d.part_edges)
-    bands = made.bands if topic is Topic.TARGETS and isinstance(made, TargetsAnswer) else {}
+    bands = made.bands if isinstance(made, TargetsAnswer | EffortAnswer) else {}
     for name in BAND_NAMES:
         view.put(name, bands.get(name))
     # The bands are only looked at: what is picked is the nominal in their place.
@@ -71,12 +73,25 @@ def dress_topic(view: StageView, d: Derived, topic: Topic, made: Any) -> None:
         view.put("edges", None)
         view.put("gear", tray_lines(made))
         view.put("rays", cylinder_lines(made.cylinder.diameter, made.cylinder.height))
+    elif topic is Topic.TRAY and made is None and (cabinet := shipped(Kind.CABINET).cylinder) is not None:
+        # Not even one part fits: the part beside the room that there is shows by how much.
+        view.put("rays", cylinder_lines(cabinet.diameter, cabinet.height, _foot(d.part)))
 
 
-def gear_bounds(d: Derived, made: Any) -> Floats | None:
+def _foot(part: Nominal) -> Floats:
+    """Middle (3,) of the lowest plane of a part as drawn."""
+    low, high = part.mesh.bounds
+    return np.array([*(low + high)[:2] / 2, low[2]])
+
+
+def gear_bounds(d: Derived, topic: Topic, made: Any) -> Floats | None:
     """Bounds (2, 3) of the part with what stands about it, or None when nothing does."""
     if d.part is None:
         return None
+    if topic is Topic.TRAY and made is None and (cabinet := shipped(Kind.CABINET).cylinder) is not None:
+        (low, high), foot = d.part.mesh.bounds, _foot(d.part)
+        about, up = cabinet.diameter / 2 * np.array([1.0, 1.0, 0.0]), cabinet.height * np.array([0.0, 0.0, 1.0])
+        return np.stack([np.minimum(low, foot - about), np.maximum(high, foot + about + up)])
     if isinstance(made, PhotoPlan):
         places = np.concatenate([made.views.eyes, *(bar.ends for bar in made.bars)])
     elif isinstance(made, StationsAnswer):

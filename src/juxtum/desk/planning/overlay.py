@@ -11,6 +11,9 @@ from juxtum.desk.style import THEME, colour, font
 from juxtum.look import SMALL
 from juxtum.scene.plan_layers import BANDS
 
+TRACKED = ("seen while", "tracking")
+SCANNED = ("scanned by the", "schedule")
+
 
 class TopicBar(QFrame):
     """One button a topic."""
@@ -52,17 +55,27 @@ class TopicBar(QFrame):
 
 
 class BandLegend(QWidget):
-    """The colours of how well places are seen while tracking."""
+    """The colours of how well places are seen while tracking, or of when they are scanned."""
 
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
+        self._title: tuple[str, str] = TRACKED
+        self._bands: tuple[tuple[str, str], ...] = BANDS
         self.setAccessibleName("Seen while tracking")
         self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
         self.hide()
 
     def sizeHint(self) -> QSize:
         """A narrow column."""
-        return QSize(THEME.px(112), THEME.px(58 + 22 * len(BANDS)))
+        return QSize(THEME.px(126), THEME.px(58 + 22 * len(self._bands)))
+
+    def show_bands(self, title: tuple[str, str] = TRACKED, bands: tuple[tuple[str, str], ...] = BANDS) -> None:
+        """Title, and the name and caption of each band."""
+        self._title, self._bands = title, bands
+        self.setAccessibleName(" ".join(title).capitalize())
+        self.setAccessibleDescription(", ".join(caption for _, caption in bands))
+        self.resize(self.sizeHint())
+        self.update()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Title and one swatch a band."""
@@ -74,12 +87,12 @@ class BandLegend(QWidget):
         painter.drawRoundedRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5), 6, 6)
         painter.setFont(font(SMALL))
         painter.setPen(colour("ink_soft"))
-        for line, text in enumerate(("seen while", "tracking")):
+        for line, text in enumerate(self._title):
             painter.drawText(QPointF(10 * k, (17 + 14 * line) * k), text)
-        for index, (name, caption) in enumerate(BANDS):
+        for index, (name, caption) in enumerate(self._bands):
             top = (40 + 22 * index) * k
             painter.fillRect(QRectF(10 * k, top, 20 * k, 22 * k), colour(f"band_{name}"))
             painter.setPen(colour("ink"))
             painter.setFont(font(SMALL + 1))
-            painter.drawText(QRectF(38 * k, top, 70 * k, 22 * k), Qt.AlignmentFlag.AlignVCenter, caption)
+            painter.drawText(QRectF(38 * k, top, 86 * k, 22 * k), Qt.AlignmentFlag.AlignVCenter, caption)
         painter.end()

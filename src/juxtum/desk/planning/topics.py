@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, fields, replace
 from enum import StrEnum
 from typing import Any
+
+import numpy as np
 
 from juxtum.desk.derived import Derived
 from juxtum.errors import JuxtumError
@@ -35,7 +37,7 @@ from juxtum.plan.tray import TrayPlan
 from juxtum.plan.turntable import TurntablePlan
 from juxtum.progress import Progress
 from juxtum.scene.drawables import Surface
-from juxtum.scene.plan_layers import band_surfaces, bands_of
+from juxtum.scene.plan_layers import band_surfaces, bands_of, positions_of
 
 MANY_TARGETS = 120
 """From so many targets on, another way is worth a look."""
@@ -91,6 +93,15 @@ class BlindAnswer:
 
     spots: tuple[BlindSpot, ...]
     ground: Ground
+
+
+@dataclass(frozen=True, eq=False)
+class EffortAnswer(EffortPlan):
+    """The effort, and when which surface of the part is scanned."""
+
+    bands: dict[str, Surface | None] = field(default_factory=dict)
+    captions: tuple[tuple[str, str], ...] = ()
+    """Of each band, with clock times."""
 
 
 def task_for(job: Job) -> Task:
@@ -167,7 +178,27 @@ def answer(topic: Topic, planner: Planner, progress: Progress) -> Any:
         return BlindAnswer(planner.blind(progress), planner.ground())
     if topic is Topic.TURNTABLE:
         return planner.turntable(progress=progress)
-    return planner.tray() if topic is Topic.TRAY else planner.effort()
+    return planner.tray() if topic is Topic.TRAY else _effort(planner, progress)
+
+
+def _effort(planner: Planner, progress: Progress) -> EffortPlan:
+    """With the surface of each position, where the scanner is led round the part."""
+    made = planner.effort()
+    scans = [entry for entry in made.schedule.entries if entry.what.startswith("scan")]
+    if not scans or planner.model.kind not in (Kind.HANDHELD, Kind.TRACKED):
+        return made
+    ground = planner.ground(progress)
+    times = [f"from {entry.clock}" for entry in scans]
+    captions = [("good", times[0]), ("three", times[-1]), ("enough", "both times")][: 1 if len(scans) == 1 else 3]
+    known = {entry.name: getattr(made, entry.name) for entry in fields(EffortPlan)}
+    names = positions_of(ground)
+    return EffortAnswer(
+        **known,
+        bands=band_surfaces(
+            planner.nominal, ground.patches, np.where(names == "blank", "blank", "good") if len(scans) == 1 else names
+        ),
+        captions=(*captions, ("blank", "not scanned")),
+    )
 
 
 def methods_of(made: Any, planner: Planner | None) -> dict[str, str]:
