@@ -27,6 +27,10 @@ from juxtum.job import FileStore, Job, Runner, inputs_of
 from juxtum.job.document import Brief, default_procedure
 from juxtum.job.steps import AsScanned, Decide
 from juxtum.nominal import Nominal
+from long_cases import LONG
+
+WHOLE = 1500
+"""With so many tests all were collected."""
 
 
 def pytest_addoption(parser: pytest.Parser) -> None:
@@ -36,9 +40,13 @@ def pytest_addoption(parser: pytest.Parser) -> None:
 
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
     """Leave out the long cases, unless they are asked for or named."""
+    names = [item.nodeid for item in items]
+    gone = [part for part in LONG if len(items) > WHOLE and not any(part in name for name in names)]
+    if gone:
+        raise pytest.UsageError(f"tests/long_cases.py names what is not there any more: {gone[0]}")
     if config.getoption("--long") or any("::" in word for word in config.args):
         return
-    long = [item for item in items if item.get_closest_marker("long")]
+    long = [item for item in items if item.get_closest_marker("long") or any(part in item.nodeid for part in LONG)]
     config.hook.pytest_deselected(items=long)
     items[:] = [item for item in items if item not in long]
 

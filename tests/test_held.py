@@ -138,7 +138,7 @@ def test_in_the_window(small_desk: Hand, drawn: Nominal, tmp_path: Path) -> None
     for step in usual_alignment("scan 2"):
         named = step.model_copy(update={"name": f"{step.name} 2", "start": f"{step.start} 2" if step.start else ""})
         session.edit("align it", lambda job, step=named: job.with_step(step))
-    d.wait(lambda: choice.count() == 3)
+    d.wait(lambda: choice.count() == 4)
     choose(2)
     d.wait(lambda: panel.found is not None)
     assert abs(panel.found.numbers["mean"]) < 0.02 and stage.has("held")

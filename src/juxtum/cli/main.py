@@ -25,9 +25,15 @@ MODULES = {
     "section": "sectioning",
     "separate": "separating",
     "finish": "finishing",
+    "gap": "gap",
 }
 """Where commands live that are not in `commands`."""
-COMMANDS = {"assemble": "assemble_command", "separate": "separate_command", "finish": "finish_command"}
+COMMANDS = {
+    "assemble": "assemble_command",
+    "separate": "separate_command",
+    "finish": "finish_command",
+    "gap": "gap_command",
+}
 """Functions that are not called as their command is."""
 
 

@@ -39,6 +39,7 @@ def make_parser() -> argparse.ArgumentParser:
     _add_assemble(commands)
     _add_separate(commands)
     _add_finish(commands)
+    _add_gap(commands)
     fit = commands.add_parser("fit", help="a feature from a list of points")
     fit.add_argument("kind", choices=FEATURES, metavar="|".join(FEATURES))
     fit.add_argument("file", type=Path, metavar="FILE.csv", help="rows X,Y[,Z] in mm")
@@ -320,6 +321,19 @@ def _add_separate(commands: argparse._SubParsersAction[_Parser]) -> None:
     separate.add_argument("--trim", default="auto", choices=("auto", "none"))
     separate.add_argument("--scan-unit", type=unit, metavar="mm|cm|m|in")
     separate.add_argument("--json", action="store_true", help="print the result document and nothing else")
+
+
+def _add_gap(commands: argparse._SubParsersAction[_Parser]) -> None:
+    gap = commands.add_parser(
+        "gap", help="the gap between two bodies in one frame, and where one reaches into the other"
+    )
+    gap.add_argument("body", type=Path, metavar="BODY", help="a mesh or a CAD model; its places are told")
+    gap.add_argument("other", type=Path, metavar="BODY")
+    gap.add_argument("--limit", type=positive, default=3.0, metavar="MM", help="what lies farther apart says nothing")
+    gap.add_argument("--unit", type=unit, metavar="mm|cm|m|in", help="of files that do not name one")
+    gap.add_argument("--out", type=Path, metavar="FILE.ply", help="the first body with the gap at each place")
+    gap.add_argument("--json", action="store_true", help="print the result document and nothing else")
+    gap.add_argument("--strict", action="store_true", help="exit status 1 when one reaches into the other")
 
 
 def _add_finish(commands: argparse._SubParsersAction[_Parser]) -> None:

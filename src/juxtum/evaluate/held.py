@@ -97,10 +97,10 @@ def scan_against(
         Both in part coordinates.
     """
     ahead = _ahead(one.points, one.normals, other, rule or SearchRule(), progress)
-    return HeldMap(one, frozen(np.where(_on_faces(one), -ahead, np.nan)))
+    return HeldMap(one, frozen(np.where(on_faces(one), -ahead, np.nan)))
 
 
-def _on_faces(mesh: TriangleMesh) -> Bools:
+def on_faces(mesh: TriangleMesh) -> Bools:
     """Points (N,) about which the surface looks one way; one on an edge looks along none of its faces."""
     corners = mesh.triangles.ravel()
     alike = np.einsum("ij,ij->i", np.repeat(mesh.triangle_normals, 3, axis=0), mesh.normals[corners])

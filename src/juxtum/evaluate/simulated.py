@@ -23,7 +23,7 @@ from juxtum.geometry.arrays import Floats, Ints, frozen
 from juxtum.progress import Progress, silent
 
 DRAWS = 100
-FEWEST = 50
+FEWEST = 25
 """With fewer draws that gave a value nothing is said of their scatter."""
 ALIKE = 1.25
 """Budget and simulation agree when neither is more than this times the other: 100 draws tell no closer."""

@@ -76,6 +76,33 @@ def build(centres, lows, highs):  # type: ignore[no-untyped-def]
     return order, boxes[:nodes].copy(), left[:nodes].copy(), first[:nodes].copy(), count[:nodes].copy()
 
 
+@nb.njit(cache=True, nogil=True)
+def facings(normals, left, first, count):  # type: ignore[no-untyped-def]
+    """Lowest and highest coordinates (K, 6) of the normals below each node; children come after their parents."""
+    found = np.empty((len(left), 6))
+    for node in range(len(left) - 1, -1, -1):
+        for a in range(3):
+            lowest, highest = np.inf, -np.inf
+            if left[node] >= 0:
+                for child in range(left[node], left[node] + 2):
+                    lowest, highest = min(lowest, found[child, a]), max(highest, found[child, 3 + a])
+            else:
+                for i in range(first[node], first[node] + count[node]):
+                    lowest, highest = min(lowest, normals[i, a]), max(highest, normals[i, a])
+            found[node, a], found[node, 3 + a] = lowest, highest
+    return found
+
+
+@nb.njit(inline="always")
+def _may_face(facing, node, dx, dy, dz):  # type: ignore[no-untyped-def]
+    """The most that any normal below a node can agree with a direction."""
+    return (
+        max(facing[node, 0] * dx, facing[node, 3] * dx)
+        + max(facing[node, 1] * dy, facing[node, 4] * dy)
+        + max(facing[node, 2] * dz, facing[node, 5] * dz)
+    )
+
+
 @nb.njit(inline="always")
 def _on_triangle(px, py, pz, rows, i):  # type: ignore[no-untyped-def]
     """Squared distance, weights of corners 1 and 2, and region (Ericson, Real-Time Collision Detection, 5.1.5)."""
@@ -132,7 +159,7 @@ def _to_box(px, py, pz, boxes, node):  # type: ignore[no-untyped-def]
 
 
 @nb.njit(parallel=True, cache=True, nogil=True)
-def nearest(points, directions, cosine, either_side, limit, rows, normals, order, boxes, left, first, count):  # type: ignore[no-untyped-def]
+def nearest(points, directions, cosine, either_side, limit, rows, normals, facing, order, boxes, left, first, count):  # type: ignore[no-untyped-def]
     """Nearest triangle of each point among those whose normal agrees with its direction."""
     n = len(points)
     squared = np.empty(n)
@@ -155,6 +182,14 @@ def nearest(points, directions, cosine, either_side, limit, rows, normals, order
                     continue
                 node = stack[depth]
                 while left[node] >= 0:
+                    if filtered:
+                        dx, dy, dz = directions[q, 0], directions[q, 1], directions[q, 2]
+                        most = _may_face(facing, node, dx, dy, dz)
+                        if either_side:
+                            most = max(most, _may_face(facing, node, -dx, -dy, -dz))
+                        if most < cosine - 1e-12:
+                            node = -1
+                            break
                     a = left[node]
                     da = _to_box(px, py, pz, boxes, a)
                     db = _to_box(px, py, pz, boxes, a + 1)
@@ -169,18 +204,18 @@ def nearest(points, directions, cosine, either_side, limit, rows, normals, order
                 if node < 0:
                     continue
                 for i in range(first[node], first[node] + count[node]):
+                    if filtered:
+                        agree = (
+                            normals[i, 0] * directions[q, 0]
+                            + normals[i, 1] * directions[q, 1]
+                            + normals[i, 2] * directions[q, 2]
+                        )
+                        if either_side:
+                            agree = abs(agree)
+                        if agree < cosine:
+                            continue
                     d, v, w, r = _on_triangle(px, py, pz, rows, i)
                     if d < best:
-                        if filtered:
-                            agree = (
-                                normals[i, 0] * directions[q, 0]
-                                + normals[i, 1] * directions[q, 1]
-                                + normals[i, 2] * directions[q, 2]
-                            )
-                            if either_side:
-                                agree = abs(agree)
-                            if agree < cosine:
-                                continue
                         best, best_i, best_v, best_w, best_r = d, i, v, w, r
             squared[q] = best
             index[q] = order[best_i] if best_i >= 0 else -1

@@ -67,6 +67,7 @@ class NearestTree:
         a, b, c = a[order], b[order], c[order]
         self._rows = np.concatenate([a, b - a, c - a], 1)
         self._normals = unit(cross(b - a, c - a))
+        self._facing = kernels.facings(self._normals, *self._nodes[1:])
 
     def query(
         self,
@@ -104,6 +105,7 @@ class NearestTree:
                 reach,
                 self._rows,
                 self._normals,
+                self._facing,
                 self._order,
                 *self._nodes,
             )

@@ -12,8 +12,10 @@ from juxtum.desk.mapping.walls import LAYER as WALLS
 from juxtum.desk.widgets import Choice, Facts, column, label
 from juxtum.errors import JuxtumError
 from juxtum.evaluate import SearchRule
+from juxtum.evaluate.bodies import Clearance, clearance
 from juxtum.evaluate.held import HeldMap, nominal_against, scan_against
 from juxtum.geometry import TriangleMesh
+from juxtum.guide.bodies import gap_facts
 from juxtum.job import Job
 from juxtum.progress import Progress
 from juxtum.scene.map_layers import MAP_LAYERS
@@ -24,7 +26,7 @@ if TYPE_CHECKING:
     from juxtum.desk.desk import Desk
 
 LAYER = "held"
-USUAL, NOMINAL, SCAN = "usual", "nominal", "scan "
+USUAL, NOMINAL, SCAN, GAP = "usual", "nominal", "scan ", "gap "
 
 
 class HeldPanel(QWidget):
@@ -41,6 +43,7 @@ class HeldPanel(QWidget):
         super().__init__()
         self._desk, self._dress = desk, dress
         self.found: HeldMap | None = None
+        self.gap: Clearance | None = None
         self._of: tuple[object, str] | None = None
         """The evaluation and the choice for which a map was found or is being looked for."""
         lines = column(self, 8)
@@ -61,7 +64,8 @@ class HeldPanel(QWidget):
         d = self._desk.session.derived
         others = [s.scan for s in d.job.procedure.alignments if s.scan != d.job.scan_in_force]
         options = [(USUAL, "the scan, against the nominal"), (NOMINAL, "the nominal, against the scan")]
-        options += [(SCAN + name, f"the scan, against {name}") for name in dict.fromkeys(others)]
+        for name in dict.fromkeys(others):
+            options += [(SCAN + name, f"the scan, against {name}"), (GAP + name, f"the gap from the scan to {name}")]
         before = self.chosen
         self._what.show_options(options, before if before in dict(options) else USUAL)
         self.setVisible(d.evaluation is not None and isinstance(d.measured, TriangleMesh))
@@ -72,19 +76,21 @@ class HeldPanel(QWidget):
         wanted = (d.evaluation, self.chosen)
         if wanted == self._of:
             return
-        self._of, self.found = wanted, None
+        self._of, self.found, self.gap = wanted, None, None
         self._show()
         if self.chosen == USUAL or d.evaluation is None:
             return
         job, what, evaluation = d.job, self.chosen, d.evaluation
         measured = d.measured
 
-        def work(progress: Progress) -> tuple[object, HeldMap]:
+        def work(progress: Progress) -> tuple[object, HeldMap | Clearance]:
             assert isinstance(measured, TriangleMesh)
             scan = TriangleMesh(evaluation.deviation.points, measured.triangles)
             rule = SearchRule(job.procedure.measure.limit, job.procedure.measure.angle)
             if what == NOMINAL:
                 return wanted, nominal_against(evaluation.deviation.nominal, scan, rule, progress)
+            if what.startswith(GAP):
+                return wanted, clearance(scan, self._other(job, what.removeprefix(GAP), progress), rule.limit, progress)
             return wanted, scan_against(scan, self._other(job, what.removeprefix(SCAN), progress), rule, progress)
 
         self._desk.session.compute(work, self._found)
@@ -101,16 +107,19 @@ class HeldPanel(QWidget):
         step = next(s for s in reversed(there.procedure.alignments) if s.scan == name)
         return scan.moved(runner.alignment(there, step.name, progress).transform)
 
-    def _found(self, answer: tuple[object, HeldMap]) -> None:
+    def _found(self, answer: tuple[object, HeldMap | Clearance]) -> None:
         wanted, found = answer
         if wanted == self._of:
-            self.found = found
+            self.gap = found if isinstance(found, Clearance) else None
+            self.found = found.map if isinstance(found, Clearance) else found
             self._show()
 
     def _show(self) -> None:
         numbers = None if self.found is None else self.found.numbers
         self._facts.setVisible(numbers is not None)
-        if numbers is not None:
+        if self.gap is not None:
+            self._facts.show_facts(gap_facts(self.gap))
+        elif numbers is not None:
             self._facts.show_facts(
                 [
                     *(
@@ -140,4 +149,10 @@ class HeldPanel(QWidget):
             view.put(name, None)
         measure = self._desk.session.job.procedure.measure
         scale = MapScale(measure.lower, measure.upper, measure.colours)
-        show_values(view, LAYER, Values(found.mesh, found.values), scale, "grey: nothing over it")
+        show_values(
+            view,
+            LAYER,
+            Values(found.mesh, found.values),
+            scale,
+            "grey: nothing over it" if self.gap is None else "grey: faces nothing",
+        )

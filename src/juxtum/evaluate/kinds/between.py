@@ -75,15 +75,32 @@ class Distance(Sized):
             if self.along == "3d"
             else "along a direction"
         )
-        return Found(value, spread, max(value, 1e-6), place, words)
+        framed = self._framed(frame, [feature.moved(frame.move) for feature in fitted], drawn)
+        return Found(value, spread, max(value, 1e-6), place, words, framed=framed)
+
+    def _framed(self, frame: Frame, features: Sequence[Feature], middles: Sequence[Floats]) -> float:
+        """What a turn of the frame makes of a distance along one of its directions: shifts carry both ends along."""
+        if self.along in ("", "3d"):
+            return 0.0
+        ends = [
+            self._place(f, m if isinstance(f, Plane) else f.anchored(m).point)
+            for f, m in zip(features, middles, strict=True)
+        ]
+        lever = np.cross(ends[1] - ends[0], self._direction)
+        variance = float(lever @ frame.alignment.covariance[3:, 3:] @ lever)
+        return float(np.sqrt(max(variance, 0.0)))
+
+    @property
+    def _direction(self) -> Floats:
+        direction = AXES[self.along] if isinstance(self.along, str) else self.along
+        return np.asarray(unit(np.array(direction)[None])[0])
 
     def _between(self, one: Feature, two: Feature, middles: list[Floats]) -> float:
         first, second = (self._place(f, m) for f, m in zip((one, two), middles, strict=True))
         if self.along == "3d":
             return float(np.linalg.norm(second - first))
         if self.along != "":
-            direction = unit(np.array(AXES[self.along] if isinstance(self.along, str) else self.along)[None])[0]
-            return float((second - first) @ direction)
+            return float((second - first) @ self._direction)
         return _shortest(one, two, middles)
 
     def _place(self, feature: Feature, middle: Floats) -> Floats:

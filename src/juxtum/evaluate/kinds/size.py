@@ -86,8 +86,8 @@ class Sized(Toleranced):
         return super(Sized, made).result(given)
 
     def budget(self, given: Given, found: Found, sampling: Sampling) -> Budget:
-        """Its temperature counts as well."""
-        return given.judgement.chain.budget(found.length, sampling, 0.0, self.faces[0])
+        """Its temperature counts as well, and where it is taken along a direction, how surely that is known."""
+        return given.judgement.chain.budget(found.length, sampling, found.framed, self.faces[0])
 
 
 class Diameter(Sized):

@@ -1,0 +1,46 @@
+"""Words about two bodies beside each other."""
+
+from __future__ import annotations
+
+from juxtum.evaluate.bodies import Clearance, Place
+from juxtum.geometry.arrays import Floats
+
+NOTHING = "nothing of it faces the other body"
+
+
+def gap_facts(found: Clearance) -> list[tuple[str, str]]:
+    """Nearest and deepest place with where they are, area and volume; each mean over a place of some 2 mm.
+
+    Examples
+    --------
+    >>> import numpy as np
+    >>> from juxtum.evaluate.bodies import clearance
+    >>> from juxtum.geometry import TriangleMesh
+    >>> one = TriangleMesh(np.array([[0.0, 0, 0], [9, 0, 0], [0, 9, 0]]), np.array([[0, 2, 1]]))
+    >>> other = TriangleMesh(np.array([[-9.0, -9, -0.3], [30, -9, -0.3], [-9, 30, -0.3]]), np.array([[0, 1, 2]]))
+    >>> gap_facts(clearance(one, other))[0]
+    ('smallest gap', '0.300 mm at 0.0, 0.0, 0.0')
+    """
+    places = found.places
+    if places is None:
+        return [("gap", NOTHING)]
+    near, far = places
+    facts = (
+        [("smallest gap", _at(near))] if near.value >= 0 else [("reaches in by", _at(Place(-near.value, near.where)))]
+    )
+    facts += [("largest gap", _at(far)) if far.value >= 0 else ("at least by", _at(Place(-far.value, far.where)))]
+    facts.append(("area that faces it", f"{found.facing:.0f} mm\u00b2"))
+    if near.value < 0:
+        facts += [
+            ("area inside it", f"{found.inside:.0f} mm\u00b2"),
+            ("volume of both", f"{found.volume:.2f} mm\u00b3"),
+        ]
+    return facts
+
+
+def _at(place: Place) -> str:
+    return f"{place.value:.3f} mm at {_words(place.where)}"
+
+
+def _words(where: Floats) -> str:
+    return ", ".join(f"{x:.1f}" for x in where + 0.0).replace("-", "\u2212")
