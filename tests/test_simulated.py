@@ -21,7 +21,7 @@ from juxtum.evaluate.bodies import cut_fine
 from juxtum.evaluate.kinds import Given, Kind, Profile
 from juxtum.evaluate.simulated import Simulated, _besides, simulate
 from juxtum.evaluate.typed import typed_characteristic, typed_datum
-from juxtum.evaluate.uncertainty import Budget, Contribution, Origin
+from juxtum.evaluate.uncertainty import Budget, Contribution, LineOrigin
 from juxtum.geometry import RigidTransform, TriangleMesh
 from juxtum.guide.findings import Key
 from juxtum.guide.simulated import simulated_words
@@ -94,11 +94,11 @@ def test_a_distance_along_a_direction_knows_that_its_frame_may_turn(part: Nomina
 
 def test_what_is_not_of_the_data_is_drawn_by_its_own_distribution() -> None:
     """A limit as a rectangle: two equal ones make a triangle, within which all draws lie."""
-    lines = tuple(Contribution("limit", 0.01 / np.sqrt(3), origin=Origin.LIMIT) for _ in range(2))
+    lines = tuple(Contribution("limit", 0.01 / np.sqrt(3), origin=LineOrigin.LIMIT) for _ in range(2))
     rng = np.random.default_rng(1)
     drawn = np.array([_besides(Budget(lines), rng) for _ in range(4000)])
     assert np.abs(drawn).max() < 0.02 and drawn.std() == pytest.approx(Budget(lines).standard, rel=0.05)
-    assert _besides(Budget((Contribution("sampling", 9.0, origin=Origin.DATA),)), rng) == 0.0
+    assert _besides(Budget((Contribution("sampling", 9.0, origin=LineOrigin.DATA),)), rng) == 0.0
 
 
 @pytest.mark.parametrize(

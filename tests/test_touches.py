@@ -19,6 +19,7 @@ from juxtum.errors import FitError, InputError
 from juxtum.evaluate import Verdict, measure_deviation
 from juxtum.evaluate.drawn.references import Datum
 from juxtum.evaluate.kinds import KINDS, Given
+from juxtum.evaluate.simulated import simulate
 from juxtum.evaluate.touched import AllTouched, Touch, TouchedFace, Touches, placed
 from juxtum.exchange.cad import write_step
 from juxtum.exchange.meshes import write_ply
@@ -78,6 +79,14 @@ def asked(tag: str, faces: tuple[int, ...], **more: Any) -> Any:
 
 def datum(drawn: Nominal) -> Datum:
     return Datum(letter="A", of=((top_of(drawn),),), association="gauss")
+
+
+def test_a_touched_size_is_drawn_by_its_probe(drawn: Nominal, given: Given) -> None:
+    hole = hole_at(drawn, 20, 20)
+    by_probe = replace(given, touches=laid(bore_touches(drawn), drawn))
+    found = simulate(asked("diameter", (hole,), lower=-0.1, upper=0.1), by_probe, 40)
+    assert found.value == pytest.approx(2 * RADIUS, abs=1e-6) and found.lost == 0
+    assert 0.7 < found.ratio < 2.0, "few touches: U allows for what eight do not tell"
 
 
 def test_size_place_and_direction_are_those_touched(drawn: Nominal, given: Given) -> None:

@@ -17,7 +17,7 @@ from juxtum.evaluate.places import cubes
 from juxtum.evaluate.quantity import SideMeasured
 from juxtum.evaluate.tiles import Tiles, make_tiles, tile_size
 from juxtum.evaluate.touched import AllTouched, Touched
-from juxtum.evaluate.uncertainty import CONFIDENCE, Budget, Origin
+from juxtum.evaluate.uncertainty import CONFIDENCE, Budget, LineOrigin
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats, Ints, frozen
 from juxtum.progress import Progress, silent
@@ -132,9 +132,9 @@ def _besides(budget: Budget, rng: Draw) -> float:
     """What does not come of the data, for one draw."""
     whole = 0.0
     for line in budget.contributions:
-        if line.origin is Origin.LIMIT:
+        if line.origin is LineOrigin.LIMIT:
             whole += line.standard * np.sqrt(3) * rng.uniform(-1, 1)
-        elif line.origin is Origin.STATED:
+        elif line.origin is LineOrigin.STATED:
             whole += line.standard * rng.normal()
     return float(whole)
 

@@ -21,7 +21,7 @@ MANY = 200.0
 """With so many degrees of freedom k is 2 to the second decimal."""
 
 
-class Origin(Enum):
+class LineOrigin(Enum):
     """Whence a line of a budget comes."""
 
     DATA = "data"
@@ -44,14 +44,14 @@ class Contribution:
         Its standard uncertainty, mm.
     freedom : float
         Degrees of freedom with which that is known; few where it was estimated from few data.
-    origin : Origin
+    origin : LineOrigin
         What a simulation draws it from.
     """
 
     source: str
     standard: float
     freedom: float = np.inf
-    origin: Origin = Origin.STATED
+    origin: LineOrigin = LineOrigin.STATED
 
 
 @dataclass(frozen=True)
@@ -116,7 +116,7 @@ class Sampling:
     @property
     def contribution(self) -> Contribution:
         """As a line of a budget."""
-        return Contribution(f"sampling, {self.count} points", self.standard, self.freedom, Origin.DATA)
+        return Contribution(f"sampling, {self.count} points", self.standard, self.freedom, LineOrigin.DATA)
 
 
 @dataclass(frozen=True)
@@ -191,7 +191,7 @@ class Chain:
         lines = [
             *self._instrument_lines(length),
             sampling.contribution,
-            Contribution("alignment", alignment, origin=Origin.DATA),
+            Contribution("alignment", alignment, origin=LineOrigin.DATA),
         ]
         lines += [self._temperature_line(length), *self._coat_lines(face)]
         if self.joining > 0:
@@ -218,7 +218,7 @@ class Chain:
             Contribution(
                 f"coat {1000 * c.thickness:.0f} \u00b1 {1000 * c.spread:.0f} \u00b5m",
                 c.spread / np.sqrt(3),
-                origin=Origin.LIMIT,
+                origin=LineOrigin.LIMIT,
             )
             for c in on
         ]
@@ -228,7 +228,7 @@ class Chain:
         if instrument is None:
             return [Contribution(NO_INSTRUMENT, float("nan"))]
         words = f"instrument {instrument.a:.3f} + {instrument.b:.3f} L/m, L = {length:.0f} mm"
-        lines = [Contribution(words, instrument.length_error(length) / np.sqrt(3), origin=Origin.LIMIT)]
+        lines = [Contribution(words, instrument.length_error(length) / np.sqrt(3), origin=LineOrigin.LIMIT)]
         if instrument.certificate_u > 0:
             name = instrument.certificate or "certificate"
             lines.append(Contribution(f"certificate {name}", instrument.certificate_u / instrument.certificate_k))

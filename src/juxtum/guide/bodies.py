@@ -35,7 +35,7 @@ def gap_facts(found: Clearance) -> list[tuple[str, str]]:
             ("area inside it", f"{found.inside:.0f} mm\u00b2"),
             ("volume of both", f"{found.volume:.2f} mm\u00b3"),
         ]
-    return facts
+    return [*facts, ("each value", "mean over 2 mm, no U stated")]
 
 
 def _at(place: Place) -> str:

@@ -22,7 +22,7 @@ from juxtum.evaluate.given import Given
 from juxtum.evaluate.kinds.base import Characteristic, nothing_seen
 from juxtum.evaluate.quantity import Aim, Limits, Line, Measured, SideMeasured
 from juxtum.evaluate.tiles import Tiles
-from juxtum.evaluate.uncertainty import Budget, Contribution, Origin, Sampling
+from juxtum.evaluate.uncertainty import Budget, Contribution, LineOrigin, Sampling
 from juxtum.geometry.arrays import Floats, frozen
 from juxtum.geometry.features import Plane
 from juxtum.nominal import Nominal
@@ -260,7 +260,7 @@ class Toleranced(Characteristic):
     def budget(self, given: Given, found: Found, sampling: Sampling) -> Budget:
         """The uncertainty of a value."""
         made = given.judgement.chain.form_budget(found.length, sampling, self.faces[0])
-        lines = (Contribution("datums", found.framed, origin=Origin.DATA),) if found.framed else ()
+        lines = (Contribution("datums", found.framed, origin=LineOrigin.DATA),) if found.framed else ()
         return replace(made, contributions=(*made.contributions, *lines))
 
     def _named(self, member: tuple[Faces, ...]) -> tuple[Faces, ...]:
