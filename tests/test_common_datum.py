@@ -6,11 +6,12 @@ import numpy as np
 import pytest
 
 from helpers import JUDGEMENT
+from juxtum.align import DatumFeature, datum_alignment
 from juxtum.align.result import no_alignment
+from juxtum.associate.coaxial import fit_coaxial
 from juxtum.demo import solids
 from juxtum.errors import InputError
 from juxtum.evaluate import Deviation, Verdict, measure_deviation
-from juxtum.evaluate.drawn.common_datum import fit_coaxial
 from juxtum.evaluate.kinds import Given
 from juxtum.evaluate.typed import typed_characteristic, typed_datum
 from juxtum.geometry import PointCloud, RigidTransform
@@ -85,6 +86,33 @@ def test_the_axis_of_both_does_not_hang_on_where_it_lies() -> None:
     made = fit_coaxial(motion.apply(one), motion.apply(two), start)
     ends = motion.apply(np.array([[0.0, 0, 0], [0, 0, 100]]))
     assert made.feature.distances(ends).max() < 1e-7 and made.rms < 1e-7 and made.covariance.shape == (4, 4)
+
+
+def test_the_part_is_locked_to_both_of_its_bearings(shaft: Nominal) -> None:
+    """One bearing 0.04 off: the axis through both leans, and the part is laid on it; turned about it, it stays as it was."""
+    flat = min((f for f in shaft.faces if f.kind == "plane"), key=lambda f: f.centre[2]).number
+    none, bearing = np.zeros(2), np.array([0.0, 0.04])
+    start = RigidTransform.from_parts(rotation_from_vector([0.001, -0.002, 0.0]), [0.2, -0.1, 0.1])
+    cloud = turned((none, none, bearing))
+    ends = np.stack(
+        [np.stack([x, y, np.zeros_like(x)], -1) for x, y in [np.meshgrid(*2 * [np.arange(-6, 6.1, 0.5)])]]
+    ).reshape(-1, 3)
+    whole = PointCloud(
+        np.concatenate([cloud.points, ends]), np.concatenate([cloud.normals, np.tile([0.0, 0, -1], (len(ends), 1))])
+    )
+    datums = (DatumFeature("A", (face_of(shaft, 10.0), face_of(shaft, 8.0))), DatumFeature("B", (flat,)))
+    found = datum_alignment(whole.moved(start.inverse), shaft, start, datums)
+    # In the frame found both bearings lie off by half of it, each its own way, at their middles.
+    laid = (found.transform @ start.inverse).apply(np.array([[0.0, 0.0, 15.0], [0.0, 0.04, 85.0]]))
+    assert np.abs(laid[:, :2]).max() < 2e-3, "both middles lie on the axis"
+    others = {name: letter for name, letter in found.locked.items() if letter != "A"}
+    assert others == {"Tz": "B", "Rz": "free"}
+    assert any("free to turn about Z" in note for note in found.notes)
+    alone = datum_alignment(
+        whole.moved(start.inverse), shaft, start, (DatumFeature("A", (face_of(shaft, 10.0),)), datums[1])
+    )
+    away = (alone.transform @ start.inverse).apply(np.array([[0.0, 0.04, 85.0]]))[0]
+    assert away[1] == pytest.approx(0.04, abs=0.01), "by one bearing alone the other runs out"
 
 
 COMMON_BAD = [

@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QCheckBox
 
 from hand import Hand
 from helpers import JUDGEMENT
@@ -14,7 +17,7 @@ from juxtum.evaluate import Verdict, measure_deviation
 from juxtum.evaluate.drawn.references import Datum
 from juxtum.evaluate.kinds import Given
 from juxtum.evaluate.kinds.location import Symmetry
-from juxtum.geometry import TriangleMesh
+from juxtum.geometry import Cylinder, TriangleMesh
 from juxtum.guide.findings import Key
 from juxtum.job import FileStore, Runner
 from juxtum.job.outcomes import Evaluation
@@ -102,3 +105,21 @@ def test_it_opens_from_the_menu(small_desk: Hand) -> None:
     )
     d.go(Key.MEASURE)
     assert d.window.session.job.title == "PS-14 paddle shaft" and "do not conform" in d.finding(Key.MEASURE)
+    # Both journals are one datum: the second is clicked as belonging to the first.
+    d.go(Key.ALIGN)
+    d.press(Qt.Key.Key_1)
+    d.click("Pick datums")
+    journals = [
+        f for f in d.window.session.derived.nominal.faces
+        if isinstance(f.feature, Cylinder) and abs(f.feature.radius - JOURNAL) < 1e-6
+    ]  # fmt: skip
+    assert len(journals) == 2
+    for face in journals:
+        x, y, z = face.feature.anchored(face.centre).point  # type: ignore[union-attr]
+        d.click_at((x, y - JOURNAL, z))
+        same = d.named("Next face belongs to the same datum", QCheckBox)
+        QTest.mouseClick(same, Qt.MouseButton.LeftButton, pos=QPoint(8, same.height() // 2))
+    assert d.window.align.datums.groups == [(journals[0].number, journals[1].number)]
+    d.click("Lock to them")
+    d.wait()
+    assert d.finding(Key.ALIGN).startswith("datums A,") and d.window.session.derived.evaluation.alignment.locked["Tx"]

@@ -10,12 +10,16 @@ import numpy as np
 from juxtum.align.best_fit import free_motion
 from juxtum.align.result import AXES, Alignment
 from juxtum.associate import without_outliers
+from juxtum.associate.coaxial import fit_coaxial
+from juxtum.associate.fit import inliers
+from juxtum.associate.solve import gauss
 from juxtum.errors import AlignmentError, FitError, InputError
-from juxtum.geometry import Cone, Feature, Plane, RigidTransform
+from juxtum.geometry import Cone, Cylinder, Feature, Plane, RigidTransform
 from juxtum.geometry.arrays import Floats, frozen, orthonormal_frame
+from juxtum.geometry.features import Line
 from juxtum.geometry.mesh import Scan
 from juxtum.nominal import Nominal, faces_mask
-from juxtum.nominal.common import common_feature
+from juxtum.nominal.common import common_feature, two_bearings
 
 EDGE_MARGIN = 1.5
 """Points nearer than this to a sharp edge of the nominal do not count for a datum, mm."""
@@ -113,8 +117,14 @@ def locked_to(associated: Sequence[AssociatedDatum], nominal: Nominal, start: Ri
 
 
 def datum_feature(nominal: Nominal, datum: DatumFeature) -> Feature:
-    """The nominal feature of a datum; its faces must lie on one and the same."""
-    return common_feature(nominal, datum.faces, f"datum {datum.letter}")
+    """The nominal feature of a datum: the one on which its faces lie, or the axis of two cylinders about it."""
+    bearings = two_bearings(nominal, datum.faces)
+    if bearings is None:
+        return common_feature(nominal, datum.faces, f"datum {datum.letter}")
+    one = common_feature(nominal, bearings[0], f"datum {datum.letter}")
+    assert isinstance(one, Cylinder)
+    middle = np.mean([nominal.middle_of(faces) for faces in bearings], axis=0)
+    return Line(one.anchored(middle).point, one.axis)
 
 
 def datum_points(scan: Scan, nominal: Nominal, start: RigidTransform, datum: DatumFeature) -> Floats:
@@ -138,11 +148,33 @@ def _associate(scan: Scan, nominal: Nominal, start: RigidTransform, datum: Datum
     feature = datum_feature(nominal, datum)
     points = datum_points(scan, nominal, start, datum)
     note = _half_seen(nominal, datum, start.apply(points), scan.spacing)
+    bearings = two_bearings(nominal, datum.faces)
     try:
+        if bearings is not None:
+            return _between_bearings(scan, nominal, start, datum, note)
         fit = without_outliers(feature.moved(start.inverse), points)
     except FitError as problem:
         raise AlignmentError(problem.what, f"datum {datum.letter}", problem.next) from problem
     return AssociatedDatum(datum.letter, feature, fit.feature, fit.count, fit.rms, fit.covariance, note)
+
+
+def _between_bearings(
+    scan: Scan, nominal: Nominal, start: RigidTransform, datum: DatumFeature, note: str
+) -> AssociatedDatum:
+    """The axis of two cylinders together: a shaft turns about both of its bearings."""
+    cleaned, drawn = [], datum_feature(nominal, datum)
+    for faces in two_bearings(nominal, datum.faces) or ():
+        points = datum_points(scan, nominal, start, DatumFeature(datum.letter, faces))
+        own = common_feature(nominal, faces, f"datum {datum.letter}").moved(start.inverse)
+        found = gauss(own, points).feature
+        cleaned.append((found, points[inliers(found.distances(points))]))
+    (first, one), (_, two) = cleaned
+    assert isinstance(first, Cylinder) and isinstance(drawn, Line)
+    fit = fit_coaxial(one, two, first)
+    measured = fit.feature.anchored(start.inverse.apply(drawn.point[None])[0])
+    if start.turn(measured.axis[None])[0] @ drawn.axis < 0:
+        measured = Line(measured.point, -measured.axis)
+    return AssociatedDatum(datum.letter, drawn, measured, fit.count, fit.rms, fit.covariance, note)
 
 
 def _half_seen(nominal: Nominal, datum: DatumFeature, places: Floats, spacing: float) -> str:

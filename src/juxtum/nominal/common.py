@@ -7,11 +7,13 @@ from collections.abc import Sequence
 import numpy as np
 
 from juxtum.errors import InputError
-from juxtum.geometry import Cone, Feature, Plane
+from juxtum.geometry import Cone, Cylinder, Feature, Plane
 from juxtum.nominal.model import Nominal
 
 SAME = 1e-4
 """Features nearer than this to each other are one, mm."""
+COAXIAL = 1e-3
+"""Nearer than this to each other all along, two drawn axes are one, mm."""
 
 
 def common_feature(nominal: Nominal, numbers: Sequence[int], where: str) -> Feature:
@@ -47,6 +49,31 @@ def _same(a: Feature, b: Feature | None) -> bool:
     along = float(mine.direction @ other.direction)
     # A plane looks out of the material and a cone widens one way; the others have no sense.
     return apart < SAME and (along if isinstance(a, Plane | Cone) else abs(along)) > 1 - 1e-9
+
+
+def are_coaxial(nominal: Nominal, of: Sequence[Sequence[int]]) -> bool:
+    """Whether two groups of faces lie on cylinders about one axis."""
+    cylinders = [common_feature(nominal, faces, "") for faces in of]
+    if not all(isinstance(one, Cylinder) for one in cylinders):
+        return False
+    ends = np.concatenate([nominal.face_mesh(tuple(faces)).points[[0, -1]] for faces in of])
+    one, two = cylinders
+    return max(float(np.linalg.norm(one.anchored(p).point - two.anchored(p).point)) for p in ends) <= COAXIAL
+
+
+def two_bearings(nominal: Nominal, numbers: Sequence[int]) -> tuple[tuple[int, ...], tuple[int, ...]] | None:
+    """Faces on two different cylinders about one axis, as two groups; None where they are anything else."""
+    features = [nominal.face(number).feature for number in numbers]
+    if not features or not all(isinstance(feature, Cylinder) for feature in features):
+        return None
+    first = features[0]
+    assert first is not None
+    mine = tuple(n for n, feature in zip(numbers, features, strict=True) if _same(first, feature))
+    rest = tuple(n for n in numbers if n not in mine)
+    try:
+        return (mine, rest) if rest and are_coaxial(nominal, (mine, rest)) else None
+    except InputError:
+        return None
 
 
 def is_hollow(nominal: Nominal, number: int) -> bool:
