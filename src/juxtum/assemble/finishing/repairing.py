@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from juxtum.assemble.finishing.facing import turned_pieces
 from juxtum.assemble.finishing.worked import Worked
 from juxtum.errors import InputError
 from juxtum.geometry import TriangleMesh
@@ -51,7 +52,7 @@ def repair(mesh: TriangleMesh, progress: Progress | None = None) -> Worked:
     if len(triangles) == 0:
         raise InputError("nothing of the surface is sound", "repair", "Export it again from where it came")
     progress.phase("turning what is wound the other way", 0.7)
-    triangles = _wound(points, triangles, told)
+    triangles = turned_pieces(points, _wound(points, triangles, told), told)
     points, triangles = _unpinched(points, triangles, told)
     triangles, rows = _without_specks(points, triangles, rows, told)
     used = np.unique(triangles)
