@@ -6,7 +6,7 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QButtonGroup, QFrame, QGridLayout, QToolButton, QWidget
 
-from juxtum.desk.planning.topics import Topic
+from juxtum.desk.planning.topics import EffortAnswer, Topic
 from juxtum.desk.style import THEME, colour, font
 from juxtum.look import SMALL
 from juxtum.scene.plan_layers import BANDS
@@ -68,6 +68,14 @@ class BandLegend(QWidget):
     def sizeHint(self) -> QSize:
         """A narrow column."""
         return QSize(THEME.px(126), THEME.px(58 + 22 * len(self._bands)))
+
+    def show_answer(self, made: object, *, is_tracked: bool) -> None:
+        """The bands of an answer; away where it has none."""
+        if isinstance(made, EffortAnswer):
+            self.show_bands(SCANNED, made.captions)
+        elif is_tracked:
+            self.show_bands()
+        self.setVisible(is_tracked or isinstance(made, EffortAnswer))
 
     def show_bands(self, title: tuple[str, str] = TRACKED, bands: tuple[tuple[str, str], ...] = BANDS) -> None:
         """Title, and the name and caption of each band."""

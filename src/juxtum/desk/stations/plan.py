@@ -13,7 +13,7 @@ from juxtum.desk.planning.answers import Answers
 from juxtum.desk.planning.dressing import dress_topic, gear_bounds
 from juxtum.desk.planning.editing import TargetEdits
 from juxtum.desk.planning.handles import TargetHandles
-from juxtum.desk.planning.overlay import SCANNED, BandLegend, TopicBar
+from juxtum.desk.planning.overlay import BandLegend, TopicBar
 from juxtum.desk.planning.panel import Panel
 from juxtum.desk.planning.panels import PANELS, FitPanel, PhotosPanel
 from juxtum.desk.planning.papers import Papers
@@ -255,12 +255,7 @@ class PlanStation(Station):
         self.handles.show(self.derived.part, made.assessment if shows_targets else None)
         self.handles.note = weak_note(made) if shows_targets else None
         self.view.handles = self.handles if shows_targets else None
-        shows_when = isinstance(made, topics.EffortAnswer)
-        if shows_when:
-            self.legend.show_bands(SCANNED, made.captions)
-        elif shows_targets:
-            self.legend.show_bands()
-        self.legend.setVisible((shows_targets and self.plan.is_tracked) or shows_when)
+        self.legend.show_answer(made, is_tracked=shows_targets and self.plan.is_tracked)
         self.view.right_cover = self.legend.width() + 20.0 if self.legend.isVisible() else 0.0
         self.place()
         made = None if isinstance(made, JuxtumError) else made
