@@ -52,7 +52,9 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
 
 
 @pytest.hookimpl(wrapper=True)
-def pytest_runtest_makereport(item: pytest.Item, call: pytest.CallInfo[None]) -> Iterator[pytest.TestReport]:
+def pytest_runtest_makereport(
+    item: pytest.Item, call: pytest.CallInfo[None]
+) -> Generator[None, pytest.TestReport, pytest.TestReport]:
     """One failure is one failure: its window does not go on living under the tests behind it."""
     report = yield
     if call.when == "call" and call.excinfo is not None and "hand" in sys.modules:
@@ -105,7 +107,7 @@ def demo_runner(demo_files: tuple[FileStore, Job]) -> Runner:
 
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
+    from collections.abc import Generator, Iterator
     from pathlib import Path
 
     from PyQt6.QtWidgets import QApplication
