@@ -14,7 +14,7 @@ def simulated_words(found: Simulated) -> str:
     >>> from juxtum.evaluate.uncertainty import Budget, Contribution
     >>> drawn = np.sort(np.random.default_rng(1).normal(0.1, 0.01, 400))
     >>> simulated_words(Simulated("1", 0.1, drawn, Budget((Contribution("sampling", 0.01),))))
-    'Of 400 scans drawn, 95 % lie within \u00b10.019 mm; the budget says \u00b10.020: they agree.'
+    'Of 400 scans drawn, 95 % lie within \u00b10.018 mm; the budget says \u00b10.020: they agree.'
     """
     count, unit = len(found.values), found.unit
     space = "" if unit == "\N{DEGREE SIGN}" else " "
