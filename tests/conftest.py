@@ -163,3 +163,17 @@ def small_desk(application: QApplication, tmp_path: Path) -> Iterator[Hand]:
     hand.wait(lambda: window.session.derived.evaluation is not None)
     yield hand
     close(window)
+
+
+@pytest.fixture
+def capturing(application: QApplication, tmp_path: Path) -> Iterator[Hand]:
+    """A window with the demo at Capture, nothing captured yet."""
+    from hand import close, opened_demo
+    from juxtum.guide.findings import Key
+
+    made = opened_demo(tmp_path)
+    made.window.session.edit("nothing captured", lambda job: job.model_copy(update={"capture": None}))
+    made.wait()
+    made.go(Key.CAPTURE)
+    yield made
+    close(made.window)

@@ -10,6 +10,7 @@ import pytest
 from PyQt6.QtWidgets import QComboBox
 
 from hand import Hand
+from helpers import bracket_mesh
 from juxtum.cli import main
 from juxtum.demo import solids
 from juxtum.errors import InputError
@@ -81,6 +82,43 @@ def test_a_wall_thinner_than_the_limit_does_not_hide_its_other_side() -> None:
         assert found.places is not None
         assert [place.value for place in found.places] == pytest.approx([0.3, 0.3], abs=1e-6)
         assert found.facing == pytest.approx(400, rel=0.1)
+
+
+def test_a_mesh_of_few_large_triangles_has_values_all_the_same() -> None:
+    """Twelve triangles, whose corners all lie on edges: it is cut, and nothing is lost."""
+    block, lid = (Nominal.from_shape(solids.box((0, 0, z), (20, 10, 5))).mesh for z in (0.0, 5.25))
+    found = clearance(lid, block)
+    assert found.places is not None and found.places[0].value == pytest.approx(0.25, abs=1e-6)
+    assert found.facing == pytest.approx(200, rel=0.03)
+
+
+@pytest.mark.parametrize("which", ["first", "second"])
+def test_a_body_that_is_inside_out_is_told(which: str) -> None:
+    """Otherwise nothing of it would face the other, and nobody would know why."""
+    block = body(solids.box((0, 0, 0), (20, 10, 5)))
+    turned = TriangleMesh(block.points, block.triangles[:, ::-1])
+    pair = (turned, block) if which == "first" else (block, turned)
+    with pytest.raises(InputError, match=f"the {which} body is inside out"):
+        clearance(*pair)
+
+
+def test_what_is_invented_is_not_measured_and_units_are_told(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    block, lid = (body(solids.box((0, 0, z), (20, 10, 5))) for z in (0.0, 5.25))
+    low = lid.triangle_normals[:, 2] < -0.5
+    half = low & (lid.corners.mean(1)[:, 0] < 10)
+    write_mesh(tmp_path / "lid.ply", TriangleMesh(lid.points, lid.triangles, half))
+    write_mesh(tmp_path / "block.ply", block)
+    names = [str(tmp_path / "lid.ply"), str(tmp_path / "block.ply")]
+    assert main(["gap", *names, "--json", "--unit", "mm"]) == 0
+    assert json.loads(capsys.readouterr().out)["facing_area"] == pytest.approx(100, rel=0.15)
+    bracket_mesh().export(tmp_path / "a.stl")
+    assert main(["gap", str(tmp_path / "a.stl"), names[1], "--json"]) == 0
+    document = json.loads(capsys.readouterr().out)
+    assert any("a.stl names no unit, and millimetres are taken" in note for note in document["notes"])
+    assert main(["gap", str(tmp_path / "a.stl"), names[1], "--json", "--unit", "mm"]) == 0
+    assert not [note for note in json.loads(capsys.readouterr().out)["notes"] if "no unit" in note]
 
 
 def test_bodies_far_from_each_other_are_told() -> None:

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import socket
 import threading
-from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QLabel, QLineEdit
 
-from hand import Hand, close, opened, opened_demo
+from hand import Hand, close, opened
 from helpers import bracket_mesh
 from juxtum.capture.path.route import hands, path, tracked_poses
 from juxtum.capture.ways.watching import MOST, FolderWatch
@@ -21,7 +20,6 @@ from juxtum.devices.handheld import HandheldScanner
 from juxtum.devices.link import parse_address
 from juxtum.devices.protocol import FrameParser, Message, encode
 from juxtum.errors import InputError
-from juxtum.guide.findings import Key
 from juxtum.instruments.circumstances import SIMULATED
 from juxtum.job import Job
 from juxtum.job.planning import with_captured_circumstances
@@ -92,57 +90,47 @@ class Maker:
         self._server.close()
 
 
-@pytest.fixture
-def hand(application: QApplication, tmp_path: Path) -> Iterator[Hand]:
-    made = opened_demo(tmp_path)
-    made.window.session.edit("nothing captured", lambda job: job.model_copy(update={"capture": None}))
-    made.wait()
-    made.go(Key.CAPTURE)
-    yield made
-    close(made.window)
-
-
-def type_in(hand: Hand, name: str, text: str) -> None:
-    field = hand.named(name, QLineEdit)
+def type_in(capturing: Hand, name: str, text: str) -> None:
+    field = capturing.named(name, QLineEdit)
     assert isinstance(field, QLineEdit)
     field.setText(text)
     field.editingFinished.emit()
 
 
-def test_a_scanner_is_let_in_by_its_address_and_sends_by_itself(hand: Hand) -> None:
-    station = hand.window.capture
+def test_a_scanner_is_let_in_by_its_address_and_sends_by_itself(capturing: Hand) -> None:
+    station = capturing.window.capture
     maker = Maker(station.planner)
-    type_in(hand, "Scanner address", f"127.0.0.1:{maker.port}")
-    type_in(hand, "Scanner token", TOKEN)
-    hand.click("Connect the scanner")
-    hand.wait(lambda: station.snapshot is not None and station.snapshot.device == "Oddly 5")
-    assert not hand.named("Hold the scanner").isEnabled(), "nothing here moves a scanner that somebody holds"
-    hand.click("New patch")
+    type_in(capturing, "Scanner address", f"127.0.0.1:{maker.port}")
+    type_in(capturing, "Scanner token", TOKEN)
+    capturing.click("Connect the scanner")
+    capturing.wait(lambda: station.snapshot is not None and station.snapshot.device == "Oddly 5")
+    assert not capturing.named("Hold the scanner").isEnabled(), "nothing here moves a scanner that somebody holds"
+    capturing.click("New patch")
     maker.trigger.set()
-    hand.wait(lambda: station.snapshot.points_taken > 20_000 and station.snapshot.is_recognised)
+    capturing.wait(lambda: station.snapshot.points_taken > 20_000 and station.snapshot.is_recognised)
     assert "hand" not in maker.heard and maker.heard[0] == "token"
     assert station.snapshot.one_pass > 0.05
-    hand.click("Disconnect")
-    hand.wait(lambda: station.driver is None and hand.window.session.job.capture is not None)
-    record = hand.window.session.job.capture
+    capturing.click("Disconnect")
+    capturing.wait(lambda: station.driver is None and capturing.window.session.job.capture is not None)
+    record = capturing.window.session.job.capture
     assert not record.stand_in and record.points > 20_000
-    job = with_captured_circumstances(hand.window.session.job, record)
+    job = with_captured_circumstances(capturing.window.session.job, record)
     assert not job.circumstances.is_simulated and SIMULATED not in job.circumstances.notes
     stand_in = with_captured_circumstances(job, record.model_copy(update={"stand_in": True}))
     assert SIMULATED in stand_in.circumstances.notes
     maker.close()
 
 
-def test_an_address_that_leads_nowhere_or_to_another_kind_gets_a_sentence(hand: Hand) -> None:
-    station = hand.window.capture
-    type_in(hand, "Scanner address", "no address")
-    hand.click("Connect the scanner")
-    assert "is no address of a device" in hand.window.notice.text and station.driver is None
+def test_an_address_that_leads_nowhere_or_to_another_kind_gets_a_sentence(capturing: Hand) -> None:
+    station = capturing.window.capture
+    type_in(capturing, "Scanner address", "no address")
+    capturing.click("Connect the scanner")
+    assert "is no address of a device" in capturing.window.notice.text and station.driver is None
     probe = Maker(station.planner, "probe")
-    type_in(hand, "Scanner address", f"localhost:{probe.port}")
-    type_in(hand, "Scanner token", TOKEN)
-    hand.click("Connect the scanner")
-    hand.wait(lambda: "this is a probe, the plan's scanner is a handheld one" in hand.window.notice.text)
+    type_in(capturing, "Scanner address", f"localhost:{probe.port}")
+    type_in(capturing, "Scanner token", TOKEN)
+    capturing.click("Connect the scanner")
+    capturing.wait(lambda: "this is a probe, the plan's scanner is a handheld one" in capturing.window.notice.text)
     probe.close()
     QTest.qWait(50)
 
@@ -192,10 +180,10 @@ def words(box: WatchBox) -> str:
     return next(w.text() for w in box.findChildren(QLabel) if w.accessibleName() == "Watched folder")
 
 
-def said(hand: Hand) -> str:
-    box = hand.window.findChild(WatchBox)
+def said(capturing: Hand) -> str:
+    box = capturing.window.findChild(WatchBox)
     assert box is not None
-    hand.wait(lambda: "so far" in words(box))
+    capturing.wait(lambda: "so far" in words(box))
     return words(box)
 
 

@@ -2,15 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from pathlib import Path
-
 import numpy as np
 import pytest
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QCheckBox, QLineEdit
+from PyQt6.QtWidgets import QCheckBox, QLineEdit
 
-from hand import Hand, close, opened_demo
+from hand import Hand
 from juxtum.capture.live.dial import DONE_TONE, FEW_TONE, read_dial, sound_of
 from juxtum.capture.live.points import normals_of, places_of
 from juxtum.capture.live.session import CaptureSession
@@ -22,7 +19,6 @@ from juxtum.demo.capture import with_capture
 from juxtum.demo.job import demo_job
 from juxtum.devices.handheld import HandheldScanner
 from juxtum.devices.protocol import Message
-from juxtum.guide.findings import Key
 from juxtum.job import FileStore
 from juxtum.job.planning import task_of
 from juxtum.nominal import Nominal
@@ -94,38 +90,28 @@ def test_few_targets_are_heard_before_the_distance(planner: Planner) -> None:
     assert sound_of(nothing, (0, 3), is_done=True).loudness == 0, "nothing is heard while the scanner looks at nothing"
 
 
-@pytest.fixture
-def hand(application: QApplication, tmp_path: Path) -> Iterator[Hand]:
-    made = opened_demo(tmp_path)
-    made.window.session.edit("nothing captured", lambda job: job.model_copy(update={"capture": None}))
-    made.wait()
-    made.go(Key.CAPTURE)
-    yield made
-    close(made.window)
-
-
-def test_in_the_window_one_looks_first_and_then_records(hand: Hand) -> None:
-    station = hand.window.capture
+def test_in_the_window_one_looks_first_and_then_records(capturing: Hand) -> None:
+    station = capturing.window.capture
     for name in ("Only look", "Cut below"):
-        box = hand.named(name, QCheckBox)
+        box = capturing.named(name, QCheckBox)
         assert isinstance(box, QCheckBox)
         box.click()
-    height = hand.named("Height of the cut", QLineEdit)
+    height = capturing.named("Height of the cut", QLineEdit)
     assert isinstance(height, QLineEdit) and height.isEnabled()
     height.clear()
     QTest.keyClicks(height, "25")
     height.editingFinished.emit()
-    hand.click("Connect the scanner")
-    hand.wait(lambda: station.snapshot is not None)
+    capturing.click("Connect the scanner")
+    capturing.wait(lambda: station.snapshot is not None)
     station.driver.speed = 1e6
-    hand.click("Let the plan run")
-    hand.wait(lambda: station.snapshot.is_recognised and len(station.snapshot.points) > 0)
+    capturing.click("Let the plan run")
+    capturing.wait(lambda: station.snapshot.is_recognised and len(station.snapshot.points) > 0)
     assert station.snapshot.points_taken == 0 and station.snapshot.cut is not None
-    assert hand.named("What is left out").text() == "Only looking: nothing is kept."  # type: ignore[attr-defined]
-    assert hand.next() == "Next: record what you see"
-    hand.click("Do the next action")
-    hand.wait(lambda: station.snapshot.points_taken > 5000)
-    hand.wait(lambda: station.snapshot.left_out > 0)
-    assert "left out" in hand.named("What is left out").text()  # type: ignore[attr-defined]
-    hand.click("Disconnect")
-    hand.wait(lambda: station.driver is None)
+    assert capturing.named("What is left out").text() == "Only looking: nothing is kept."  # type: ignore[attr-defined]
+    assert capturing.next() == "Next: record what you see"
+    capturing.click("Do the next action")
+    capturing.wait(lambda: station.snapshot.points_taken > 5000)
+    capturing.wait(lambda: station.snapshot.left_out > 0)
+    assert "left out" in capturing.named("What is left out").text()  # type: ignore[attr-defined]
+    capturing.click("Disconnect")
+    capturing.wait(lambda: station.driver is None)

@@ -35,13 +35,10 @@ def simulated_lines(job: Job, runner: Runner, ids: Sequence[str], progress: Prog
     """The budgets of some lines checked; a line without a value is told and left out."""
     known = [characteristic.id for characteristic in job.procedure.characteristics]
     found = []
-    for name in ids:
+    for at, name in enumerate(ids):
+        source = simulated(job.procedure.decide.alignment, known.index(name))
         try:
-            found.append(
-                runner.outcome(
-                    job, simulated(job.procedure.decide.alignment, known.index(name)), progress.part(0.6, 0.6)
-                )
-            )
+            found.append(runner.outcome(job, source, progress.part(at / len(ids), (at + 1) / len(ids))))
         except InputError as problem:
             print(f"note: {problem.sentence}", file=sys.stderr)
     return tuple(found)

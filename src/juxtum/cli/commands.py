@@ -267,8 +267,8 @@ def _replay(job: Job, runner: Runner, folder: Path, checked: Sequence[str] | Non
     evaluation = runner.evaluation(job, None, progress.part(0, 0.6))
     check_same_part(job, evaluation)
     if checked:
-        evaluation = replace(evaluation, simulated=simulated_lines(job, runner, checked, progress))
-    write_outputs(folder, job, evaluation, runner.measured(job), progress.part(0.6, 1))
+        evaluation = replace(evaluation, simulated=simulated_lines(job, runner, checked, progress.part(0.6, 0.7)))
+    write_outputs(folder, job, evaluation, runner.measured(job), progress.part(0.7, 1))
     end_progress()
     return evaluation
 

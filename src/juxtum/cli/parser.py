@@ -25,13 +25,7 @@ def make_parser() -> argparse.ArgumentParser:
     commands = parser.add_subparsers(dest="command", metavar="COMMAND")
     _add_inspect(commands)
     _add_section(commands)
-    run = commands.add_parser("run", help="replay a job or a saved procedure on new scans")
-    run.add_argument("procedure", type=Path, metavar="JOB-OR-PROCEDURE")
-    run.add_argument("scans", type=Path, nargs="+", metavar="SCAN")
-    run.add_argument("--out", type=Path, required=True, metavar="DIR")
-    run.add_argument("--scan-unit", type=unit, metavar="UNIT")
-    _add_instrument(run)
-    _add_output(run)
+    _add_run(commands)
     _add_plan(commands)
     _add_capture(commands)
     _add_device(commands)
@@ -40,16 +34,7 @@ def make_parser() -> argparse.ArgumentParser:
     _add_separate(commands)
     _add_finish(commands)
     _add_gap(commands)
-    fit = commands.add_parser("fit", help="a feature from a list of points")
-    fit.add_argument("kind", choices=FEATURES, metavar="|".join(FEATURES))
-    fit.add_argument("file", type=Path, metavar="FILE.csv", help="rows X,Y[,Z] in mm")
-    fit.add_argument(
-        "--method",
-        default="gauss",
-        choices=("gauss", "zone", "inscribed", "circumscribed"),
-        help="zone: not of a circle3d or torus; inscribed, circumscribed: circle2d, sphere, cylinder",
-    )
-    fit.add_argument("--json", action="store_true", help="print JSON")
+    _add_fit(commands)
     info = commands.add_parser("info", help="what a file holds")
     info.add_argument("file", type=Path, metavar="FILE")
     info.add_argument("--faces", action="store_true", help="each face of a nominal, with its size and place")
@@ -64,6 +49,29 @@ def make_parser() -> argparse.ArgumentParser:
     return parser
 
 
+def _add_run(commands: argparse._SubParsersAction[_Parser]) -> None:
+    run = commands.add_parser("run", help="replay a job or a saved procedure on new scans")
+    run.add_argument("procedure", type=Path, metavar="JOB-OR-PROCEDURE")
+    run.add_argument("scans", type=Path, nargs="+", metavar="SCAN")
+    run.add_argument("--out", type=Path, required=True, metavar="DIR")
+    run.add_argument("--scan-unit", type=unit, metavar="UNIT")
+    _add_instrument(run)
+    _add_output(run)
+
+
+def _add_fit(commands: argparse._SubParsersAction[_Parser]) -> None:
+    fit = commands.add_parser("fit", help="a feature from a list of points")
+    fit.add_argument("kind", choices=FEATURES, metavar="|".join(FEATURES))
+    fit.add_argument("file", type=Path, metavar="FILE.csv", help="rows X,Y[,Z] in mm")
+    fit.add_argument(
+        "--method",
+        default="gauss",
+        choices=("gauss", "zone", "inscribed", "circumscribed"),
+        help="zone: not of a circle3d or torus; inscribed, circumscribed: circle2d, sphere, cylinder",
+    )
+    fit.add_argument("--json", action="store_true", help="print JSON")
+
+
 def _add_inspect(commands: argparse._SubParsersAction[_Parser]) -> None:
     inspect = commands.add_parser("inspect", help="hold a scan against a nominal")
     _add_scans(inspect)
@@ -71,6 +79,13 @@ def _add_inspect(commands: argparse._SubParsersAction[_Parser]) -> None:
     inspect.add_argument(
         "--least-seen", type=share, default=0.9, metavar="SHARE", help="of the area, before it is decided"
     )
+    _add_asked(inspect)
+    _add_besides(inspect)
+    _add_output(inspect)
+
+
+def _add_asked(inspect: argparse.ArgumentParser) -> None:
+    """Characteristics, and what they are asked by."""
     inspect.add_argument(
         "--drawing",
         type=Path,
@@ -81,6 +96,19 @@ def _add_inspect(commands: argparse._SubParsersAction[_Parser]) -> None:
         "--characteristic", action="append", metavar="LINE",
         help="typed, such as 'position d0.2 M A|B of 31;32' or 'diameter 72 H7 of 51'; may be given several times",
     )  # fmt: skip
+    inspect.add_argument("--datum", action="append", metavar="A=14", help="of what is typed; a letter and its faces")
+    inspect.add_argument("--rules", default="iso", choices=("iso", "asme"), help="by which the drawing is read")
+    inspect.add_argument(
+        "--touches", type=Path, metavar="FILE.json", help="what a probe touched; it counts in place of the scan there"
+    )
+    inspect.add_argument(
+        "--simulate", action="append", metavar="ID|all",
+        help="check the budget of a line by drawing a hundred scans as this one could have been; several times",
+    )  # fmt: skip
+
+
+def _add_besides(inspect: argparse.ArgumentParser) -> None:
+    """What is told or written besides verdicts."""
     inspect.add_argument(
         "--feature", action="append", metavar="FEATURE",
         help="'51', 'cylinder 14+15 along F1', 'plane at X,Y,Z': of faces, or grown round a place; 'meet F1 F2', 'between F1 F2': of others; several times",
@@ -95,19 +123,9 @@ def _add_inspect(commands: argparse._SubParsersAction[_Parser]) -> None:
     inspect.add_argument(
         "--from-nominal", type=Path, metavar="FILE.ply", help="the nominal, coloured by how far the scan lies from it"
     )
-    inspect.add_argument(
-        "--touches", type=Path, metavar="FILE.json", help="what a probe touched; it counts in place of the scan there"
-    )
-    inspect.add_argument(
-        "--simulate", action="append", metavar="ID|all",
-        help="check the budget of a line by drawing a hundred scans as this one could have been; several times",
-    )  # fmt: skip
     inspect.add_argument("--walls", choices=("ray", "ball"), help="measure how thick the walls are, all over the part")
     inspect.add_argument("--wall-least", type=positive, metavar="MM", help="a thinner wall does not conform")
     inspect.add_argument("--wall-most", type=positive, metavar="MM", help="a thicker one does not")
-    inspect.add_argument("--datum", action="append", metavar="A=14", help="of what is typed; a letter and its faces")
-    inspect.add_argument("--rules", default="iso", choices=("iso", "asme"), help="by which the drawing is read")
-    _add_output(inspect)
 
 
 def _add_scans(parser: argparse.ArgumentParser) -> None:
@@ -122,7 +140,7 @@ def _add_scans(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--align",
         default="best-fit",
-        metavar="best-fit|none|zone|stock|datums:FILE.json|points:FILE.csv|targets:MEASURED.csv,KNOWN.csv",
+        metavar="best-fit|none|zone|stock|datums:FILE.json|points:FILE.csv|entities:FILE.json|targets:MEASURED.csv,KNOWN.csv",
     )
     parser.add_argument("--trim", default="auto", choices=("auto", "none"))
     parser.add_argument("--scan-unit", type=unit, metavar="mm|cm|m|in")
@@ -208,6 +226,15 @@ def _add_plan(commands: argparse._SubParsersAction[_Parser]) -> None:
     plan.add_argument("--upper", type=length, default=0.2, metavar="MM", help="for a nominal without characteristics")
     plan.add_argument("--lower", type=length, default=-0.2, metavar="MM")
     plan.add_argument("--nominal-unit", type=unit, metavar="mm|cm|m|in")
+    _add_targets(plan)
+    _add_topics(plan)
+    plan.add_argument("--out", type=Path, metavar="DIR")
+    plan.add_argument("--json", action="store_true", help="print the plan's document and nothing else")
+    plan.add_argument("--strict", action="store_true", help="exit status 1 when the plan does not meet what is asked")
+
+
+def _add_targets(plan: argparse.ArgumentParser) -> None:
+    """Where targets may go, and how much they shall show."""
     plan.add_argument("--diameter", type=positive, metavar="MM", help="of the targets")
     plan.add_argument("--target-spacing", type=band, metavar="NEAR-FAR", help="for example 30-100, mm")
     plan.add_argument(
@@ -229,6 +256,10 @@ def _add_plan(commands: argparse._SubParsersAction[_Parser]) -> None:
         help="score these targets, name,X,Y,Z in part coordinates, instead of planning some",
     )
     plan.add_argument("--keep", action="store_true", help="keep the job's targets and only score them")
+
+
+def _add_topics(plan: argparse.ArgumentParser) -> None:
+    """What single topics ask."""
     plan.add_argument("--bars", type=count, metavar="N")
     plan.add_argument("--fixed-camera", action="store_true", help="the camera is known and not solved with the rest")
     plan.add_argument(
@@ -238,9 +269,6 @@ def _add_plan(commands: argparse._SubParsersAction[_Parser]) -> None:
     plan.add_argument("--coat", choices=("none", "vanishing", "slow vanishing", "powder"))
     plan.add_argument("--start", type=clock, metavar="HH:MM")
     plan.add_argument("--parts", type=count, metavar="N", help="in a tray")
-    plan.add_argument("--out", type=Path, metavar="DIR")
-    plan.add_argument("--json", action="store_true", help="print the plan's document and nothing else")
-    plan.add_argument("--strict", action="store_true", help="exit status 1 when the plan does not meet what is asked")
 
 
 DEVICES = ("handheld", "tracked", "head", "camera", "probe", "cabinet")

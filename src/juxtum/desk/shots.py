@@ -171,6 +171,7 @@ def _drawing(walk: _Walk) -> None:
     walk.settle()
     window.hub.go(Key.MEASURE)
     window.selecting.select_line("18")
+    window.measure.ensureWidgetVisible(window.measure.check)
     walk.settle()
     walk.save("15-drawing")
 

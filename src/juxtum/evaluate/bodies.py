@@ -11,7 +11,7 @@ from juxtum.errors import InputError
 from juxtum.evaluate.held import HeldMap, on_faces
 from juxtum.geometry import TriangleMesh
 from juxtum.geometry.arrays import Bools, Floats, Ints
-from juxtum.geometry.topology import weld
+from juxtum.geometry.topology import closure, weld
 from juxtum.progress import Progress, silent
 
 LIMIT = 3.0
@@ -24,6 +24,7 @@ LEAST_POINTS = 4
 SAME = 1e-5
 """Corners nearer to each other than this are one, mm."""
 TOUCHING = 1e-6
+PIECES = 80
 MOST_PIECES = 3_000_000
 CHUNK = 200_000
 
@@ -104,14 +105,14 @@ def clearance(
     Parameters
     ----------
     one, other : TriangleMesh
-        In one frame.
+        In one frame. Sides of the first that are longer than its size by 80 are cut: a place needs a point to have a value.
     limit : float
         Gaps and depths up to this are found, mm.
 
     Raises
     ------
     InputError
-        When the bodies are nowhere so near.
+        When the bodies are nowhere so near, or one is inside out.
 
     Examples
     --------
@@ -124,6 +125,11 @@ def clearance(
     (-0.2, 40.0)
     """
     progress = progress or silent()
+    for body, which in ((one, "first"), (other, "second")):
+        if body.volume < 0 and closure(body).is_watertight:
+            what = f"the {which} body is inside out: its surface looks into it"
+            raise InputError(what, "clearance", "Turn its triangles round: juxtum finish --repair")
+    one = cut_fine(one, float(np.linalg.norm(np.ptp(one.bounds, axis=0))) / PIECES)
     low, high = np.maximum(one.bounds[0], other.bounds[0]), np.minimum(one.bounds[1], other.bounds[1])
     if (low > high + limit).any():
         what = f"the bodies are nowhere nearer to each other than {limit:g} mm"
@@ -175,11 +181,13 @@ def _within(places: Floats, bounds: Floats, room: float) -> Bools:
 def cut_fine(mesh: TriangleMesh, longest: float) -> TriangleMesh:
     """The same surface in triangles whose sides are no longer than that, mm, so that each place of it can have a value.
 
-    Always the longest side is halved: slender triangles become less so.
+    Always the longest side is halved: slender triangles become less so. A surface that is fine enough stays as it is.
     """
+    if not (_sides(mesh.corners).max(1) > longest).any():
+        return mesh
     corners, done, rows, count = mesh.corners, [], np.arange(3), 0
     while len(corners):
-        sides = np.linalg.norm(np.roll(corners, -1, axis=1) - corners, axis=2)
+        sides = _sides(corners)
         is_long = sides.max(1) > longest
         if count + 2 * len(corners) > MOST_PIECES:
             is_long[:] = False
@@ -190,3 +198,8 @@ def cut_fine(mesh: TriangleMesh, longest: float) -> TriangleMesh:
         middle = (a + b) / 2
         corners = np.concatenate([np.stack([a, middle, c], 1), np.stack([middle, b, c], 1)])
     return TriangleMesh(*weld(np.concatenate(done).reshape(-1, 3), SAME))
+
+
+def _sides(corners: Floats) -> Floats:
+    """Lengths (M, 3) of the sides of triangles (M, 3, 3), each from its corner to the next."""
+    return np.asarray(np.linalg.norm(np.roll(corners, -1, axis=1) - corners, axis=2))

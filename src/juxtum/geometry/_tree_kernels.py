@@ -94,13 +94,21 @@ def facings(normals, left, first, count):  # type: ignore[no-untyped-def]
 
 
 @nb.njit(inline="always")
-def _may_face(facing, node, dx, dy, dz):  # type: ignore[no-untyped-def]
+def _may_face(facing, node, direction, either_side):  # type: ignore[no-untyped-def]
     """The most that any normal below a node can agree with a direction."""
-    return (
-        max(facing[node, 0] * dx, facing[node, 3] * dx)
-        + max(facing[node, 1] * dy, facing[node, 4] * dy)
-        + max(facing[node, 2] * dz, facing[node, 5] * dz)
-    )
+    most, least = 0.0, 0.0
+    for a in range(3):
+        low, high = facing[node, a] * direction[a], facing[node, 3 + a] * direction[a]
+        most += max(low, high)
+        least += min(low, high)
+    return max(most, -least) if either_side else most
+
+
+@nb.njit(inline="always")
+def _agrees(normals, i, direction, either_side):  # type: ignore[no-untyped-def]
+    """How far a triangle's normal agrees with a direction: the cosine between both."""
+    agree = normals[i, 0] * direction[0] + normals[i, 1] * direction[1] + normals[i, 2] * direction[2]
+    return abs(agree) if either_side else agree
 
 
 @nb.njit(inline="always")
@@ -182,14 +190,9 @@ def nearest(points, directions, cosine, either_side, limit, rows, normals, facin
                     continue
                 node = stack[depth]
                 while left[node] >= 0:
-                    if filtered:
-                        dx, dy, dz = directions[q, 0], directions[q, 1], directions[q, 2]
-                        most = _may_face(facing, node, dx, dy, dz)
-                        if either_side:
-                            most = max(most, _may_face(facing, node, -dx, -dy, -dz))
-                        if most < cosine - 1e-12:
-                            node = -1
-                            break
+                    if filtered and _may_face(facing, node, directions[q], either_side) < cosine - 1e-12:
+                        node = -1
+                        break
                     a = left[node]
                     da = _to_box(px, py, pz, boxes, a)
                     db = _to_box(px, py, pz, boxes, a + 1)
@@ -204,16 +207,8 @@ def nearest(points, directions, cosine, either_side, limit, rows, normals, facin
                 if node < 0:
                     continue
                 for i in range(first[node], first[node] + count[node]):
-                    if filtered:
-                        agree = (
-                            normals[i, 0] * directions[q, 0]
-                            + normals[i, 1] * directions[q, 1]
-                            + normals[i, 2] * directions[q, 2]
-                        )
-                        if either_side:
-                            agree = abs(agree)
-                        if agree < cosine:
-                            continue
+                    if filtered and _agrees(normals, i, directions[q], either_side) < cosine:
+                        continue
                     d, v, w, r = _on_triangle(px, py, pz, rows, i)
                     if d < best:
                         best, best_i, best_v, best_w, best_r = d, i, v, w, r

@@ -49,8 +49,12 @@ def dress_topic(view: StageView, d: Derived, topic: Topic, made: Any) -> None:
     view.put("ghost", d.part_surface if bands else None)
     view.show_layer("nominal", Shown.SOLID)
     view.set_pins(_pins(d, made))
-    if d.part is None:
-        return
+    if d.part is not None:
+        _put_answer(view, d.part, topic, made)
+
+
+def _put_answer(view: StageView, part: Nominal, topic: Topic, made: Any) -> None:
+    """What stands about the part, and which of its surface is spoken of."""
     if isinstance(made, TargetsAnswer):
         view.put("gear", None if made.ground.gear is None else gear_lines(made.ground.gear))
     elif isinstance(made, PhotoPlan):
@@ -59,12 +63,12 @@ def dress_topic(view: StageView, d: Derived, topic: Topic, made: Any) -> None:
         view.put("gear", segments(np.array([bar.ends for bar in made.bars])))
     elif isinstance(made, StationsAnswer):
         view.put("gear", _trackers(made))
-        view.put("shadow", patch_surface(d.part, made.ground.patches, made.plan.shadows))
+        view.put("shadow", patch_surface(part, made.ground.patches, made.plan.shadows))
     elif isinstance(made, BlindAnswer):
         faces = tuple(sorted({face for spot in made.spots for face in spot.faces}))
-        view.put("marked", faces_surface(d.part, faces))
+        view.put("marked", faces_surface(part, faces))
     elif isinstance(made, TurntablePlan):
-        view.put("shadow", patch_surface(d.part, made.patches, ~made.seen))
+        view.put("shadow", patch_surface(part, made.patches, ~made.seen))
         shots = made.shots_of_first
         view.put("rays", camera_lines(shots.eyes, shots.axes, shots.ups, 0.12 * made.distance))
     elif isinstance(made, TrayPlan):
@@ -75,7 +79,7 @@ def dress_topic(view: StageView, d: Derived, topic: Topic, made: Any) -> None:
         view.put("rays", cylinder_lines(made.cylinder.diameter, made.cylinder.height))
     elif topic is Topic.TRAY and made is None and (cabinet := shipped(Kind.CABINET).cylinder) is not None:
         # Not even one part fits: the part beside the room that there is shows by how much.
-        view.put("rays", cylinder_lines(cabinet.diameter, cabinet.height, _foot(d.part)))
+        view.put("rays", cylinder_lines(cabinet.diameter, cabinet.height, _foot(part)))
 
 
 def _foot(part: Nominal) -> Floats:

@@ -182,10 +182,13 @@ def answer(topic: Topic, planner: Planner, progress: Progress) -> Any:
 
 
 def _effort(planner: Planner, progress: Progress) -> EffortPlan:
-    """With the surface of each position, where the scanner is led round the part."""
+    """With the surface of each position, where the scanner is led round the part and its targets are planned.
+
+    Without targets nobody has looked at the part from all sides yet, and a few numbers need not wait for that.
+    """
     made = planner.effort()
     scans = [entry for entry in made.schedule.entries if entry.what.startswith("scan")]
-    if not scans or planner.model.kind not in (Kind.HANDHELD, Kind.TRACKED):
+    if not scans or not planner.plan.is_tracked or planner.model.kind not in (Kind.HANDHELD, Kind.TRACKED):
         return made
     ground = planner.ground(progress)
     times = [f"from {entry.clock}" for entry in scans]
