@@ -73,6 +73,15 @@ def test_blocks_on_each_other(lift: float, volume: float) -> None:
     assert found.volume == pytest.approx(volume, abs=0.01) and found.facing == pytest.approx(200, rel=0.03)
 
 
+def test_noise_alone_does_not_reach_in() -> None:
+    """Two flat faces on each other, noise of 0.02: point by point half of them would lie inside, 0.008 mm deep on average."""
+    top = body(solids.box((0, 0, 0), (40, 40, 5)), 0.5)
+    rng = np.random.default_rng(1)
+    noisy = TriangleMesh(top.points + rng.normal(0, 0.02, len(top.points))[:, None] * top.normals, top.triangles)
+    found = clearance(noisy.moved(RigidTransform.translation([0, 0, 5.0])), top)
+    assert found.volume < 0.25 * 0.008 * 1600 and found.places is not None and abs(found.places[0].value) < 0.02
+
+
 def test_a_wall_thinner_than_the_limit_does_not_hide_its_other_side() -> None:
     """A sheet of 0.2 mm between two blocks: from above it is the upper side that faces."""
     sheet = body(solids.box((0, 0, 0), (30, 30, 0.2)))
@@ -165,6 +174,8 @@ def test_in_the_window(small_desk: Hand, tmp_path: Path) -> None:
     choice.activated.emit(3)
     d.wait(lambda: d.window.measure.held.gap is not None)
     facts = d.named("Other map").facts  # type: ignore[attr-defined]
-    assert facts["smallest gap"].startswith("0.500 mm at") and "volume of both" not in facts
+    assert facts["smallest gap"] == "0.500 mm" and "volume of both" not in facts
+    sheet = d.window.hub.station.widget()
+    assert sheet.minimumSizeHint().width() <= d.window.hub.station.viewport().width() + 12, "nothing is cut off"
     assert int(facts["area that faces it"].split()[0]) == pytest.approx(2400, rel=0.02)
     assert d.window.view.stage.has("held")

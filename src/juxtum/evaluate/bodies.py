@@ -50,34 +50,44 @@ class Clearance:
     map: HeldMap
 
     @cached_property
+    def _cells(self) -> tuple[Ints, Ints, Floats, Ints]:
+        """Points with a value, the place of each, and of every place the mean and how many points it has."""
+        mesh = self.map.mesh
+        rows = np.flatnonzero(self.map.known)
+        normals, every = mesh.normals[rows], np.arange(len(rows))
+        main = np.argmax(np.abs(normals), axis=1)
+        ways = 2 * main + (normals[every, main] > 0)
+        cells = np.floor(mesh.points[rows] / max(PATCH, 2.5 * mesh.spacing)).astype(np.int64)
+        keys = np.column_stack([cells, ways])
+        _, owner, counts = np.unique(keys, axis=0, return_inverse=True, return_counts=True)
+        owner = owner.ravel()
+        return rows, owner, np.bincount(owner, self.map.values[rows], len(counts)) / counts, counts
+
+    @cached_property
     def places(self) -> tuple[Place, Place] | None:
         """The nearest place, or the deepest; and the farthest of those that face the other body; None where none does."""
-        mesh, values = self.map.mesh, self.map.values
-        rows = np.flatnonzero(self.map.known)
+        rows, owner, means, counts = self._cells
         if len(rows) == 0:
             return None
-        size = max(PATCH, 2.5 * mesh.spacing)
-        cells = np.floor(mesh.points[rows] / size).astype(np.int64)
-        ways = np.argmax(np.abs(mesh.normals[rows]), axis=1) * 2 + (
-            mesh.normals[rows, np.argmax(np.abs(mesh.normals[rows]), axis=1)] > 0
-        )
-        _, owner, counts = np.unique(np.column_stack([cells, ways]), axis=0, return_inverse=True, return_counts=True)
-        owner = owner.ravel()
-        means = np.bincount(owner, values[rows]) / counts
-        full = counts >= min(LEAST_POINTS, int(counts.max()))
-        order = np.flatnonzero(full)[np.argsort(means[full])]
-        return self._place(rows, owner, means, order[0]), self._place(rows, owner, means, order[-1])
+        full = np.flatnonzero(counts >= min(LEAST_POINTS, int(counts.max())))
+        order = full[np.argsort(means[full], kind="stable")]
 
-    def _place(self, rows: Ints, owner: Ints, means: Floats, cell: int) -> Place:
-        inside = rows[owner == cell]
-        middle = self.map.mesh.points[inside].mean(0)
-        nearest = inside[np.argmin(np.linalg.norm(self.map.mesh.points[inside] - middle, axis=1))]
-        return Place(float(means[cell]), self.map.mesh.points[nearest])
+        def told(cell: int) -> Place:
+            inside = self.map.mesh.points[rows[owner == cell]]
+            return Place(float(means[cell]), inside[np.argmin(np.linalg.norm(inside - inside.mean(0), axis=1))])
+
+        return told(order[0]), told(order[-1])
 
     @cached_property
     def _of_triangles(self) -> Floats:
-        """Mean gap (M,) at those corners that have one: at an edge none has, and the surface does not end there."""
-        values, known = np.nan_to_num(self.map.values)[self.map.mesh.triangles], self.map.known[self.map.mesh.triangles]
+        """Mean gap (M,) at those corners that have one: at an edge none has, and the surface does not end there.
+
+        Of each corner its place's mean counts, since the noise of single points would reach into the other body by itself.
+        """
+        rows, owner, means, _ = self._cells
+        calm = np.zeros(len(self.map.values))
+        calm[rows] = means[owner]
+        values, known = calm[self.map.mesh.triangles], self.map.known[self.map.mesh.triangles]
         return np.where(known.any(1), values.sum(1) / np.maximum(known.sum(1), 1), np.nan)
 
     @property

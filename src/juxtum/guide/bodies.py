@@ -18,28 +18,26 @@ def gap_facts(found: Clearance) -> list[tuple[str, str]]:
     >>> from juxtum.geometry import TriangleMesh
     >>> one = TriangleMesh(np.array([[0.0, 0, 0], [9, 0, 0], [0, 9, 0]]), np.array([[0, 2, 1]]))
     >>> other = TriangleMesh(np.array([[-9.0, -9, -0.3], [30, -9, -0.3], [-9, 30, -0.3]]), np.array([[0, 1, 2]]))
-    >>> gap_facts(clearance(one, other))[0]
-    ('smallest gap', '0.300 mm at 0.0, 0.0, 0.0')
+    >>> gap_facts(clearance(one, other))[:2]
+    [('smallest gap', '0.300 mm'), ('smallest gap at', '1.0, 1.0, 0.0')]
     """
     places = found.places
     if places is None:
         return [("gap", NOTHING)]
     near, far = places
-    facts = (
-        [("smallest gap", _at(near))] if near.value >= 0 else [("reaches in by", _at(Place(-near.value, near.where)))]
-    )
-    facts += [("largest gap", _at(far)) if far.value >= 0 else ("at least by", _at(Place(-far.value, far.where)))]
+    facts = _place("smallest gap", near) if near.value >= 0 else _place("reaches in by", near)
+    facts += _place("largest gap", far) if far.value >= 0 else _place("at least by", far)
     facts.append(("area that faces it", f"{found.facing:.0f} mm\u00b2"))
     if near.value < 0:
         facts += [
             ("area inside it", f"{found.inside:.0f} mm\u00b2"),
             ("volume of both", f"{found.volume:.2f} mm\u00b3"),
         ]
-    return [*facts, ("each value", "mean over 2 mm, no U stated")]
+    return [*facts, ("each value", "mean over 2 mm, no U")]
 
 
-def _at(place: Place) -> str:
-    return f"{place.value:.3f} mm at {_words(place.where)}"
+def _place(name: str, place: Place) -> list[tuple[str, str]]:
+    return [(name, f"{abs(place.value):.3f} mm"), (f"{name.removesuffix(' by')} at", _words(place.where))]
 
 
 def _words(where: Floats) -> str:

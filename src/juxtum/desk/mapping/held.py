@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
+import numpy as np
 from PyQt6.QtWidgets import QWidget
 
 from juxtum.desk.mapping.values import Values, show_values
@@ -26,6 +27,8 @@ if TYPE_CHECKING:
     from juxtum.desk.desk import Desk
 
 LAYER = "held"
+LEAST_SHOWN = 0.01
+"""A gap of nothing all over needs a scale as well, mm."""
 USUAL, NOMINAL, SCAN, GAP = "usual", "nominal", "scan ", "gap "
 
 
@@ -148,11 +151,13 @@ class HeldPanel(QWidget):
         for name in (*MAP_LAYERS, WALLS):
             view.put(name, None)
         measure = self._desk.session.job.procedure.measure
-        scale = MapScale(measure.lower, measure.upper, measure.colours)
-        show_values(
-            view,
-            LAYER,
-            Values(found.mesh, found.values),
-            scale,
-            "grey: nothing over it" if self.gap is None else "grey: faces nothing",
-        )
+        usual = MapScale(measure.lower, measure.upper, measure.colours)
+        scale, words = (usual, "nothing over it") if self.gap is None else (about_nothing(found), "faces nothing")
+        show_values(view, LAYER, Values(found.mesh, found.values), scale, f"grey: {words}")
+
+
+def about_nothing(found: HeldMap) -> MapScale:
+    """From reaching in to a gap, as far as all but few values go: a fit of hundredths shows as well as a joint of millimetres."""
+    most = float(np.percentile(np.abs(found.values[found.known]), 98)) if found.known.any() else 1.0
+    most = float(np.format_float_positional(max(most, LEAST_SHOWN), precision=1, fractional=False))
+    return MapScale(-0.1 * most, 0.1 * most, "steps", (-1.1 * most, 1.1 * most))
