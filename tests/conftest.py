@@ -23,11 +23,16 @@ from juxtum.demo.world import nominal_path, scan_path
 from juxtum.exchange.cad import read_cad
 from juxtum.exchange.meshes import read_mesh
 from juxtum.geometry.mesh import Scan
-from juxtum.job import FileStore, Job, Runner, inputs_of
+from juxtum.job import FileStore, Job, Runner, inputs_of, runner
 from juxtum.job.document import Brief, default_procedure
+from juxtum.job.kept import Kept
 from juxtum.job.steps import AsScanned, Decide
 from juxtum.nominal import Nominal
 from long_cases import LONG
+
+RESULTS = Kept()
+"""Every runner of a worker keeps its results here: they lie under the hash of all that they depend on, so none is another's."""
+runner.Kept = lambda: RESULTS  # type: ignore[misc,assignment]
 
 WHOLE = 1500
 """With so many tests all were collected."""

@@ -13,13 +13,11 @@ from pathlib import Path
 
 from juxtum.cli.asking import asked_alignment, asked_feature, asked_walls
 from juxtum.cli.checking import known_lines, simulated_lines, simulation_lines
+from juxtum.cli.drawn import with_drawing
 from juxtum.cli.progress import end_progress, show_progress
 from juxtum.errors import AlignmentError, InputError, JuxtumError
 from juxtum.evaluate import DecisionRule, Verdict
-from juxtum.evaluate.drawing import read_drawing
-from juxtum.evaluate.drawing_words import Rules
 from juxtum.evaluate.kinds import Profile
-from juxtum.evaluate.typed import typed_characteristic, typed_datum
 from juxtum.exchange.limits import check_file, content_hash
 from juxtum.folders import cache_folder
 from juxtum.geometry import TriangleMesh
@@ -32,7 +30,6 @@ from juxtum.instruments.materials import material_named
 from juxtum.instruments.models import stated_instrument
 from juxtum.job import Evaluation, FileStore, Job, Procedure, Runner, load_job
 from juxtum.job.document import scan_behind, usual_alignment, usual_cleaning
-from juxtum.job.drawn import known_datums, known_sizes
 from juxtum.job.joins import measured_title
 from juxtum.job.lot import LotRow, lot_jobs, row_of
 from juxtum.job.roles import Input, Role, free_name, inputs_of
@@ -40,7 +37,6 @@ from juxtum.job.steps import Decide, Join, Measure, Step, read_readings
 from juxtum.job.store import SUFFIX, load_procedure
 from juxtum.job.touches import read_touches
 from juxtum.job.touching import with_touches
-from juxtum.nominal import Nominal
 from juxtum.report import result_document, write_outputs
 from juxtum.report.handing_out import check_target, hand_out
 from juxtum.report.lot import write_lot
@@ -75,7 +71,7 @@ def inspect(options: argparse.Namespace) -> int:
         job = job.with_step(step)
     runner = Runner(files, lean=True)
     if options.drawing is not None or options.characteristic:
-        job = _with_drawing(job, options, runner.nominal(job, show_progress()))
+        job = with_drawing(job, options, runner.nominal(job, show_progress()))
     check_tied(job, runner, options.out)
     evaluation = _replay(job, runner, options.out, known_lines(job, options.simulate))
     if options.surface is not None:
@@ -103,19 +99,6 @@ def _from_nominal(path: Path, evaluation: Evaluation, scan: Scan) -> str:
     write_atomically(path, lambda target: write_ply(target, found.mesh, {"deviation": found.values}))
     n = found.numbers
     return f"{path.name}: {n['least']:+.3f} to {n['largest']:+.3f} mm, mean {n['mean']:+.3f}; {100 * n['seen']:.1f} % of the nominal has scan over it"
-
-
-def _with_drawing(job: Job, options: argparse.Namespace, nominal: Nominal) -> Job:
-    """What the drawing's table asks for, and after it what is typed."""
-    rules = Rules(options.rules)
-    for made in () if options.drawing is None else read_drawing(options.drawing, nominal, rules):
-        job = job.with_step(made)
-    typed = {d.letter: d for d in (typed_datum(text, nominal) for text in options.datum or ())}
-    for text in options.characteristic or ():
-        datums = known_datums(job) | typed
-        number = job.procedure.next_number
-        job = job.with_step(typed_characteristic(text, number, nominal, datums, known_sizes(job), rules))
-    return job
 
 
 def check_limits(options: argparse.Namespace) -> None:
@@ -327,7 +310,7 @@ def _finish(results: list[tuple[Job, Evaluation]], options: argparse.Namespace) 
                 print(f"     {words}")
         print(f"written to {options.out}")
     failed = any(v is not Verdict.CONFORMS for _, evaluation in results for v in evaluation.verdicts)
-    return 1 if options.strict and failed else 0
+    return 1 if options.strict and (failed or getattr(options, "is_part_left_out", False)) else 0
 
 
 def open(options: argparse.Namespace) -> int:

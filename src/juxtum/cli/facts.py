@@ -145,7 +145,11 @@ def face_facts(path: Path) -> list[dict[str, Any]]:
     facts = []
     for face in nominal.faces:
         bounds = nominal.face_mesh((face.number,)).bounds
-        known = {"number": face.number, "kind": KIND_WORDS.get(str(face.kind), "freeform"), "name": face.title}
+        known = {
+            "number": face.number,
+            "kind": KIND_WORDS.get(str(face.kind), "freeform"),
+            "name": face.name or face.title,
+        }
         facts.append(known | {"area": face.area, "bounds": bounds.tolist()} | _feature_facts(nominal, face))
     return facts
 

@@ -90,8 +90,8 @@ def _add_asked(inspect: argparse.ArgumentParser) -> None:
     inspect.add_argument(
         "--drawing",
         type=Path,
-        metavar="FILE.{csv,xlsx}",
-        help="its characteristics, in place of the profile of the whole part",
+        metavar="FILE.{csv,xlsx}|model",
+        help="its characteristics, in place of the profile of the whole part; model: those that a STEP AP242 file states",
     )
     inspect.add_argument(
         "--characteristic", action="append", metavar="LINE",

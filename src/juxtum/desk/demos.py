@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from juxtum.evaluate.drawing import read_drawing
+from juxtum.evaluate.kinds import Kind
 from juxtum.job import FileStore, Job
 from juxtum.job.procedure import with_characteristics
 from juxtum.progress import Progress
@@ -46,17 +48,28 @@ def _demo(part: str, files: FileStore, progress: Progress) -> Job:
 
 def bring_drawing(desk: Desk, path: Path) -> None:
     """Take the characteristics of a drawing in place of those that there are."""
+    runner = desk.session.runner
+    take_drawing(desk, path.name, lambda job, progress: read_drawing(path, runner.nominal(job, progress)))
+
+
+def take_drawing(
+    desk: Desk,
+    source: str,
+    read: Callable[[Job, Progress], tuple[Kind, ...]],
+    left_out: Callable[[], str] = lambda: "",
+) -> None:
+    """Take characteristics in place of those that there are, and say what came and what was left out."""
     session = desk.session
     before = len(session.job.procedure.characteristics)
 
     def change(job: Job, progress: Progress) -> Job:
-        drawn = read_drawing(path, session.runner.nominal(job, progress))
-        return job.model_copy(update={"procedure": with_characteristics(job.procedure, drawn)})
+        return job.model_copy(update={"procedure": with_characteristics(job.procedure, read(job, progress))})
 
     def told() -> None:
         count = len(session.job.procedure.characteristics)
         were = "were" if before > 1 else "was"
         gone = f"; {before} that {were} there went, undo brings them back" if before else ""
-        desk.announce(f"{count} characteristics from {path.name}{gone}.")
+        left = left_out()
+        desk.announce(f"{count} characteristics from {source}{gone}.{f' Left out: {left}.' if left else ''}")
 
-    session.edit_slowly(f"bring drawing {path.name}", change, then=told)
+    session.edit_slowly(f"bring drawing {source}", change, then=told)

@@ -42,11 +42,11 @@ def read_drawing(path: Path, nominal: Nominal, rules: Rules = Rules.ISO) -> tupl
     try:
         datums = datums_of(rows, nominal)
         lines = [row for row in rows if row.text("kind") != "datum"]
-        sizes = _sizes(lines, nominal, rules)
+        sizes = sizes_of(lines, nominal, rules)
         made = tuple(characteristic_of(row, datums, nominal, rules, sizes) for row in lines)
         _check_ids(lines, made)
         for row, one in zip(lines, made, strict=True):
-            _check(row, one, nominal)
+            checked_row(row, one, nominal)
     except InputError as problem:
         raise InputError(problem.what, f"{path.name}, {problem.where}", problem.next) from problem
     if not made:
@@ -156,7 +156,7 @@ def _named(row: Row, datums: Mapping[str, Datum]) -> tuple[Datum, ...]:
     return tuple(datums[letter] for letter in letters)
 
 
-def _sizes(rows: Sequence[Row], nominal: Nominal, rules: Rules) -> dict[tuple[Any, ...], tuple[float, float]]:
+def sizes_of(rows: Sequence[Row], nominal: Nominal, rules: Rules) -> dict[tuple[Any, ...], tuple[float, float]]:
     """Limits of size of each feature that has a diameter or a width on the drawing."""
     found: dict[tuple[Any, ...], tuple[float, float]] = {}
     for row in rows:
@@ -268,7 +268,7 @@ def _sized(row: Row) -> dict[str, Any]:
     return {"nominal": row.number("nominal"), "upper": upper, "lower": lower}
 
 
-def _check(row: Row, made: Characteristic, nominal: Nominal) -> None:
+def checked_row(row: Row, made: Characteristic, nominal: Nominal) -> None:
     try:
         made.check(nominal)
     except InputError as problem:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -21,11 +21,12 @@ _IGES_UNITS = {1: "in", 2: "mm", 4: "ft", 6: "m", 10: "cm", 9: "\u00b5m", 8: "mi
 
 @dataclass(frozen=True, eq=False)
 class CadShape:
-    """A shape of Open CASCADE in millimetres, and the unit that its file was written in."""
+    """A shape of Open CASCADE in millimetres, the unit that its file was written in, and of STEP what read it."""
 
     shape: Any
     file_unit: str
     solids: int
+    reader: Any = None
 
 
 def read_cad(path: Path) -> CadShape:
@@ -38,13 +39,13 @@ def read_cad(path: Path) -> CadShape:
     """
     check_file(path)
     if path.suffix.lower() in (".step", ".stp"):
-        shape, unit = _read_step(path)
+        shape, unit, reader = _read_step(path)
     else:
-        shape, unit = _read_iges(path)
-    return _checked(shape, unit, path)
+        (shape, unit), reader = _read_iges(path), None
+    return replace(_checked(shape, unit, path), reader=reader)
 
 
-def _read_step(path: Path) -> tuple[Any, str]:
+def _read_step(path: Path) -> tuple[Any, str, Any]:
     if b"ISO-10303-21" not in read_head(path, 2048):
         raise InputError("this is not a STEP file", str(path), "Export the model as STEP AP203, AP214 or AP242")
     if b"END-ISO-10303-21" not in _tail(path):
@@ -61,7 +62,7 @@ def _read_step(path: Path) -> tuple[Any, str]:
     lengths, angles, solid_angles = Names(), Names(), Names()
     reader.FileUnits(lengths, angles, solid_angles)
     name = lengths.Value(1).ToCString().lower() if lengths.Size() else "millimetre"
-    return reader.OneShape(), _UNIT_NAMES.get(name, name)
+    return reader.OneShape(), _UNIT_NAMES.get(name, name), reader
 
 
 def _read_iges(path: Path) -> tuple[Any, str]:

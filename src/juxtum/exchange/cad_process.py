@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import signal
@@ -9,13 +10,18 @@ import subprocess
 import sys
 import tempfile
 import time
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from juxtum.errors import InputError
 from juxtum.exchange.limits import check_file
 from juxtum.exchange.solid import CadArrays
 from juxtum.progress import Progress, silent
+
+if TYPE_CHECKING:
+    from juxtum.exchange.cad import CadShape
+    from juxtum.exchange.model_line import FaceMark
 
 _REFUSED = 3
 """Exit code of the process when it says why in a sentence."""
@@ -128,7 +134,8 @@ def main(arguments: list[str]) -> int:
 
     try:
         model = read_cad(source)
-        cad_arrays(model.shape, model.file_unit).save(answer)
+        arrays = cad_arrays(model.shape, model.file_unit, marks=_marks(model))
+        _told(arrays, source).save(answer)
     except InputError as problem:
         return _refuse(answer, problem.what, problem.next)
     except MemoryError:
@@ -136,6 +143,29 @@ def main(arguments: list[str]) -> int:
     except Exception as problem:  # noqa: BLE001 - whatever the library raises, the application is told a sentence
         return _refuse(answer, f"the model is damaged ({type(problem).__name__})", "Export it again, best as STEP")
     return 0
+
+
+def _marks(model: CadShape) -> tuple[FaceMark, ...]:
+    """Numbers and names of the faces; a file whose shape is sound is read without them where they are not."""
+    from juxtum.exchange.model_says import marks_of
+    from juxtum.exchange.shapes import faces_of
+
+    if model.reader is None:
+        return ()
+    with contextlib.suppress(Exception):
+        return marks_of(faces_of(model.shape)[0], model.reader)
+    return ()
+
+
+def _told(arrays: CadArrays, source: Path) -> CadArrays:
+    """With the tolerances that the file states, or a sentence that they cannot be read."""
+    from juxtum.exchange.model_says import with_lines
+
+    try:
+        return with_lines(arrays, source)
+    except Exception as problem:  # noqa: BLE001 - whatever is odd about them, the shape was read
+        what = f"the tolerances in the model cannot be read ({type(problem).__name__})"
+        return replace(arrays, unread=(what,))
 
 
 def _refuse(answer: Path, what: str, next: str) -> int:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -9,6 +10,7 @@ import numpy.typing as npt
 
 from juxtum.errors import InputError
 from juxtum.exchange.cad import count_of
+from juxtum.exchange.model_line import FaceMark
 from juxtum.exchange.solid import KIND_NAMES, CadArrays, TessellationRule
 from juxtum.exchange.surfaces import SplineTable, SurfaceRow, describe_surface
 from juxtum.geometry.arrays import Bools, Floats, Ints, unit
@@ -22,8 +24,15 @@ COVERED = 0.97
 """Triangles that hold less of a face's exact area than this have lost a part of it."""
 
 
-def cad_arrays(shape: Any, file_unit: str = "mm", rule: TessellationRule | None = None) -> CadArrays:
+def cad_arrays(
+    shape: Any, file_unit: str = "mm", rule: TessellationRule | None = None, marks: tuple[FaceMark, ...] = ()
+) -> CadArrays:
     """Cut every face of a shape into triangles and note its exact surface and border tangents.
+
+    Parameters
+    ----------
+    marks : tuple of FaceMark
+        Of all faces, where the file has some.
 
     Raises
     ------
@@ -51,7 +60,8 @@ def cad_arrays(shape: Any, file_unit: str = "mm", rule: TessellationRule | None 
     if not closed:
         problems.append("the solid is not closed" if solids else OPEN)
     volume = exact_volume(shape) if closed else float("nan")
-    return collector.result(coarse, (bounds, diagonal), volume, (solids, file_unit, tuple(problems)))
+    made = collector.result(coarse, (bounds, diagonal), volume, (solids, file_unit, tuple(problems)))
+    return replace(made, marks=tuple(marks[position] for position in collector.positions)) if marks else made
 
 
 def faces_of(shape: Any) -> tuple[list[Any], list[Any]]:

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass, fields
+from dataclasses import asdict, dataclass, fields
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
+from juxtum.exchange.model_line import FaceMark, ModelLine
 from juxtum.geometry.arrays import Floats, Ints
 
 PLANE, CYLINDER, CONE, SPHERE, TORUS, SPLINE = 0, 1, 2, 3, 4, 5
@@ -77,6 +78,12 @@ class CadArrays:
     file_unit : str
     problems : tuple of str
         What of the file could not be used, and what is odd about it.
+    marks : tuple of FaceMark
+        Number and name of each face in the file; none where the file has no numbers.
+    lines : tuple of ModelLine
+        Datums, sizes and tolerances that the file states, for faces by their number in the file.
+    unread : tuple of str
+        A sentence for each that cannot be taken as it is meant.
     """
 
     nodes: Floats
@@ -105,6 +112,9 @@ class CadArrays:
     solids: int
     file_unit: str
     problems: tuple[str, ...]
+    marks: tuple[FaceMark, ...] = ()
+    lines: tuple[ModelLine, ...] = ()
+    unread: tuple[str, ...] = ()
 
     @property
     def is_closed(self) -> bool:
@@ -120,6 +130,9 @@ class CadArrays:
             "solids": self.solids,
             "file_unit": self.file_unit,
             "problems": list(self.problems),
+            "marks": [[mark.number, mark.name] for mark in self.marks],
+            "lines": [asdict(line) for line in self.lines],
+            "unread": list(self.unread),
         }
         words = np.frombuffer(json.dumps(rest).encode(), dtype=np.uint8)
         with path.open("wb") as file:
@@ -140,6 +153,9 @@ class CadArrays:
             solids=int(rest["solids"]),
             file_unit=rest["file_unit"],
             problems=tuple(rest["problems"]),
+            marks=tuple(FaceMark(*mark) for mark in rest["marks"]),
+            lines=tuple(ModelLine.read(line) for line in rest["lines"]),
+            unread=tuple(rest["unread"]),
         )
 
 

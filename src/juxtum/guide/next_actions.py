@@ -47,12 +47,7 @@ def _next_brief(d: Known) -> NextAction:
             "Choose a file",
         )
     if not d.job.procedure.characteristics:
-        return NextAction(
-            "add the profile of the whole part",
-            "without a characteristic nothing can conform or not",
-            "add whole profile",
-            "Add it",
-        )
+        return _first_characteristic(d, "without a characteristic nothing can conform or not")
     if d.scan is None and not (d.job.plan and d.job.plan.is_tracked):
         return NextAction(
             "plan the measurement",
@@ -67,6 +62,15 @@ def _next_brief(d: Known) -> NextAction:
     return NextAction(
         "look at the scan", "nominal, scan and characteristics are all here", "go assemble", "Go to Assemble"
     )
+
+
+def _first_characteristic(d: Known, why: str) -> NextAction:
+    """What the model asks for by itself, or the simplest of all."""
+    stated = 0 if d.nominal is None else sum(line.kind != "datum" for line in d.nominal.lines)
+    if stated:
+        why = f"the model states {stated} for its faces, with their datums"
+        return NextAction("take the model's tolerances", why, "take model tolerances", "Take them")
+    return NextAction("add the profile of the whole part", why, "add whole profile", "Add it")
 
 
 def _next_plan(d: Known) -> NextAction:
@@ -175,9 +179,7 @@ def _next_measure(d: Known) -> NextAction:
             "Go to Align",
         )
     if not d.evaluation.ledger:
-        return NextAction(
-            "add the profile of the whole part", "the map has no verdict yet", "add whole profile", "Add it"
-        )
+        return _first_characteristic(d, "the map has no verdict yet")
     if d.job.circumstances.instrument is None:
         return NextAction(
             "say what it was scanned with",

@@ -13,6 +13,7 @@ import numpy.typing as npt
 
 from juxtum.errors import InputError
 from juxtum.exchange import solid
+from juxtum.exchange.model_line import ModelLine, lines_on_faces
 from juxtum.exchange.solid import CadArrays, TessellationRule
 from juxtum.geometry import Cylinder, Feature, Plane, TriangleMesh
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen, unit
@@ -58,6 +59,8 @@ class NominalFace:
         A point on the face near its middle.
     feature : Feature, optional
         Whose surface it is, None for a free form; the normal of a plane points out of the material.
+    name : str
+        In the CAD model; empty where it has none.
     """
 
     number: int
@@ -65,12 +68,14 @@ class NominalFace:
     area: float
     centre: Floats
     feature: Feature | None
+    name: str = ""
 
     @property
     def title(self) -> str:
-        """Number and form, for lists."""
+        """Number, name in the model and form, for lists."""
         size = f" \u00d8{2 * self.feature.radius:.3f}" if isinstance(self.feature, Cylinder) else ""
-        return f"face {self.number}, {self.kind}{size}"
+        name = f" \u201c{self.name}\u201d" if self.name else ""
+        return f"face {self.number}{name}, {self.kind}{size}"
 
 
 @dataclass(frozen=True, eq=False)
@@ -96,6 +101,10 @@ class Nominal:
     problems : tuple of str
     unit_is_assumed : bool
         Neither the file nor a person named the unit.
+    lines : tuple of ModelLine
+        Datums, sizes and tolerances that the CAD model states; faces by their number here.
+    unread : tuple of str
+        A sentence for each that cannot be taken as it is meant.
     """
 
     mesh: TriangleMesh
@@ -108,6 +117,8 @@ class Nominal:
     volume: float
     problems: tuple[str, ...] = ()
     unit_is_assumed: bool = False
+    lines: tuple[ModelLine, ...] = ()
+    unread: tuple[str, ...] = ()
 
     @classmethod
     def from_shape(cls, shape: Any, file_unit: str = "mm", rule: TessellationRule | None = None) -> Nominal:
@@ -134,7 +145,10 @@ class Nominal:
         faces = tuple(_exact_face(t, mesh, index) for index in range(len(t.kinds)))
         owners = frozen(t.triangle_faces, np.int32)
         problems = t.problems + sound.problems
-        return cls(mesh, owners, faces, ExactProjector(t), samples, True, t.file_unit, t.volume, problems)
+        lines, unread = lines_on_faces(t.marks, t.lines, t.unread)
+        return cls(
+            mesh, owners, faces, ExactProjector(t), samples, True, t.file_unit, t.volume, problems, False, lines, unread
+        )
 
     @classmethod
     def from_mesh(cls, mesh: TriangleMesh, file_unit: str = "mm") -> Nominal:
@@ -282,7 +296,8 @@ def _exact_face(t: CadArrays, mesh: TriangleMesh, index: int) -> NominalFace:
     mine = np.flatnonzero(t.triangle_faces == index)
     centre = _middle(mesh, mine)
     feature = feature_of_face(int(t.kinds[index]), numbers, mesh, mine, centre)
-    return NominalFace(index + 1, kind, float(t.areas[index]), frozen(centre), feature)
+    name = t.marks[index].name if t.marks else ""
+    return NominalFace(index + 1, kind, float(t.areas[index]), frozen(centre), feature, name)
 
 
 def _middle(mesh: TriangleMesh, mine: Any) -> Floats:

@@ -108,6 +108,7 @@ def _kept(arrays: CadArrays, keep: Bools) -> CadArrays:
         tangents=arrays.tangents[edge],
         bend_owners=nodes[arrays.bend_owners[bend]],
         bends=arrays.bends[bend],
+        marks=tuple(mark for mark, kept in zip(arrays.marks, keep, strict=False) if kept),
         kinds=arrays.kinds[keep],
         numbers=arrays.numbers[keep],
         spline_rows=arrays.spline_rows[keep],

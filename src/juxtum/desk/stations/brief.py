@@ -5,6 +5,7 @@ from __future__ import annotations
 from juxtum.desk.action import Action
 from juxtum.desk.briefing.characteristics import CharacteristicsPanel
 from juxtum.desk.briefing.cover import CoverPanel
+from juxtum.desk.briefing.model_lines import ModelLines, take_model
 from juxtum.desk.stations.base import Station
 from juxtum.desk.widgets import Facts, button, line, row
 from juxtum.evaluate.kinds import Profile
@@ -33,6 +34,8 @@ class BriefStation(Station):
             )
         )
         self.body.addWidget(line())
+        self._model = ModelLines(self)
+        self.body.addWidget(self._model)
         self.body.addWidget(self._characteristics)
         self.body.addWidget(line())
         self.body.addWidget(self._cover)
@@ -48,10 +51,13 @@ class BriefStation(Station):
             self._characteristics.picked(hit)
 
     def own_actions(self) -> tuple[Action, ...]:
-        """A first characteristic."""
+        """First characteristics."""
         return (
             Action("add whole profile", "Add the profile of the whole part", "Job/Brief/1", self.add_whole_profile, "", "plus", "",
                    lambda: self.derived.nominal is not None),
+            Action("take model tolerances", "Take the model's tolerances", "Job/Brief/2", lambda: take_model(self.desk), "",
+                   "scroll-text", "Sizes and tolerances that a STEP AP242 file states for its faces",
+                   lambda: self.derived.nominal is not None and bool(self.derived.nominal.lines)),
         )  # fmt: skip
 
     def add_whole_profile(self) -> None:
@@ -79,6 +85,7 @@ class BriefStation(Station):
             ]
         self._files.show_facts(facts)
         self._cover.show_job(job)
+        self._model.show_job()
         self._characteristics.show_job()
 
     def dress(self) -> None:
