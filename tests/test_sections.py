@@ -33,7 +33,7 @@ from juxtum.geometry.mesh import Scan
 from juxtum.guide.findings import Key
 from juxtum.job.steps import SectionStep
 from juxtum.nominal import Nominal
-from juxtum.report.sections import write_sections
+from juxtum.report.sections import svg, write_sections
 from juxtum.scene.palette import MapScale
 
 Z = np.array([0.0, 0.0, 1.0])
@@ -315,3 +315,34 @@ def test_sections_are_cut_moved_and_taken_back_in_the_window(
     desk.wait(lambda: "is not a format for sections" in desk.window.notice.text)
     desk.click("Back to the ledger")
     assert not drawer.isVisible() and desk.window.parts.ledger.isVisible()
+
+
+def test_readings_are_pinned_in_a_section(small_desk: Hand) -> None:
+    """Clicks on the curve, two at once, each become a reading of the job that the drawing shows; elsewhere none does."""
+    from PyQt6.QtCore import QPoint
+    from PyQt6.QtTest import QTest
+
+    desk = small_desk
+    desk.go(Key.MEASURE)
+    sections = desk.window.measure.sections
+    sections._at.setText("5")
+    sections._at.editingFinished.emit()
+    desk.named("Cut here").click()  # type: ignore[attr-defined]
+    desk.wait(lambda: sections.drawer.isVisible())
+    canvas = sections.drawer.canvas
+    assert canvas.picture is not None
+    spots = [QPoint(*(round(v) for v in canvas.place_of(canvas.picture.feet[[row]])[0])) for row in (3, 30)]
+    QTest.mouseClick(canvas, Qt.MouseButton.LeftButton, pos=spots[0])
+    assert not desk.window.session.job.procedure.readings, "only where readings are wanted"
+    desk.click("Pin readings in it")
+    for spot in (*spots, QPoint(canvas.width() // 2, canvas.height() // 2)):
+        QTest.mouseClick(canvas, Qt.MouseButton.LeftButton, pos=spot)
+    desk.wait(lambda: len(desk.window.measure.derived.evaluation.readings) == 2)  # type: ignore[union-attr]
+    made = desk.window.session.job.procedure.readings
+    assert [r.label for r in made] == ["R1", "R2"] and all(abs(r.place[2] - 5) < 0.01 for r in made)
+    shown = [named.text for named in canvas.picture.names]
+    assert "R1 +0.000" in shown or "R1 -0.000" in shown, shown
+    text = svg(sections.sections, MapScale(-0.2, 0.2), 1, desk.window.measure.derived.evaluation.readings)  # type: ignore[union-attr]
+    assert ">R2 " in text
+    desk.click("Pin readings in it")
+    sections.close_drawer()

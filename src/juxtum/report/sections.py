@@ -12,6 +12,7 @@ from xml.sax.saxutils import escape
 import numpy as np
 
 from juxtum.errors import InputError
+from juxtum.evaluate.readings import Reading
 from juxtum.evaluate.sections import Section, SectionFeature
 from juxtum.exchange.dxf import GREY, RUST, TEAL, VIOLET, DxfCircle, DxfLine, write_dxf
 from juxtum.exchange.writing import write_atomically
@@ -73,7 +74,13 @@ def _feature(f: SectionFeature) -> dict[str, Any]:
     }
 
 
-def write_sections(path: Path, sections: Sequence[Section], scale: MapScale, enlarged: int | None = None) -> None:
+def write_sections(
+    path: Path,
+    sections: Sequence[Section],
+    scale: MapScale,
+    enlarged: int | None = None,
+    readings: Sequence[Reading] = (),
+) -> None:
     """Write sections as the suffix says: .dxf in part coordinates, .svg with deviations enlarged, .csv point by point.
 
     Raises
@@ -89,7 +96,7 @@ def write_sections(path: Path, sections: Sequence[Section], scale: MapScale, enl
     if suffix == ".dxf":
         write_atomically(path, lambda there: _dxf(there, sections))
     elif suffix == ".svg":
-        text = svg(sections, scale, enlarged or usual_enlargement(sections))
+        text = svg(sections, scale, enlarged or usual_enlargement(sections), readings)
         write_atomically(path, lambda there: there.write_text(text, "utf-8"))
     else:
         write_atomically(path, lambda there: there.write_text(_csv(sections), "utf-8"))
@@ -161,11 +168,11 @@ def _entity(feature: SectionFeature, section: Section, layer: str) -> DxfLine | 
     return DxfCircle(layer, centre, plane.normal, abs(piece.radius), (ends[0], ends[1]))
 
 
-def svg(sections: Sequence[Section], scale: MapScale, enlarged: int) -> str:
+def svg(sections: Sequence[Section], scale: MapScale, enlarged: int, readings: Sequence[Reading] = ()) -> str:
     """A picture of sections below each other, each with a bar of its scale and its features in words."""
     parts, top = [], 0.0
     for section in sections:
-        part, height = _svg_of(section, section_picture(section, scale, enlarged), top)
+        part, height = _svg_of(section, section_picture(section, scale, enlarged, readings=readings), top)
         parts.append(part)
         top += height
     head = (

@@ -8,6 +8,7 @@ from typing import Literal
 
 import numpy as np
 
+from juxtum.evaluate.readings import Reading
 from juxtum.evaluate.sections import Section, SectionFeature
 from juxtum.geometry.arrays import Floats, Ints
 from juxtum.look import LIGHT, Look
@@ -17,6 +18,8 @@ Role = Literal["drawn", "measured", "whisker"]
 MOST_WHISKERS = 500
 TORN = 12.0
 """A measured curve is not drawn over steps so many times as long as its usual ones."""
+IN_PLANE = 0.05
+"""A reading so near to a plane lies in its section, mm."""
 NICE = (1, 2, 5, 10, 20, 50, 100, 200, 500, 1000)
 
 
@@ -42,7 +45,7 @@ class Stroke:
 
 @dataclass(frozen=True, eq=False)
 class Named:
-    """A feature's number.
+    """A feature's number, or a reading with its value.
 
     Parameters
     ----------
@@ -71,12 +74,16 @@ class SectionPicture:
         Least and greatest coordinates, mm.
     enlarged : int
         How many times deviations are enlarged.
+    shown, feet : array (K, 2)
+        Measured points as they are drawn, and their places on the drawn curve, mm.
     """
 
     strokes: tuple[Stroke, ...]
     names: tuple[Named, ...]
     bounds: Floats
     enlarged: int
+    shown: Floats
+    feet: Floats
 
 
 def usual_enlargement(sections: Sequence[Section]) -> int:
@@ -89,8 +96,10 @@ def usual_enlargement(sections: Sequence[Section]) -> int:
     return max((n for n in NICE if n <= wanted), default=1)
 
 
-def section_picture(section: Section, scale: MapScale, enlarged: int, look: Look = LIGHT) -> SectionPicture:
-    """Strokes of a section, with deviations so many times enlarged about the drawn curve."""
+def section_picture(
+    section: Section, scale: MapScale, enlarged: int, look: Look = LIGHT, readings: Sequence[Reading] = ()
+) -> SectionPicture:
+    """Strokes of a section, with deviations so many times enlarged about the drawn curve, and readings that lie in it."""
     strokes = [Stroke(curve.points, look.ink_soft, "drawn", curve.is_closed) for curve in section.drawn.curves]
     # A rounded corner is no deviation across the curve: enlarged it would stick out as a spike.
     there = np.isfinite(section.deviations) & section.is_square
@@ -108,8 +117,10 @@ def section_picture(section: Section, scale: MapScale, enlarged: int, look: Look
     if section.is_cloud:
         strokes += [Stroke(np.stack([p, p]), look.ink, "measured") for p in shown[:: max(len(shown) // 2000, 1)]]
     names = tuple(_named(f) for f in section.features if f.measured is not None)
+    names += tuple(_read(r, section) for r in readings if abs(section.plane.heights(r.place[None])[0]) < IN_PLANE)
     bounds = np.concatenate([s.points for s in strokes]) if strokes else np.zeros((1, 2))
-    return SectionPicture(tuple(strokes), names, np.stack([bounds.min(0), bounds.max(0)]), enlarged)
+    box = np.stack([bounds.min(0), bounds.max(0)])
+    return SectionPicture(tuple(strokes), names, box, enlarged, shown[there], section.feet[there])
 
 
 def _along(run: Ints, kinds: Ints, shown: Floats, look: Look) -> list[Stroke]:
@@ -134,6 +145,15 @@ def _named(feature: SectionFeature) -> Named:
     length = float(np.linalg.norm(out))
     out = out / length if length > 1e-9 else np.array([1.0, 0.0])
     return Named(number, drawn.point + abs(drawn.radius) * out, out)
+
+
+def _read(reading: Reading, section: Section) -> Named:
+    """A reading out of the material, with its value as the ledger has it."""
+    out = section.plane.turn(reading.normal[None])[0]
+    length = float(np.linalg.norm(out))
+    value = "not seen" if not reading.is_seen else f"{reading.deviation:+.3f}"
+    aside = out / length if length > 1e-6 else np.array([1.0, 0.0])
+    return Named(f"{reading.label} {value}", section.plane.flat(reading.place[None])[0], 2.0 * aside)
 
 
 def _hex(tint: Floats) -> str:

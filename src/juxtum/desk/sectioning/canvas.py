@@ -24,6 +24,8 @@ class SectionCanvas(QWidget):
 
     picked = pyqtSignal(str)
     """The number of a line or an arc that was clicked."""
+    placed = pyqtSignal(object)
+    """The place on the drawn curve (2,) that was clicked while places are wanted."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -35,6 +37,7 @@ class SectionCanvas(QWidget):
         self._zoom, self._shift = 1.0, np.zeros(2)
         self._held: QPointF | None = None
         self._moved = False
+        self.wants_places = False
 
     def sizeHint(self) -> QSize:
         """Room for a drawing."""
@@ -91,7 +94,7 @@ class SectionCanvas(QWidget):
                 painter.setBrush(colour("accent_wash"))
                 painter.drawEllipse(QPointF(x, y), 10, 10)
             painter.setPen(colour("accent"))
-            painter.drawText(QRectF(x - 14, y - 9, 28, 18), Qt.AlignmentFlag.AlignCenter, named.text)
+            painter.drawText(QRectF(x - 60, y - 9, 120, 18), Qt.AlignmentFlag.AlignCenter, named.text)
         self._paint_bar(painter)
         if self.hasFocus():
             painter.setPen(QPen(colour("accent"), 1, Qt.PenStyle.DotLine))
@@ -151,15 +154,30 @@ class SectionCanvas(QWidget):
             self.update()
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
-        """A click chooses the number under it."""
+        """A click chooses the number under it, or gives the place on the curve under it."""
         assert event is not None
         here, self._held = event.position(), None
-        if self._moved or self.picture is None or not self.picture.names:
+        if self._moved or self.picture is None:
+            return
+        if self.wants_places:
+            self._place(here)
+            return
+        if not self.picture.names:
             return
         places = np.array([self.place_of(n.place[None])[0] + 10 * n.aside * [1, -1] for n in self.picture.names])
         far = np.linalg.norm(places - [here.x(), here.y()], axis=1)
         if far.min() < NEAR:
             self.picked.emit(self.picture.names[int(np.argmin(far))].text)
+
+    def _place(self, here: QPointF) -> None:
+        """Hand on the foot of the measured point that is drawn under a click."""
+        assert self.picture is not None
+        if len(self.picture.shown) == 0:
+            return
+        far = np.linalg.norm(self.place_of(self.picture.shown) - [here.x(), here.y()], axis=1)
+        far = np.minimum(far, np.linalg.norm(self.place_of(self.picture.feet) - [here.x(), here.y()], axis=1))
+        if far.min() < NEAR:
+            self.placed.emit(self.picture.feet[int(np.argmin(far))])
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Zoom and move by keys."""

@@ -10,7 +10,9 @@ from PyQt6.QtWidgets import QAbstractItemView, QHBoxLayout, QListWidget, QListWi
 from juxtum.desk.sectioning.canvas import SectionCanvas
 from juxtum.desk.style import THEME, font
 from juxtum.desk.widgets import Choice, button, label, row
+from juxtum.evaluate.readings import Reading
 from juxtum.evaluate.sections import Section, between
+from juxtum.geometry.arrays import Floats
 from juxtum.guide.sections import dimension_words, feature_words, section_words
 from juxtum.look import SMALL
 from juxtum.scene.palette import MapScale
@@ -23,9 +25,12 @@ class SectionDrawer(QWidget):
     closed = pyqtSignal()
     wanted = pyqtSignal(object)
     """Write it: the section."""
+    pinned = pyqtSignal(object)
+    """Read the deviation at a place of the part (3,), mm."""
 
     def __init__(self) -> None:
         super().__init__()
+        self._readings: tuple[Reading, ...] = ()
         self.setAccessibleName("Section drawer")
         self.section: Section | None = None
         self._scale = MapScale(-0.2, 0.2)
@@ -34,6 +39,7 @@ class SectionDrawer(QWidget):
         across.setSpacing(12)
         self.canvas = SectionCanvas()
         self.canvas.picked.connect(self._pick)
+        self.canvas.placed.connect(self._place)
         across.addWidget(self.canvas, 3)
         side = QVBoxLayout()
         side.setSpacing(6)
@@ -52,21 +58,26 @@ class SectionDrawer(QWidget):
         self._enlarge = Choice("Enlarge deviations")
         self._enlarge.setMinimumContentsLength(17)
         self._enlarge.picked.connect(lambda _: self._draw(False))
+        self._pin = button(
+            "Pin readings in it", self._want_places, tip="Click the measured curve where you want its deviation"
+        )
+        self._pin.setCheckable(True)
         self._close = button("Back to the ledger", self.closed.emit, tip="Close the drawing")
         self._write = button("Export section\u2026", self._want, tip="DXF for CAD, SVG for documents, CSV for tables")
         side.addLayout(row(self._title, stretch=False))
         side.addWidget(self._words)
         side.addWidget(self.features, 1)
         side.addWidget(self._between)
-        side.addLayout(row(self._enlarge, self._write, self._close))
+        side.addLayout(row(self._enlarge, self._pin))
+        side.addLayout(row(self._write, self._close))
         across.addLayout(side, 2)
         self.hide()
 
-    def show_section(self, section: Section | None, scale: MapScale) -> None:
-        """Show a section, or nothing."""
+    def show_section(self, section: Section | None, scale: MapScale, readings: tuple[Reading, ...] = ()) -> None:
+        """Show a section with the readings that lie in it, or nothing."""
         is_another = section is None or self.section is None or self.section.plane.name != section.plane.name
         chosen = self.canvas.chosen
-        self.section, self._scale = section, scale
+        self.section, self._scale, self._readings = section, scale, readings
         if section is None:
             return
         usual = usual_enlargement([section])
@@ -91,7 +102,17 @@ class SectionDrawer(QWidget):
         if self.section is None:
             return
         times = int(self._enlarge.currentData() or 0) or usual_enlargement([self.section])
-        self.canvas.show_picture(section_picture(self.section, self._scale, times, THEME.look), is_another)
+        picture = section_picture(self.section, self._scale, times, THEME.look, self._readings)
+        self.canvas.show_picture(picture, is_another)
+
+    def _want_places(self) -> None:
+        """A click reads a deviation from now on, or chooses again."""
+        self.canvas.wants_places = self._pin.isChecked()
+        self.canvas.setCursor(Qt.CursorShape.CrossCursor if self._pin.isChecked() else Qt.CursorShape.ArrowCursor)
+
+    def _place(self, flat: Floats) -> None:
+        if self.section is not None:
+            self.pinned.emit(self.section.plane.space(flat[None])[0])
 
     def changeEvent(self, event: QEvent | None) -> None:
         """Another look."""

@@ -16,6 +16,7 @@ from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.widgets import Choice, LengthField, button, column, label, row
 from juxtum.errors import InputError
 from juxtum.evaluate.sections import Section
+from juxtum.geometry.arrays import Floats
 from juxtum.job import Job
 from juxtum.job.steps import SectionStep
 from juxtum.report.sections import write_sections
@@ -44,9 +45,11 @@ class SectionPanel(QWidget):
     desk : Desk
     dress : callable
         Puts the station's layers on the stage anew.
+    pin : callable
+        Pins a reading at a place (3,).
     """
 
-    def __init__(self, desk: Desk, dress: Callable[[], None]) -> None:
+    def __init__(self, desk: Desk, dress: Callable[[], None], pin: Callable[[Floats], None]) -> None:
         super().__init__()
         self._desk, self._dress = desk, dress
         self.chosen = ""
@@ -74,6 +77,7 @@ class SectionPanel(QWidget):
         self.drawer = SectionDrawer()
         self.drawer.closed.connect(self.close_drawer)
         self.drawer.wanted.connect(self._export)
+        self.drawer.pinned.connect(pin)
         self._show_fields()
 
     @property
@@ -230,7 +234,8 @@ class SectionPanel(QWidget):
 
     def _show_drawer(self) -> None:
         section, measure = self._section, self.derived.job.procedure.measure
-        self.drawer.show_section(section, MapScale(measure.lower, measure.upper))
+        readings = self.derived.evaluation.readings if self.derived.evaluation else ()
+        self.drawer.show_section(section, MapScale(measure.lower, measure.upper), readings)
         shown = section is not None and self.isVisible()
         if shown and self.drawer.isHidden():
             self._desk.cover_ledger()
@@ -276,8 +281,9 @@ class SectionPanel(QWidget):
             return
         measure = self.derived.job.procedure.measure
         scale = MapScale(measure.lower, measure.upper)
+        readings = self.derived.evaluation.readings if self.derived.evaluation else ()
         self._desk.session.compute(
-            lambda _: write_sections(path, [section], scale),
+            lambda _: write_sections(path, [section], scale, readings=readings),
             lambda _: self._desk.announce(f"The section is in {path.name}."),
         )
 

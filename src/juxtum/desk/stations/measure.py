@@ -57,7 +57,7 @@ class MeasureStation(Station):
         self.body.addWidget(line())
         self._build_readings()
         self.worst = WorstPanel(self.desk, self.pin)
-        self.sections = SectionPanel(self.desk, self.dress)
+        self.sections = SectionPanel(self.desk, self.dress, self.pin)
         self.features = FeaturePanel(self.desk, self.dress)
         self.walls, self.limits = WallPanel(self.desk, self.dress), LimitsPanel(self.desk)
         self.held = HeldPanel(self.desk, self.dress)

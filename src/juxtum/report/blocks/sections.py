@@ -26,7 +26,9 @@ def _sections(content: ReportContent) -> list[Any]:
     enlarged = usual_enlargement(sections)
     told: list[Any] = []
     for section in sections:
-        head, rows = _one(section, section_picture(section, content.scale, enlarged))
+        head, rows = _one(
+            section, section_picture(section, content.scale, enlarged, readings=content.evaluation.readings)
+        )
         told += [KeepTogether(head if told else [heading("Sections"), *head]), *rows]
     return told
 
