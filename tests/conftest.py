@@ -23,37 +23,35 @@ from juxtum.demo.world import nominal_path, scan_path
 from juxtum.exchange.cad import read_cad
 from juxtum.exchange.meshes import read_mesh
 from juxtum.geometry.mesh import Scan
-from juxtum.job import FileStore, Job, Runner, inputs_of, runner
+from juxtum.job import FileStore, Job, Runner, inputs_of
 from juxtum.job.document import Brief, default_procedure
-from juxtum.job.kept import Kept
 from juxtum.job.steps import AsScanned, Decide
 from juxtum.nominal import Nominal
-from long_cases import LONG
-
-RESULTS = Kept()
-"""Every runner of a worker keeps its results here: they lie under the hash of all that they depend on, so none is another's."""
-runner.Kept = lambda: RESULTS  # type: ignore[misc,assignment]
+from turns import has_its_turn, is_long, names_gone
 
 WHOLE = 1500
 """With so many tests all were collected."""
 
 
 def pytest_addoption(parser: pytest.Parser) -> None:
-    """`--long` runs the further cases too."""
-    parser.addoption("--long", action="store_true", help="run the long further cases too")
+    """`--long` runs everything."""
+    parser.addoption(
+        "--long", action="store_true", help="run everything: long further cases, and all turns of the heavy tests"
+    )
 
 
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
-    """Leave out the long cases, unless they are asked for or named."""
-    names = [item.nodeid for item in items]
-    gone = [part for part in LONG if len(items) > WHOLE and not any(part in name for name in names)]
-    if gone:
-        raise pytest.UsageError(f"tests/long_cases.py names what is not there any more: {gone[0]}")
+    """Leave out the long cases and the heavy tests whose turn it is not, unless they are asked for or named."""
+    is_whole = len(items) > WHOLE
+    if is_whole and (gone := names_gone([item.nodeid for item in items])):
+        raise pytest.UsageError(f"tests/long_cases.py or tests/heavy.txt names what is not there any more: {gone}")
     if config.getoption("--long") or any("::" in word for word in config.args):
         return
-    long = [item for item in items if item.get_closest_marker("long") or any(part in item.nodeid for part in LONG)]
-    config.hook.pytest_deselected(items=long)
-    items[:] = [item for item in items if item not in long]
+    left = [item for item in items if item.get_closest_marker("long") or is_long(item.nodeid)]
+    if is_whole:
+        left += [item for item in items if not has_its_turn(item.nodeid)]
+    config.hook.pytest_deselected(items=left)
+    items[:] = [item for item in items if item not in left]
 
 
 @pytest.hookimpl(wrapper=True)

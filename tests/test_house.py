@@ -132,6 +132,7 @@ def test_cards_never_overlap() -> None:
 def test_a_change_of_any_kernel_compiles_all_anew(tmp_path: Path) -> None:
     """A compiled kernel holds the code of those it calls; so their cache is named by all of them."""
     from juxtum.compiled import kernels_key, numba
+    from juxtum.nominal import _foot_kernels
 
     (tmp_path / "a").mkdir()
     (tmp_path / "a" / "_near_kernels.py").write_text("x = 1")
@@ -140,6 +141,8 @@ def test_a_change_of_any_kernel_compiles_all_anew(tmp_path: Path) -> None:
     (tmp_path / "a" / "_far_kernels.py").write_text("x = 3")
     assert kernels_key(tmp_path) != before
     assert Path(numba.config.CACHE_DIR).name == kernels_key(SOURCE)
+    place = Path(_foot_kernels.feet_of_nodes._cache.cache_path)
+    assert place == Path(numba.config.CACHE_DIR) / "nominal", "another copy of the program finds them there too"
 
 
 def imports_of(path: Path, modules: set[str], *, with_types: bool) -> set[str]:

@@ -10,12 +10,15 @@ import hashlib
 import shutil
 import time
 from pathlib import Path
+from typing import Any
 
 import numba
+from numba.core.caching import UserProvidedCacheLocator
 
 from juxtum.folders import cache_folder
 
-__all__ = ["kernels_key", "numba"]
+__all__ = ["KernelLocator", "kernels_key", "numba"]
+PACKAGE = Path(__file__).parent
 OLD = 30 * 86400.0
 """Seconds after which the kernels of other versions are taken away."""
 
@@ -28,11 +31,27 @@ def kernels_key(package: Path) -> str:
     return key.hexdigest()[:16]
 
 
+class KernelLocator(UserProvidedCacheLocator):  # type: ignore[misc]
+    """Finds what was compiled by a kernel's place within the package: two copies of the program share it.
+
+    The compiler asks for the place of the file alone, and so compiled anew for each copy of the same kernels.
+    """
+
+    @classmethod
+    def from_function(cls, py_func: Any, py_file: str) -> Any:
+        """A locator for a kernel of this package; None for other functions, which other locators find."""
+        return super().from_function(py_func, py_file) if Path(py_file).is_relative_to(PACKAGE) else None
+
+    @classmethod
+    def get_suitable_cache_subpath(cls, py_file: str) -> str:
+        """The folder of the file within the package, as one name."""
+        return "_".join(Path(py_file).parent.relative_to(PACKAGE).parts) or "juxtum"
+
+
 def _keep_apart() -> None:
     """Point the compiler's cache to a folder of these kernels alone, if it can be written."""
-    package = Path(__file__).parent
     try:
-        folder = cache_folder() / "kernels" / kernels_key(package)
+        folder = cache_folder() / "kernels" / kernels_key(PACKAGE)
         folder.mkdir(parents=True, exist_ok=True)
         folder.touch()
         for other in folder.parent.iterdir():
@@ -41,6 +60,8 @@ def _keep_apart() -> None:
     except OSError:
         return
     numba.config.CACHE_DIR = str(folder)
+    usual = "UserProvidedCacheLocator,InTreeCacheLocator,UserWideCacheLocator,IPythonCacheLocator,ZipCacheLocator"
+    numba.config.CACHE_LOCATOR_CLASSES = f"juxtum.compiled.KernelLocator,{usual}"
 
 
 _keep_apart()

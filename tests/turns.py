@@ -1,0 +1,45 @@
+"""Which tests a run of the whole suite leaves for another one, so that it takes a quarter of an hour.
+
+A heavy test (`heavy.txt`, those of nine seconds and more) has its turn in every fourth run, by the number of the commit; all that is light,
+what guards the wrong numbers of old, and a user's walk through the window run every time. `--long` runs everything.
+"""
+
+from __future__ import annotations
+
+import os
+import zlib
+from pathlib import Path
+
+from long_cases import LONG
+
+HEAVY = frozenset((Path(__file__).parent / "heavy.txt").read_text("utf-8").split())
+"""Tests by file and function; a file alone where its tests follow each other through one window."""
+TURNS = 4
+
+
+def names_gone(known: list[str]) -> str:
+    """A name of a list that no test has any more; empty where all are there."""
+    functions = {unit_of(name) for name in known} | {file_of(name) for name in known}
+    gone = [part for part in LONG if not any(part in name for name in known)] + sorted(HEAVY - functions)
+    return gone[0] if gone else ""
+
+
+def is_long(name: str) -> bool:
+    """Whether a test is a further case of what a shorter one shows."""
+    return any(part in name for part in LONG)
+
+
+def file_of(name: str) -> str:
+    """The file of a test, without its folder."""
+    return name.split("::", maxsplit=1)[0].rsplit("/", 1)[-1]
+
+
+def unit_of(name: str) -> str:
+    """File and function of a test, whatever it is run with."""
+    return f"{file_of(name)}::{name.rsplit('::', maxsplit=1)[-1].split('[', maxsplit=1)[0]}"
+
+
+def has_its_turn(name: str) -> bool:
+    """Whether a test runs now: light ones always."""
+    unit = file_of(name) if file_of(name) in HEAVY else name if unit_of(name) in HEAVY else ""
+    return not unit or zlib.crc32(unit.encode()) % TURNS == int(os.environ.get("JUXTUM_TURN") or 0) % TURNS
