@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -15,8 +17,10 @@ from hand import Hand
 from helpers import box_mesh, turned
 from juxtum.assemble import Prism, grown, inside_prism, keep_pieces, on_visible_side
 from juxtum.assemble.strays import strays
+from juxtum.desk.joining.scan_list import ScanList
 from juxtum.errors import InputError
-from juxtum.geometry import PointCloud, TriangleMesh
+from juxtum.exchange.meshes import write_ply
+from juxtum.geometry import PointCloud, RigidTransform, TriangleMesh
 from juxtum.guide.findings import Key
 from juxtum.job.steps import Selection
 from surfaces import ball, noisy
@@ -168,3 +172,40 @@ def test_box_and_brush_select_in_the_window(small_desk: Hand) -> None:
     d.wait()
     left = d.window.session.derived.scan
     assert left is not None and len(scan.points) - seen - 200 < len(left.points) <= len(scan.points) - 0.5 * seen
+
+
+def test_one_outline_goes_through_every_scan_that_is_shown(small_desk: Hand, tmp_path: Path) -> None:
+    """Two scans beside each other: a box over both deletes of both in one edit, of a hidden one nothing; undo brings both back."""
+    d, session = small_desk, small_desk.window.session
+    held = session.derived.scan
+    assert isinstance(held, TriangleMesh)
+    write_ply(tmp_path / "beside.ply", held.moved(RigidTransform.translation([60.0, 0, 0])))
+    ref = session.files.adopt(tmp_path / "beside.ply")
+    session.edit("a further scan", lambda job: job.with_further(ref))
+    d.wait(lambda: len(session.derived.brought) == 2)
+    d.go(Key.ASSEMBLE)
+    d.press(Qt.Key.Key_1)
+    view = d.window.view
+    ends = view.stage.project(view.stage.bounds, view.width(), view.height())
+    corners = [tuple(ends.min(0) - 30), tuple(ends.max(0) + 30)]
+    sizes = [len(b.scan.points) for b in session.derived.brought]
+    assert drawn(d, "box", corners) == sizes[0], "the chosen scan alone"  # type: ignore[arg-type]
+    where = d.named("In which scans", QComboBox)
+    assert isinstance(where, QComboBox)
+    where.setCurrentIndex(1)
+    where.activated.emit(1)
+    half = [corners[0], (corners[1][0], float(ends.mean(0)[1]))]
+    drawn(d, "box", half)  # type: ignore[arg-type]
+    said = d.named("Selection", QLabel).text()  # type: ignore[attr-defined]
+    assert said.endswith("points selected in 2 of 2 scans"), said
+    d.click("Delete")
+    d.wait()
+    left = [len(b.scan.points) for b in session.derived.brought]
+    assert all(0 < after < before for after, before in zip(left, sizes, strict=True))
+    assert "points of 2 scans went" in d.window.notice.text
+    session.undo()
+    d.wait(lambda: [len(b.scan.points) for b in session.derived.brought] == sizes)
+    scans = d.window.findChildren(ScanList)[0]
+    scans.item(1, 0).setCheckState(Qt.CheckState.Unchecked)  # type: ignore[union-attr]
+    d.wait()
+    assert not where.isVisible(), "one scan is left to be seen"

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from PyQt6.QtWidgets import QPushButton, QVBoxLayout, QWidget
 
+from juxtum.desk.cleaning.selecting import Worked
 from juxtum.desk.derived import Derived
 from juxtum.desk.joining.pair_panel import PairPanel
 from juxtum.desk.joining.ring import ClosureRing
@@ -114,6 +115,15 @@ class JoinPanel(QWidget):
         d = self.derived
         shown = next((b for b in d.brought if b.name == self.target), None)
         return d.upright if shown is None else d.upright @ (shown.pose or RigidTransform.identity())
+
+    @property
+    def shown(self) -> tuple[Worked, ...]:
+        """The scans that are shown, and where; none where the job has only one."""
+        d = self.derived
+        if len(d.brought) < 2:
+            return ()
+        there = [b for b in d.brought if self.scans.is_shown(b.name)]
+        return tuple(Worked(b.name, b.scan, d.upright @ (b.pose or RigidTransform.identity())) for b in there)
 
     def show_job(self) -> None:
         """Show the job as it is now."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from juxtum.desk.action import Action
-from juxtum.desk.cleaning.selecting import SelectionPanel
+from juxtum.desk.cleaning.selecting import SelectionPanel, Worked
 from juxtum.desk.cleaning.trimming import TrimPanel
 from juxtum.desk.finishing.panel import SurfacePanel
 from juxtum.desk.joining.panel import JoinPanel
@@ -16,6 +16,7 @@ from juxtum.geometry.arrays import Floats
 from juxtum.geometry.mesh import Scan
 from juxtum.guide.facts import facts_of, loose_pieces, scan_facts, thousands
 from juxtum.guide.findings import Key
+from juxtum.job import Job
 from juxtum.job.steps import CleaningStep, Fragments, Strays, Trim
 from juxtum.scene.actors import Shown
 from juxtum.scene.map_layers import MAP_LAYERS
@@ -43,6 +44,7 @@ class AssembleStation(Station):
         self._facts = Facts("Scan")
         self.panel = JoinPanel(self.desk, self.dress)
         self.panel.scans.chosen.connect(self._follow_target)
+        self.panel.scans.shown_changed.connect(self._select_in)
         self._scans = Choice("Scan in force")
         self._scans.setToolTip("Which scan the procedure is carried out on; all aligning goes to it")
         self._scans.picked.connect(self.take_scan)
@@ -126,7 +128,7 @@ class AssembleStation(Station):
         """Facts of the scan that is worked on; the selection belonged to the scan as it was."""
         d, scan = self.derived, self._scan
         self._facts.show_facts(scan_facts(d) if scan is d.scan or scan is None else facts_of(scan))
-        self.selecting.take_scan(scan, self.panel.placement)
+        self._select_in()
         self.trimming.take_scan(scan, self.panel.placement)
         self.surface.show_scan(scan, self.panel.placement)
 
@@ -196,7 +198,7 @@ class AssembleStation(Station):
         """A plane is laid: nothing else is drawn or picked meanwhile."""
         self.panel.pairs.leave()
         self.trimming.stop()
-        self.selecting.take_scan(self._scan, self.panel.placement)
+        self._select_in()
         self.selecting.stop()
 
     def _drawing_begins(self) -> None:
@@ -206,9 +208,29 @@ class AssembleStation(Station):
         """Select what was drawn round."""
         self.selecting.outlined(outline, matrix)
 
-    def _delete(self, step: CleaningStep) -> None:
+    def _select_in(self) -> None:
+        """Select in the scan that is worked on, or in all that are shown."""
+        scan = self._scan
+        target = None if scan is None else Worked(self.panel.target, scan, self.panel.placement)
+        self.selecting.take_scans(target, self.panel.shown)
+
+    def _delete(self, steps: tuple[CleaningStep, ...]) -> None:
         self.leave()
-        self._clean(step)
+        if len(steps) == 1 and steps[0].scan == self.panel.target:
+            self._clean(steps[0])
+            return
+        before = {b.name: len(b.scan.points) for b in self.derived.brought}
+
+        def told() -> None:
+            gone = [before[b.name] - len(b.scan.points) for b in self.derived.brought if b.name in before]
+            self.desk.announce(f"{thousands(sum(gone))} points of {sum(n > 0 for n in gone)} scans went.")
+
+        def change(job: Job) -> Job:
+            for step in steps:
+                job = job.with_step(step)
+            return job
+
+        self.session.edit(steps[0].title, change, then=told)
 
     def escape(self) -> None:
         """End picking and show the stage as it was."""
@@ -223,7 +245,7 @@ class AssembleStation(Station):
         self.surface.take_off()
         self.trimming.put_away()
         self.selecting.stop()
-        self.selecting.take_scan(self._scan, self.panel.placement)
+        self._select_in()
 
     def dress(self) -> None:
         """The scan alone, standing on its table; or several, each in a colour of its own."""
