@@ -11,17 +11,18 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from helpers import box_mesh, turned
-from juxtum.assemble.finishing import Filling, closed, fill, repair, smooth, thin, without_targets
+from juxtum.assemble.finishing import Filling, Worked, closed, fill, repair, smooth, thin, without_targets
 from juxtum.assemble.holes import holes_of
 from juxtum.cli.main import main
 from juxtum.errors import InputError
+from juxtum.evaluate.kinds import Profile
 from juxtum.exchange.mesh_writing import write_mesh
 from juxtum.exchange.meshes import read_mesh
 from juxtum.geometry import TriangleMesh
 from juxtum.geometry.topology import closure
 from juxtum.job import FileStore, Job, Runner, inputs_of
 from juxtum.job.document import Brief
-from juxtum.job.steps import AsScanned, Decide, Fill
+from juxtum.job.steps import AsScanned, Decide, Fill, Smooth
 from surfaces import NOISE, RADIUS, ball, bored, noisy, tube
 
 # -- filling ----------------------------------------------------------------------------------------------------------
@@ -288,3 +289,29 @@ def test_targets_go_and_leave_round_holes_and_one_at_an_edge_is_told() -> None:
     assert "none of the 1 targets" in without_targets(cube, np.array([[500.0, 0, 0]]), 8.0).notes[0]
     with pytest.raises(InputError, match="is none"):
         without_targets(cube, np.zeros((1, 3)), 0.0)
+
+
+@pytest.mark.quick
+@pytest.mark.parametrize(("systematic", "noise", "told"), [(0.02, 0.0, 0.02), (0.02, 0.03, 0.02), (0.0, 0.03, 0.0)])
+def test_what_areas_moved_by_is_told_apart_from_noise_that_went(systematic: float, noise: float, told: float) -> None:
+    """A surface that was smoothed is calmer, which is no error; one that moved as a whole is."""
+    mesh = ball()
+    moved = systematic + np.random.default_rng(1).normal(0, noise, len(mesh.points))
+    assert Worked(mesh, moved=moved).shift == pytest.approx(told, abs=0.003)
+
+
+def test_smoothing_counts_in_every_budget(tmp_path: Path) -> None:
+    """A ball that smoothing shrinks: the budget says so, and what a value moved by lies within its U."""
+    files = FileStore()
+    write_mesh(tmp_path / "nominal.ply", ball())
+    write_mesh(tmp_path / "scan.ply", noisy(ball(), NOISE))
+    inputs = inputs_of(files.adopt(tmp_path / "nominal.ply"), files.adopt(tmp_path / "scan.ply"))
+    job = Job(brief=Brief(part="A"), inputs=inputs).with_step(AsScanned(name="a")).with_step(Decide(alignment="a"))
+    job = job.with_step(Profile(id="1", title="all", lower=-0.2, upper=0.2))
+    smoothed = job.with_step(Smooth(bound=0.5, rounds=40))
+    runner = Runner(files)
+    before, after = (runner.evaluation(one).ledger[0] for one in (job, smoothed))
+    lines = {line.source: line.standard for line in after.budget.contributions}
+    mean = abs(runner.evaluation(smoothed).statistics.mean - runner.evaluation(job).statistics.mean)
+    assert lines["smoothing and thinning"] >= 0.8 * mean > 0
+    assert "smoothing and thinning" not in {line.source for line in before.budget.contributions}

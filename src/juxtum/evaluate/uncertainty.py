@@ -148,6 +148,28 @@ class CoatLayer:
 
 
 @dataclass(frozen=True)
+class Handling:
+    """What was done to a scan before it was measured, as standard uncertainties in mm; 0 where nothing was.
+
+    Parameters
+    ----------
+    joining : float
+        Along an axis, of where the scans lie that it is joined of.
+    working : float
+        Of where its surface lies after it was smoothed or thinned.
+    """
+
+    joining: float = 0.0
+    working: float = 0.0
+
+    @property
+    def lines(self) -> list[Contribution]:
+        """What there is of both."""
+        named = (("joining of the scans", self.joining), ("smoothing and thinning", self.working))
+        return [Contribution(name, standard) for name, standard in named if standard > 0]
+
+
+@dataclass(frozen=True)
 class Chain:
     """Everything that adds to the uncertainty but the data themselves.
 
@@ -155,20 +177,19 @@ class Chain:
     ----------
     instrument : Instrument, optional
         None when nobody stated it.
-    joining : float
-        Standard uncertainty, mm along an axis, of where the scans lie that the measured one is joined of; 0 for one scan.
+    handling : Handling
     """
 
     instrument: Instrument | None
     environment: Environment
     coats: tuple[CoatLayer, ...] = ()
-    joining: float = 0.0
+    handling: Handling = Handling()
 
     @classmethod
-    def of(cls, circumstances: Circumstances, joining: float = 0.0) -> Chain:
+    def of(cls, circumstances: Circumstances, handling: Handling | None = None) -> Chain:
         """What a measurement's circumstances add."""
         coats = tuple(CoatLayer(c.faces, c.thickness, c.spread) for c in circumstances.coats_on)
-        return cls(circumstances.instrument, circumstances.environment, coats, joining)
+        return cls(circumstances.instrument, circumstances.environment, coats, handling or Handling())
 
     def thickness_on(self, faces: Ints) -> Floats:
         """Thickness of all coats (N,) on faces (N,) by index from 0, mm."""
@@ -193,9 +214,7 @@ class Chain:
             sampling.contribution,
             Contribution("alignment", alignment, origin=LineOrigin.DATA),
         ]
-        lines += [self._temperature_line(length), *self._coat_lines(face)]
-        if self.joining > 0:
-            lines.append(Contribution("joining of the scans", self.joining))
+        lines += [self._temperature_line(length), *self._coat_lines(face), *self.handling.lines]
         return Budget(tuple(lines), self.instrument is not None)
 
     def form_budget(self, length: float, sampling: Sampling, face: int) -> Budget:
@@ -208,7 +227,8 @@ class Chain:
         face : int
             Number of the face.
         """
-        lines = (*self._instrument_lines(length), sampling.contribution, *self._coat_lines(face))
+        worked = Handling(working=self.handling.working).lines
+        lines = (*self._instrument_lines(length), sampling.contribution, *self._coat_lines(face), *worked)
         return Budget(lines, self.instrument is not None)
 
     def _coat_lines(self, face: int) -> list[Contribution]:

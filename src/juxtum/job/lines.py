@@ -8,7 +8,7 @@ from juxtum.evaluate.kinds import Given
 from juxtum.evaluate.simulated import Simulated, simulate
 from juxtum.evaluate.uncertainty import Chain
 from juxtum.job.graph import Graph, Node, under_their_names
-from juxtum.job.sources import deviation_map, doubts, given, joining, touched
+from juxtum.job.sources import deviation_map, doubts, given, handling, touched
 from juxtum.job.steps.base import Outcomes, Source, alignment
 from juxtum.progress import Progress
 
@@ -17,7 +17,7 @@ def given_node(graph: Graph, source: Source) -> Node:
     """The scan held against the nominal, and what a verdict rests on besides."""
     job, decide = graph.job, graph.job.procedure.decide
     found, told, touches = deviation_map(source.name), doubts(source.name), touched(source.name)
-    behind = joining(job.procedure.alignment(source.name).scan)
+    behind = handling(job.procedure.alignment(source.name).scan)
     stated = (job.circumstances.objection, job.readiness.objection)
 
     def run(outcomes: Outcomes, progress: Progress) -> Given:

@@ -38,7 +38,7 @@ from juxtum.job.sources import (
     doubts,
     facts,
     feature,
-    joining,
+    handling,
     line,
     loaded,
     numbers,
@@ -50,6 +50,7 @@ from juxtum.job.sources import (
 )
 from juxtum.job.steps.base import NOMINAL, Coat, Outcomes, Source, alignment, surface
 from juxtum.job.surfaces import (
+    handling_node,
     join_named,
     joined_node,
     joining_node,
@@ -59,6 +60,7 @@ from juxtum.job.surfaces import (
     tied_node,
     told_node,
     worked_node,
+    working_node,
 )
 from juxtum.job.touches import touched_node
 from juxtum.job.wall_map import TakenWalls, verdicts_of, walls_node
@@ -105,7 +107,8 @@ class Families:
     def __init__(self, files: FileStore) -> None:
         self._files = files
         self.all: dict[str, Family] = {
-            "nominal": self._nominal, "scan": self._scan, "tied": tied_node, "parts": parts_node, "joining": joining_node, "surface": surface_node,
+            "nominal": self._nominal, "scan": self._scan, "tied": tied_node, "parts": parts_node, "surface": surface_node,
+            "joining": joining_node, "working": working_node, "handling": handling_node,
             "worked": worked_node, "told": told_node,
             "facts": _facts, "coats": _coats, "alignment": _alignment,
             "map": _map, "suspicion": _suspicion, "doubts": _doubts,
@@ -250,7 +253,7 @@ def _statistics(graph: Graph, source: Source) -> Node:
 def _reading(graph: Graph, source: Source) -> Node:
     """The readings of a step, not yet judged."""
     step, circumstances = graph.job.procedure.readings[int(source.part)], graph.job.circumstances
-    found, behind = deviation_map(source.name), joining(graph.job.procedure.alignment(source.name).scan)
+    found, behind = deviation_map(source.name), handling(graph.job.procedure.alignment(source.name).scan)
 
     def run(outcomes: Outcomes, progress: Progress) -> tuple[Reading, ...]:
         deviation, pose = outcomes.of(found), outcomes.alignment(source.name)
@@ -272,7 +275,7 @@ def _section(graph: Graph, source: Source) -> Node:
 
     def run(outcomes: Outcomes, progress: Progress) -> tuple[Section, ...]:
         deviation = outcomes.of(found)
-        given = outcomes.alignment(source.name), Chain.of(circumstances, outcomes.of(joining(laid)))
+        given = outcomes.alignment(source.name), Chain.of(circumstances, outcomes.of(handling(laid)))
         planes, made = step.planes(deviation.nominal), []
         for index, plane in enumerate(planes):
             progress.phase(f"cutting {plane.name}", index / len(planes))
@@ -281,7 +284,7 @@ def _section(graph: Graph, source: Source) -> Node:
 
     return Node(
         (step, circumstances, search.limit, search.angle),
-        under_their_names(found, scan, alignment(source.name), joining(laid)),
+        under_their_names(found, scan, alignment(source.name), handling(laid)),
         run,
     )
 
@@ -309,10 +312,10 @@ def _evaluation(graph: Graph, source: Source) -> Node:
         )  # fmt: skip
 
     # What is told of the file is asked for first: the scan as it was brought may be let go once it is clean.
-    # How surely joined scans lie comes of their joining, which is then not done again for it.
+    # How surely joined scans lie, and how far work moved their surface, comes of that, which is then not done again for it.
     reads = (
         about_file,
-        joining(job.procedure.alignment(name).scan),
+        handling(job.procedure.alignment(name).scan),
         alignment(name),
         deviation_map(name),
         numbers(name),

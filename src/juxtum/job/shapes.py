@@ -6,7 +6,7 @@ from juxtum.errors import InputError, JuxtumError
 from juxtum.evaluate.features import TakenFeature, build_feature, take_feature
 from juxtum.evaluate.uncertainty import Chain
 from juxtum.job.graph import Graph, Node, under_their_names
-from juxtum.job.sources import deviation_map, feature, joining
+from juxtum.job.sources import deviation_map, feature, handling
 from juxtum.job.steps import ConstructStep
 from juxtum.job.steps.base import Outcomes, Source, alignment, surface
 from juxtum.progress import Progress
@@ -25,7 +25,7 @@ def feature_node(graph: Graph, source: Source) -> Node:
 
     def run(outcomes: Outcomes, progress: Progress) -> TakenFeature:
         progress.phase(f"measuring {step.label}")
-        given = outcomes.alignment(name), Chain.of(circumstances, outcomes.of(joining(laid)))
+        given = outcomes.alignment(name), Chain.of(circumstances, outcomes.of(handling(laid)))
         try:
             others = _all_there([outcomes.of(part) for part in parts], lost, step.label)
             if isinstance(step, ConstructStep):
@@ -36,7 +36,7 @@ def feature_node(graph: Graph, source: Source) -> Node:
             return TakenFeature(step.label, None, problem.sentence)
         return TakenFeature(step.label, made)
 
-    reads = (found, scan, alignment(name), joining(laid), *parts)
+    reads = (found, scan, alignment(name), handling(laid), *parts)
     return Node((step, circumstances), under_their_names(*reads), run)
 
 

@@ -20,6 +20,16 @@ def joining(scan: str) -> Source:
     return Source("joining", scan)
 
 
+def working(scan: str) -> Source:
+    """How far smoothing and thinning moved the surface of a scan."""
+    return Source("working", scan)
+
+
+def handling(scan: str) -> Source:
+    """What joining and work on its surface add to the uncertainty of what is measured on a scan."""
+    return Source("handling", scan)
+
+
 def parts(scan: str) -> Source:
     """The parts in a scan, told apart."""
     return Source("parts", scan)

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import math
+
 from juxtum.assemble.assembling import Tied
 from juxtum.assemble.separating import Separated
 from juxtum.errors import JobError
+from juxtum.evaluate.uncertainty import Handling
 from juxtum.job.graph import Graph, Node, under_their_names
 from juxtum.job.inputs import LoadedScan
-from juxtum.job.sources import loaded, parts, tied, worked
-from juxtum.job.steps import FinishingModel, Join, Separate
+from juxtum.job.sources import joining, loaded, parts, tied, worked, working
+from juxtum.job.steps import FinishingModel, Join, Separate, Smooth, Thin
 from juxtum.job.steps.base import NOMINAL, Outcomes, Source, surface
 from juxtum.progress import Progress
 from juxtum.units import Unit
@@ -31,12 +34,40 @@ def joined_node(step: Join) -> Node:
 
 def joining_node(graph: Graph, source: Source) -> Node:
     """Standard uncertainty of where a place lies by the joining of scans, mm; 0 for a scan that is joined of none."""
-    apart = graph.job.procedure.separation
-    name = apart.scan if apart is not None and source.name in apart.names else source.name
+    name = _undivided(graph, source.name)
     if join_named(graph, name) is None:
         return Node((), {}, lambda _, __: 0.0)
     made = tied(name)
     return Node((), under_their_names(made), lambda outcomes, _: float(outcomes.of(made).spread), shelf="number")
+
+
+def working_node(graph: Graph, source: Source) -> Node:
+    """Standard uncertainty of where a surface lies by what smoothed or thinned it, also before scans were joined; mm."""
+    name, steps = _undivided(graph, source.name), graph.job.procedure.cleaning_of(source.name)
+    made = [worked(source.name, k) for k, step in enumerate(steps, 1) if isinstance(step, Smooth | Thin)]
+    join = join_named(graph, name)
+    behind = [working(used) for used in ((name,) if name != source.name else join.used if join is not None else ())]
+    if not made and not behind:
+        return Node((), {}, lambda _, __: 0.0)
+
+    def run(outcomes: Outcomes, progress: Progress) -> float:
+        own = [float(outcomes.of(read).shift) for read in made]
+        before = [float(outcomes.of(read)) for read in behind]
+        return math.hypot(*own, max(before, default=0.0))
+
+    return Node((), under_their_names(*made, *behind), run, shelf="number")
+
+
+def handling_node(graph: Graph, source: Source) -> Node:
+    """What joining and work on the surface add together."""
+    reads = (joining(source.name), working(source.name))
+    return Node((), under_their_names(*reads), lambda outcomes, _: Handling(*(outcomes.of(read) for read in reads)))
+
+
+def _undivided(graph: Graph, name: str) -> str:
+    """The scan that a part was told apart in; otherwise the scan itself."""
+    apart = graph.job.procedure.separation
+    return apart.scan if apart is not None and name in apart.names else name
 
 
 def parts_node(graph: Graph, source: Source) -> Node:

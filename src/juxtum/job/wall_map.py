@@ -12,7 +12,7 @@ from juxtum.evaluate.quantity import LineResult
 from juxtum.evaluate.uncertainty import Chain
 from juxtum.evaluate.walls import WallLimits, WallMap, measure_walls
 from juxtum.job.graph import Graph, Node, under_their_names
-from juxtum.job.sources import deviation_map, doubts, joining
+from juxtum.job.sources import deviation_map, doubts, handling
 from juxtum.job.steps import WallsStep
 from juxtum.job.steps.base import Outcomes, Source, alignment, surface
 from juxtum.progress import Progress
@@ -54,7 +54,7 @@ def walls_node(graph: Graph, source: Source) -> Node:
 
     def run(outcomes: Outcomes, progress: Progress) -> TakenWalls:
         progress.phase("measuring the walls")
-        chain = Chain.of(job.circumstances, outcomes.of(joining(laid)))
+        chain = Chain.of(job.circumstances, outcomes.of(handling(laid)))
         objection = "; ".join(filter(None, (*stated, *outcomes.of(doubts(name)).objections)))
         judgement = Judgement(outcomes.alignment(name), chain, decide.rule, decide.guard, objection)
         try:
@@ -66,5 +66,5 @@ def walls_node(graph: Graph, source: Source) -> Node:
         return TakenWalls(found, "", is_limited)
 
     parts = (step, job.circumstances, decide.rule, decide.guard, *stated)
-    reads = (deviation_map(name), surface(laid), alignment(name), joining(laid), doubts(name))
+    reads = (deviation_map(name), surface(laid), alignment(name), handling(laid), doubts(name))
     return Node(parts, under_their_names(*reads), run)

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from juxtum.evaluate.drawn.references import Faces
 from juxtum.evaluate.given import Given
 from juxtum.evaluate.touched import Touched
-from juxtum.evaluate.uncertainty import Budget, Chain, Contribution
+from juxtum.evaluate.uncertainty import Budget, Chain, Contribution, Handling
 
 TOLD = 3.0
 """Freedom that the feature itself takes of its touches, at least: a plane, or a circle."""
@@ -45,8 +45,8 @@ class Behind:
         if self.is_mixed and chain.instrument is not None:
             stated.append(chain.instrument)
         # Joined scans have no part in what was touched.
-        joining = chain.joining if self.is_mixed else 0.0
-        return replace(chain, instrument=max(stated, key=lambda one: one.a), joining=joining)
+        handling = chain.handling if self.is_mixed else Handling()
+        return replace(chain, instrument=max(stated, key=lambda one: one.a), handling=handling)
 
     def freedom(self, found: float) -> float:
         """Degrees of freedom of the sampling: few where few touches told it."""
