@@ -199,7 +199,8 @@ def _svg_of(section: Section, picture: SectionPicture, top: float) -> tuple[str,
 
     lines = [_svg_stroke(stroke, at) for stroke in picture.strokes]
     for named in picture.names:
-        x, y = at((named.place + 11 / factor * named.aside - [0.0, 4 / factor])[None]).split(",")
+        away = (24 if named.is_reading else 11) / factor
+        x, y = at((named.place + away * named.aside - [0.0, 4 / factor])[None]).split(",")
         lines.append(
             f'<text x="{x}" y="{y}" font-size="10" text-anchor="middle" fill="{LIGHT.accent}">{escape(named.text)}</text>'
         )

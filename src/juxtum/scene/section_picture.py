@@ -59,6 +59,7 @@ class Named:
     text: str
     place: Floats
     aside: Floats
+    is_reading: bool = False
 
 
 @dataclass(frozen=True, eq=False)
@@ -153,7 +154,7 @@ def _read(reading: Reading, section: Section) -> Named:
     length = float(np.linalg.norm(out))
     value = "not seen" if not reading.is_seen else f"{reading.deviation:+.3f}"
     aside = out / length if length > 1e-6 else np.array([1.0, 0.0])
-    return Named(f"{reading.label} {value}", section.plane.flat(reading.place[None])[0], 2.0 * aside)
+    return Named(f"{reading.label} {value}", section.plane.flat(reading.place[None])[0], aside, is_reading=True)
 
 
 def _hex(tint: Floats) -> str:

@@ -10,11 +10,13 @@ from PyQt6.QtWidgets import QWidget
 from juxtum.desk.style import THEME, colour, font
 from juxtum.geometry.arrays import Floats
 from juxtum.look import SMALL
-from juxtum.scene.section_picture import SectionPicture, Stroke
+from juxtum.scene.section_picture import Named, SectionPicture, Stroke
 
 WIDTHS = {"drawn": 1.0, "measured": 1.5, "whisker": 1.0}
 MARGIN = 26.0
 STEP = 1.25
+SIDEWAYS = 0.5
+"""Out of the material by so much to one side: words stand beside the curve, not over it."""
 NEAR = 12.0
 """Pixels from a number within which a click chooses it."""
 
@@ -88,6 +90,9 @@ class SectionCanvas(QWidget):
             self._paint_stroke(painter, stroke)
         painter.setFont(font(SMALL, mono=True))
         for named in self.picture.names:
+            if named.is_reading:
+                self._paint_reading(painter, named)
+                continue
             x, y = self.place_of(named.place[None])[0] + 10 * named.aside * [1, -1]
             if named.text in self.chosen:
                 painter.setPen(Qt.PenStyle.NoPen)
@@ -100,6 +105,19 @@ class SectionCanvas(QWidget):
             painter.setPen(QPen(colour("accent"), 1, Qt.PenStyle.DotLine))
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawRect(self.rect().adjusted(1, 1, -2, -2))
+
+    def _paint_reading(self, painter: QPainter, named: Named) -> None:
+        """A ring on the curve, and its words beside it, clear of the numbers."""
+        x, y = self.place_of(named.place[None])[0]
+        painter.setPen(QPen(colour("ink"), 1.5))
+        painter.setBrush(colour("panel"))
+        painter.drawEllipse(QPointF(x, y), 3.5, 3.5)
+        across, up = named.aside
+        left = x - 60 if abs(across) < SIDEWAYS else x + 24 if across > 0 else x - 144
+        align = Qt.AlignmentFlag.AlignHCenter if abs(across) < SIDEWAYS else Qt.AlignmentFlag.AlignLeft
+        if across <= -SIDEWAYS:
+            align = Qt.AlignmentFlag.AlignRight
+        painter.drawText(QRectF(left, y - 9 - 24 * up, 120, 18), align | Qt.AlignmentFlag.AlignVCenter, named.text)
 
     def _paint_stroke(self, painter: QPainter, stroke: Stroke) -> None:
         painter.setPen(QPen(QColor(stroke.colour), WIDTHS[stroke.role]))

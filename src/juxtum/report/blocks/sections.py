@@ -53,7 +53,7 @@ def _one(section: Section, picture: SectionPicture) -> tuple[list[Any], list[Any
             canvas.setLineWidth(WIDTHS[stroke.role])
             canvas.drawPath(path, stroke=1, fill=0)
         for named in picture.names:
-            x, y = MARGIN + factor * (named.place - low) + 7 * named.aside
+            x, y = MARGIN + factor * (named.place - low) + (16 if named.is_reading else 7) * named.aside
             d.write(canvas, float(x) - 2, float(y) - 2, named.text, d.MONO, 6, LIGHT.accent)
 
     caption = f"{section.plane.name}; deviations {picture.enlarged} times enlarged. {section_words(section)}"
