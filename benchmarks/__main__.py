@@ -49,6 +49,7 @@ ALL = {
     "promise": promise.promise,
     "joins": joins.joins,
     "drawings": drawings.drawings,
+    "demo drawing": drawings.demo_drawing,
     "surfaces": finishing.surfaces,
     "selections": finishing.selections,
     "walls": walls.walls,

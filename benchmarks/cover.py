@@ -42,7 +42,7 @@ EVERY = 50
 
 def cover() -> Iterator[str]:
     """Noise alone, then noise with an instrument off by what it is allowed: share of truths within value +- U."""
-    nominal, base = Nominal.from_shape(read_cad(nominal_path()).shape), _base()
+    nominal, base = Nominal.from_shape(read_cad(nominal_path()).shape), base_scan()
     for words, chain, spread in (("noise alone", NOISE_ALONE, 0.0), ("instrument within its error", STATED, 1.0)):
         if words not in os.environ.get("JUXTUM_COVER", words):
             continue
@@ -83,7 +83,7 @@ class Told:
         yield f"{words}: whole ledger {100 * np.mean([h / scans for h in self.hits.values()]):.1f} % of {scans} scans"
 
 
-def _base() -> TriangleMesh:
+def base_scan() -> TriangleMesh:
     """The made part as seen, without noise, table and scraps."""
     surface = seen_surface(truth(), np.random.default_rng(truth().seed), silent())
     return surface.kept(surface.points[:, 2] > 0.6)

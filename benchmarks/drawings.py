@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import sys
+from collections import defaultdict
 from collections.abc import Iterator
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
 import numpy as np
+
+from benchmarks.cover import EVERY, FIRST, NOISE_ALONE, SEEDS, base_scan
 
 NOISE, SCANS = 0.02, 12
 
@@ -39,3 +42,51 @@ def drawings() -> Iterator[str]:
         yield f"{kind}: {100 * np.mean(hits):.0f} % of {len(hits)}"
     every = np.concatenate([np.array(hits) for hits in within.values()])
     yield f"all: {100 * every.mean():.1f} % of {len(every)}"
+
+
+def demo_drawing() -> Iterator[str]:
+    """The drawing of BC-220 over many scans of it: how often what a scan without noise gives lies within value +- U."""
+    from juxtum.align import best_fit
+    from juxtum.demo.scan import with_noise
+    from juxtum.demo.truth import truth
+    from juxtum.demo.world import drawing_path, nominal_path
+    from juxtum.evaluate import DecisionRule, measure_deviation
+    from juxtum.evaluate.characteristics import Judgement
+    from juxtum.evaluate.drawing import read_drawing
+    from juxtum.evaluate.kinds import Given
+    from juxtum.exchange.cad import read_cad
+    from juxtum.geometry import RigidTransform, TriangleMesh
+    from juxtum.nominal import Nominal
+
+    nominal, base = Nominal.from_shape(read_cad(nominal_path()).shape), base_scan()
+    lines = read_drawing(drawing_path(), nominal)
+
+    def values(scan: TriangleMesh) -> dict[str, tuple[float, float]]:
+        fitted = best_fit(scan, nominal, RigidTransform.identity())
+        judgement = Judgement(fitted, NOISE_ALONE, DecisionRule.GUARDED)
+        given = Given(measure_deviation(scan, nominal, fitted.transform), judgement)
+        results = ((f"{line.id} {line.tag}", line.result(given)) for line in lines)
+        return {name: (r.value, r.expanded) for name, r in results if r.value is not None and np.isfinite(r.value)}
+
+    truths, off = values(base), defaultdict(list)
+    for seed in range(FIRST, FIRST + SEEDS):
+        rng = np.random.default_rng([seed, 7])
+        for name, (value, wide) in values(with_noise(base, truth().noise, rng)).items():
+            if name in truths:
+                off[name].append((value - truths[name][0], wide))
+        done = seed + 1 - FIRST
+        if done == SEEDS or done % EVERY == 0:
+            yield from _shares(off, done)
+
+
+def _shares(off: dict[str, list[tuple[float, float]]], scans: int) -> Iterator[str]:
+    kinds: dict[str, list[bool]] = defaultdict(list)
+    for name, pairs in off.items():
+        errors, widths = np.array(pairs).T
+        hits = np.abs(errors) <= widths
+        kinds[name.split()[1]] += list(hits)
+        yield f"{name}: {100 * hits.mean():.0f} % of {len(hits)}, bias {errors.mean():+.4f}, scatter {errors.std():.4f}, U {widths.mean():.4f}"
+    for kind, hit in sorted(kinds.items()):
+        yield f"all {kind}: {100 * np.mean(hit):.1f} % of {len(hit)}"
+    every = [one for hit in kinds.values() for one in hit]
+    yield f"whole drawing: {100 * np.mean(every):.1f} % of {len(every)} after {scans} scans"

@@ -218,6 +218,21 @@ def choice_of_the_largest(tiles: Tiles, sign: float, seed: int = 7) -> Correctio
     return Correction(bias, float(np.hypot(scatter, UNSURE * bias)))
 
 
+def choice_among(values: Floats, noise: Floats, seed: int = 7) -> Correction:
+    """How far the largest of some uncertain values (K,), as of slices, lies beyond the largest true one, and how much it scatters.
+
+    By the same estimate as for tiles; `noise` holds the standard uncertainty of each value.
+    """
+    drawn, kept = _drawn_in(values, noise, float(np.median(values)), len(values))
+    left = noise * kept
+    normal = np.random.default_rng(seed).normal(size=(DRAWS, len(values)))
+    noisy = (drawn + np.sqrt(np.maximum(noise**2 - left**2, 0.0)) * normal).max(1)
+    inflated = AGAIN * float((drawn + left * normal).max(1).mean() - drawn.max())
+    bias = float(noisy.mean()) - (float(drawn.max()) - inflated)
+    scatter = float((drawn + noise * normal).max(1).std(ddof=1))
+    return Correction(bias, float(np.hypot(scatter, UNSURE * bias)))
+
+
 def _drawn_in(values: Floats, noise: Floats, centre: float, independent: float) -> tuple[Floats, Floats]:
     """Values drawn towards a centre as far as noise explains their scatter, and the share of each that is kept.
 

@@ -14,7 +14,7 @@ from juxtum.evaluate.drawn.references import Faces
 from juxtum.evaluate.drawn.taken import NotSeenError, Taken
 from juxtum.evaluate.given import Given
 from juxtum.evaluate.kinds.base import Strokes
-from juxtum.evaluate.kinds.toleranced import Found, Zoned, width_of
+from juxtum.evaluate.kinds.toleranced import Found, Zoned, unbounded_width_of, width_of, worst_of
 from juxtum.evaluate.tiles import Tiles
 from juxtum.geometry.arrays import Bools, Floats, orthonormal_frame
 from juxtum.geometry.features import Circle, Cone, Cylinder, Feature, Line, Plane, Sphere
@@ -70,20 +70,21 @@ class Straightness(_Form):
         return self._axis(taken) if self.diametral else self._strips(taken)
 
     def _axis(self, taken: Taken) -> Found:
-        middles, counts = [], []
+        middles, unsure = [], []
+        unit_noise = float(np.median(taken.tiles.noise))
         for rows in slices(taken):
             spots = taken.spots[rows]
             axis = taken.fit.feature.axis  # type: ignore[attr-defined]
             start = Circle(taken.fit.feature.anchored(spots.mean(0)).point, axis, 1.0)
             flat = spots - np.outer((spots - start.point) @ axis, axis)
             middles.append(_middle(flat, start))
-            counts.append(len(spots))
+            unsure.append(unit_noise * _spread_of_middle(flat - middles[-1]))
         if len(middles) < 3:
             raise NotSeenError("fewer than three slices across it show where its axis runs", next="Scan more of it")
         points = np.array(middles)
         axis = np.linalg.svd(points - points.mean(0), full_matrices=False)[2][0]
         line, diameter = narrowest_line(Line(points.mean(0), axis), points)
-        noise = float(np.median(taken.tiles.noise)) * np.sqrt(2 / np.median(counts))
+        noise = float(np.median(unsure))
         far = int(np.argmax(line.distances(points)))
         # The farthest of so many middles that scatter by their noise alone (Rayleigh); how much of it that is, is an estimate.
         chance = 2 * noise * float(np.sqrt(2 * np.log(len(points))))
@@ -94,7 +95,7 @@ class Straightness(_Form):
     def _strips(self, taken: Taken) -> Found:
         feature = taken.nominal
         along, group = _strips_of(taken)
-        worst: Found | None = None
+        lines: list[Found] = []
         for number in np.unique(group):
             rows = group == number
             if rows.sum() < SLICE_TILES:
@@ -104,11 +105,10 @@ class Straightness(_Form):
             start = Plane(points.mean(0), np.array([0.0, 1, 0]))
             levelled = points[:, 1] - np.polyval(np.polyfit(points[:, 0], points[:, 1], 1), points[:, 0])
             heights = levelled if self.criterion == "gauss" else _levelled(points, start)
-            value, standard, top = width_of(tiles, heights)
-            if worst is None or value > worst.value:
-                worst = Found(value, standard, float(np.ptp(along[rows])), taken.places[rows][top],
-                              "the worst line of the surface", freedom=tiles.freedom)  # fmt: skip
-        if worst is None:
+            value, standard, top = unbounded_width_of(tiles, heights)
+            lines.append(Found(value, standard, float(np.ptp(along[rows])), taken.places[rows][top],
+                               "the worst line of the surface", freedom=tiles.freedom))  # fmt: skip
+        if (worst := worst_of(lines)) is None:
             raise NotSeenError(f"no line of the {feature.name} is seen long enough", next="Scan more of it")
         return worst
 
@@ -155,6 +155,17 @@ def _middle(flat: Floats, start: Circle) -> Floats:
     return np.asarray(fit_circle(flat, Plane(start.point, start.axis)).feature.point)
 
 
+def _spread_of_middle(arms: Floats) -> float:
+    """Standard uncertainty of the middle of a circle along its worse direction for each unit of noise in its places (N, 3).
+
+    All round it is the root of 2 over their number; where an arc alone was seen, the middle is unsure along it.
+    """
+    out = arms / np.maximum(np.linalg.norm(arms, axis=1), 1e-9)[:, None]
+    two = np.linalg.svd(out, full_matrices=False)[2][:2]
+    rows = np.column_stack([out @ two.T, np.ones(len(out))])
+    return float(np.sqrt(np.linalg.eigvalsh(np.linalg.pinv(rows.T @ rows)[:2, :2]).max()))
+
+
 class Roundness(_Form):
     """Roundness of the worst slice across an axis."""
 
@@ -185,7 +196,7 @@ class Roundness(_Form):
         taken = self.take(given, member[0])
         if isinstance(taken.nominal, Sphere):
             return _about(taken, self.criterion)
-        worst: Found | None = None
+        found_in: list[Found] = []
         for rows in slices(taken):
             tiles, spots = kept(taken.tiles, rows), taken.spots[rows]
             axis = taken.fit.feature.axis  # type: ignore[attr-defined]
@@ -203,10 +214,9 @@ class Roundness(_Form):
             start = replace(circle, point=middle)
             found = start if self.criterion == "gauss" else narrowed(start, points)
             heights = np.linalg.norm(points - found.point, axis=1)
-            value, standard, top = width_of(tiles, heights)
-            if worst is None or value > worst.value:
-                worst = Found(value, standard, 2 * radius, spots[top], "the worst slice", freedom=tiles.freedom)
-        if worst is None:
+            value, standard, top = unbounded_width_of(tiles, heights)
+            found_in.append(Found(value, standard, 2 * radius, spots[top], "the worst slice", freedom=tiles.freedom))
+        if (worst := worst_of(found_in)) is None:
             raise NotSeenError("no slice across it is seen well enough", next="Scan more of it, all round")
         return worst
 

@@ -13,7 +13,7 @@ from juxtum.evaluate.drawn.taken import NotSeenError, Taken
 from juxtum.evaluate.given import Given
 from juxtum.evaluate.kinds.base import Strokes
 from juxtum.evaluate.kinds.form import SLICE_TILES, kept
-from juxtum.evaluate.kinds.toleranced import Found, Zoned, width_of
+from juxtum.evaluate.kinds.toleranced import Found, Zoned, unbounded_width_of, worst_of
 from juxtum.geometry.arrays import Bools, Floats
 from juxtum.geometry.features import Feature, Plane
 
@@ -39,16 +39,14 @@ class _RunOut(Zoned):
             what = f"face {member[0][0]} is a plane that does not face along the datum's axis"
             raise InputError(what, f"characteristic {self.id}", "Name a face that turns about it")
         heights, groups = self._read(taken, frame, axis, direction)
-        worst: Found | None = None
+        turns: list[Found] = []
         for rows in groups:
             tiles = kept(taken.tiles, rows)
-            value, standard, top = width_of(tiles, heights[rows])
-            if worst is None or value > worst.value:
-                place = taken.places[rows][top]
-                framed = 2 * frame.spread(place, taken.facing[rows][top])
-                words = self.short.lower()
-                worst = Found(value, standard, taken.size, place, words, freedom=tiles.freedom, framed=framed)
-        if worst is None:
+            value, standard, top = unbounded_width_of(tiles, heights[rows])
+            place, words = taken.places[rows][top], self.short.lower()
+            framed = 2 * frame.spread(place, taken.facing[rows][top])
+            turns.append(Found(value, standard, taken.size, place, words, freedom=tiles.freedom, framed=framed))
+        if (worst := worst_of(turns)) is None:
             raise NotSeenError("no turn of it is seen well enough", next="Scan more of it, all round")
         return worst
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from abc import abstractmethod
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Annotated, Any, ClassVar, Self
 
@@ -21,7 +22,7 @@ from juxtum.evaluate.fields import Finite
 from juxtum.evaluate.given import Given
 from juxtum.evaluate.kinds.base import Characteristic, nothing_seen
 from juxtum.evaluate.quantity import Aim, Limits, Line, Measured, SideMeasured
-from juxtum.evaluate.tiles import Tiles
+from juxtum.evaluate.tiles import Tiles, choice_among
 from juxtum.evaluate.uncertainty import Budget, Contribution, LineOrigin, Sampling
 from juxtum.geometry.arrays import Floats, frozen
 from juxtum.geometry.features import Plane
@@ -305,6 +306,21 @@ class Zoned(Toleranced):
         return Aim(self.id, self.title, self.limit, self.faces, within=not self.datums)
 
 
+def worst_of(found: Sequence[Found]) -> Found | None:
+    """The largest of what was found in slices or strips, what noise adds by its choice among them taken off; None of none.
+
+    What one of them lies below nothing, by chance and what was taken off it, counts as it is: none is a width yet.
+    """
+    if not found:
+        return None
+    values, noise = np.array([one.value for one in found]), np.array([one.standard for one in found])
+    worst = found[int(np.argmax(values))]
+    if len(found) == 1 or not noise.any():
+        return replace(worst, value=max(worst.value, 0.0))
+    chosen = choice_among(values, noise)
+    return replace(worst, value=max(worst.value - chosen.bias, 0.0), standard=max(chosen.standard, worst.standard))
+
+
 def width_of(tiles: Tiles, heights: Floats) -> tuple[float, float, int]:
     """Width between the highest and the lowest of some heights (K,) over tiles, what noise adds by their choice taken off.
 
@@ -315,9 +331,23 @@ def width_of(tiles: Tiles, heights: Floats) -> tuple[float, float, int]:
     highest : int
         Which tile is the highest.
     """
+    width, standard, highest = unbounded_width_of(tiles, heights)
+    return max(width, 0.0), standard, highest
+
+
+def unbounded_width_of(tiles: Tiles, heights: Floats) -> tuple[float, float, int]:
+    """The same, below zero where more was taken off than there was.
+
+    Returns
+    -------
+    width, standard : float
+        mm, with its standard uncertainty.
+    highest : int
+        Which tile is the highest.
+    """
     made = replace(tiles, means=heights)
     top, bottom = extreme_of(made, 1.0, None), extreme_of(made, -1.0, None)
-    return max(top.value - bottom.value, 0.0), top.standard + bottom.standard, top.tile
+    return top.value - bottom.value, top.standard + bottom.standard, top.tile
 
 
 def farthest_of(tiles: Tiles, heights: Floats) -> tuple[float, float, int]:
@@ -328,4 +358,6 @@ def farthest_of(tiles: Tiles, heights: Floats) -> tuple[float, float, int]:
     return max(abs(worse.value), 0.0), worse.standard, worse.tile
 
 
-__all__ = ["Found", "NotSeenError", "Toleranced", "Zoned", "farthest_of", "width_of"]
+__all__ = [
+    "Found", "NotSeenError", "Toleranced", "Zoned", "farthest_of", "unbounded_width_of", "width_of", "worst_of",
+]  # fmt: skip
