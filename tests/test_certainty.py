@@ -1,0 +1,92 @@
+"""What noise makes of the worst of many, of narrow features, and of axes that half a turn shows: U covers the truth."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+
+from juxtum.associate import without_outliers
+from juxtum.evaluate.drawn.certainty import at_least_as_drawn
+from juxtum.evaluate.kinds.form import _spread_of_middle
+from juxtum.evaluate.kinds.toleranced import Found, worst_of
+from juxtum.geometry.features import Cone, Cylinder
+
+pytestmark = pytest.mark.quick
+UP = np.array([0.0, 0, 1])
+
+
+@pytest.mark.parametrize(("apart", "count"), [(0.0, 6), (0.0, 30), (1.0, 18), (12.0, 18)])
+def test_the_worst_of_many_slices_lies_within_its_uncertainty(apart: float, count: int) -> None:
+    """All alike, a little apart, and one that stands out by twelve times what each is unsure by."""
+    rng, truths = np.random.default_rng(1), np.full(count, 0.03)
+    truths[0] += 0.005 * apart if apart > 2 else 0.0
+    truths += 0.005 * apart * rng.normal(size=count) if apart <= 2 else 0.0
+    within, off = [], []
+    for _ in range(300):
+        drawn = [Found(float(v), 0.005, 10.0, np.zeros(3), "") for v in rng.normal(truths, 0.005)]
+        worst = worst_of(drawn)
+        assert worst is not None
+        off.append(worst.value - truths.max())
+        within.append(abs(off[-1]) <= 2 * worst.standard)
+    assert np.mean(within) >= 0.9 and abs(np.mean(off)) < 0.003
+
+
+def test_one_of_none_and_of_one() -> None:
+    """Nothing seen is nothing; a single slice is not chosen, and below zero is none."""
+    assert worst_of([]) is None
+    only = worst_of([Found(-0.004, 0.005, 10.0, np.zeros(3), "")])
+    assert only is not None and (only.value, only.standard) == (0.0, 0.005)
+
+
+def ring(cone: Cone, turn: float, width: float) -> tuple[np.ndarray, np.ndarray]:
+    """Places on a narrow band of a cone, and its normals there."""
+    rng = np.random.default_rng(5)
+    angles, along = rng.uniform(0, turn, 280), rng.uniform(-width / 2, width / 2, 280)
+    radius = cone.radius + along * np.tan(cone.half_angle)
+    out = np.column_stack([np.cos(angles), np.sin(angles), np.zeros(280)])
+    normals = out * np.cos(cone.half_angle) - UP * np.sin(cone.half_angle)
+    return cone.point + radius[:, None] * out + along[:, None] * UP, normals
+
+
+def test_a_narrow_chamfer_does_not_believe_its_own_tilt() -> None:
+    """0.4 mm wide where it counts, 74 mm across, two thirds of it seen: its axis scatters farther than the fit at its answer says."""
+    cone = Cone(np.zeros(3), UP, 37.0, np.pi / 4)
+    feet, normals = ring(cone, 4.4, 0.4)
+    offs, before, after = [], [], []
+    for seed in range(40):
+        points = feet + np.random.default_rng(seed).normal(0, 0.015, 280)[:, None] * normals
+        fit = without_outliers(cone, points)
+        wider = at_least_as_drawn(fit, cone, points, feet)
+        offs.append(wider.feature.anchored(np.zeros(3)).point[:2])
+        before.append(np.diag(fit.covariance)[:2])
+        after.append(np.diag(wider.covariance)[:2])
+    scatter = np.sqrt(np.mean(np.square(offs)))
+    assert scatter > 1.3 * np.sqrt(np.mean(before)), "or else nothing is to be mended"
+    assert 0.5 < scatter / np.sqrt(np.mean(after)) < 1.1
+
+
+def test_what_is_well_known_stays_as_it_is() -> None:
+    """A bore as long as it is wide: noise moves its axis by microns."""
+    bore, rng = Cylinder(np.zeros(3), UP, 20.0), np.random.default_rng(2)
+    angles, along = rng.uniform(0, 2 * np.pi, 2000), rng.uniform(-20, 20, 2000)
+    feet = np.column_stack([20 * np.cos(angles), 20 * np.sin(angles), along])
+    points = feet + feet * [1, 1, 0] / 20 * rng.normal(0, 0.015, 2000)[:, None]
+    fit = without_outliers(bore, points)
+    wider = at_least_as_drawn(fit, bore, points, feet)
+    assert np.allclose(wider.covariance, fit.covariance, rtol=0.02, atol=1e-4 * np.abs(fit.covariance).max())
+
+
+@pytest.mark.parametrize("turn", [2 * np.pi, 3.6, 2.4])
+def test_the_middle_of_an_arc_is_as_unsure_as_it_scatters(turn: float) -> None:
+    """All round by the root of 2 over the number of places, on an arc more."""
+    from juxtum.associate import fit_circle
+    from juxtum.geometry.features import Plane
+
+    angles = np.linspace(0, turn, 24, endpoint=False)
+    places = np.column_stack([30 * np.cos(angles), 30 * np.sin(angles), np.zeros(24)])
+    arms, middles = places / 30, []
+    for seed in range(200):
+        drawn = places + arms * np.random.default_rng(seed).normal(0, 0.01, 24)[:, None]
+        middles.append(fit_circle(drawn, Plane(np.zeros(3), UP)).feature.point[:2])
+    worse = float(np.sqrt(np.linalg.eigvalsh(np.cov(np.array(middles).T)).max()))
+    assert 0.01 * _spread_of_middle(places) == pytest.approx(worse, rel=0.15)
