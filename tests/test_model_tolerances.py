@@ -217,7 +217,7 @@ def test_from_the_command_line(stated: Stating, tmp_path: Path, capsys: pytest.C
     s.size(f"DIMENSIONAL_SIZE(#{s.aspect(HOLE)},'diameter')", [s.item("nominal value", 8.0)], s.range(0.0, 0.1))
     scan = tmp_path / "scan.ply"
     write_ply(scan, whole(Nominal.from_shape(plate(0.05, 4.02), rule=TessellationRule(0.002, 0.1)), 12_000))
-    given = ["--drawing", "model", "--instrument", "handheld", "--strict", "--json", "--out", str(tmp_path / "out")]
+    given = ["--align", "none", "--drawing", "model", "--instrument", "handheld", "--strict", "--json", "--out", str(tmp_path / "out")]
     main(["inspect", str(s.write()), str(scan), *given])
     found = json.loads(capsys.readouterr().out)["characteristics"]
     assert [line["kind"] for line in found] == ["position", "diameter"]
