@@ -95,7 +95,11 @@ def test_limits_as_two_values_and_in_inches(stated: Stating) -> None:
     inch = s.add(f"( CONVERSION_BASED_UNIT('INCH',#{base}) LENGTH_UNIT() NAMED_UNIT(*) )")
     items = [s.item(name, value / 25.4, inch) for name, value in (("lower limit", 7.9), ("upper limit", 8.3))]
     s.size(f"DIMENSIONAL_SIZE(#{s.aspect(HOLE)},'diameter')", items)
-    (line,) = model_drawing(read(s.write())).characteristics
+    note = s.add("DESCRIPTIVE_REPRESENTATION_ITEM('dimensional note','envelope requirement')")
+    two = s.add("DESCRIPTIVE_REPRESENTATION_ITEM('dimensional note','two point size')")
+    s.size(f"DIMENSIONAL_SIZE(#{s.aspect(HOLE)},'diameter')", [*items, note, two])
+    line, noted = model_drawing(read(s.write())).characteristics
+    assert noted.envelope and noted.size == "two-point" and not line.envelope
     assert (line.nominal, line.lower, line.upper) == pytest.approx((8.1, -0.2, 0.2), abs=1e-5)
 
 
@@ -156,6 +160,12 @@ def odd_name(s: Stating) -> None:
     s.size(f"DIMENSIONAL_SIZE(#{s.aspect(7)},'curve length')", [s.item("nominal value", 8.0)], s.range(-0.1, 0.1))
 
 
+def odd_note(s: Stating) -> None:
+    note = s.add("DESCRIPTIVE_REPRESENTATION_ITEM('dimensional note','statistical')")
+    items = [s.item("nominal value", 8.0), note]
+    s.size(f"DIMENSIONAL_SIZE(#{s.aspect(7)},'diameter')", items, s.range(-0.1, 0.1))
+
+
 def odd_kind(s: Stating) -> None:
     s.tolerance("ROUNDNESS", 0.1, s.aspect(5))
 
@@ -176,6 +186,7 @@ def odd_measure(s: Stating) -> None:
         (odd_size, "it states 4 where the model's own faces have 8"),
         (odd_limits, "the lower deviation 0.1 is not below the upper -0.1"),
         (odd_name, "a size called 'curve length' is not read"),
+        (odd_note, "its note 'statistical' is not read"),
         (odd_kind, "plane"),
         (odd_measure, "its unit cannot be read"),
     ],
@@ -217,7 +228,18 @@ def test_from_the_command_line(stated: Stating, tmp_path: Path, capsys: pytest.C
     s.size(f"DIMENSIONAL_SIZE(#{s.aspect(HOLE)},'diameter')", [s.item("nominal value", 8.0)], s.range(0.0, 0.1))
     scan = tmp_path / "scan.ply"
     write_ply(scan, whole(Nominal.from_shape(plate(0.05, 4.02), rule=TessellationRule(0.002, 0.1)), 12_000))
-    given = ["--align", "none", "--drawing", "model", "--instrument", "handheld", "--strict", "--json", "--out", str(tmp_path / "out")]
+    given = [
+        "--align",
+        "none",
+        "--drawing",
+        "model",
+        "--instrument",
+        "handheld",
+        "--strict",
+        "--json",
+        "--out",
+        str(tmp_path / "out"),
+    ]
     main(["inspect", str(s.write()), str(scan), *given])
     found = json.loads(capsys.readouterr().out)["characteristics"]
     assert [line["kind"] for line in found] == ["position", "diameter"]

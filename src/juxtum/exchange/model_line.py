@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -64,6 +65,7 @@ def lines_on_faces(
     (2,)
     """
     numbers: dict[int, int] = {}
+    several = Counter(mark.number for mark in marks)
     for place, mark in enumerate(marks, 1):
         numbers.setdefault(mark.number, place)
     kept, left = [], list(unread)
@@ -71,6 +73,10 @@ def lines_on_faces(
         if all(face in numbers for face in (*line.first, *line.second)):
             first, second = (tuple(numbers[face] for face in faces) for faces in (line.first, line.second))
             kept.append(replace(line, first=first, second=second))
+            if (times := max(several[face] for face in (*line.first, *line.second))) > 1:
+                left.append(
+                    f"{line.kind} {line.title}".strip() + f": its face is there {times} times, and the first one counts"
+                )
         else:
             left.append(f"{line.kind} {line.title}".strip() + ": a face of it cannot be used")
     return tuple(kept), tuple(left)

@@ -20,6 +20,17 @@ SIZES = {
     "toroidal minor radius": ("radius", ("minor",)),
     "thickness": ("thickness", ()),
 }
+NOTES = {
+    "envelope": "envelope",
+    "two point size": "two-point",
+    "two-point size": "two-point",
+    "least squares": "gauss",
+    "least-squares": "gauss",
+    "maximum inscribed": "inscribed",
+    "minimum circumscribed": "circumscribed",
+    "free state": "",
+}
+"""What is noted beside the value of a size, by words that its text holds."""
 DIMENSIONS = (
     "DIMENSIONAL_SIZE",
     "ANGULAR_SIZE",
@@ -54,6 +65,9 @@ def _values(model: Model) -> dict[int, dict[str, int]]:
         values = shape.get("SHAPE_DIMENSION_REPRESENTATION") or shape.get("REPRESENTATION") or ()
         for ref in refs(values[1:2]):
             item = model.held.of(ref.number)
+            if "DESCRIPTIVE_REPRESENTATION_ITEM" in item:
+                found[given[0].number][f"note {ref.number}"] = ref.number
+                continue
             texts = [value for entity in item.values() for value in entity if isinstance(value, str)]
             found[given[0].number][(texts or [""])[0].lower()] = ref.number
     return found
@@ -76,8 +90,23 @@ def _limits(model: Model) -> dict[int, Ref]:
 def _size(model: Model, number: int, values: dict[str, int], limits: Ref | None) -> ModelLine:
     kind, words, first, second = _features(model, number)
     nominal, upper, lower = _range(model, values, limits)
+    words += _noted(model, values)
     title = next((text for text in model.attributes(number) if isinstance(text, str) and " " in text.strip()), "")
     return ModelLine(kind, title if title.lower() not in SIZES else "", first, second, (), nominal, upper, lower, words)
+
+
+def _noted(model: Model, values: dict[str, int]) -> tuple[str, ...]:
+    """Modifiers that stand beside the values of a size."""
+    found = []
+    for number in values.values():
+        text = str((model.attributes(number, "DESCRIPTIVE_REPRESENTATION_ITEM") or ("",))[-1]).lower()
+        if not text:
+            continue
+        word = next((word for known, word in NOTES.items() if known in text), None)
+        if word is None:
+            raise Unread(f"its note '{text}' is not read")
+        found += [word] if word else []
+    return tuple(found)
 
 
 def _features(model: Model, number: int) -> tuple[str, tuple[str, ...], tuple[int, ...], tuple[int, ...]]:
@@ -107,7 +136,8 @@ def _range(model: Model, values: dict[str, int], limits: Ref | None) -> tuple[fl
         top, low = (model.measure(values[name]) for name in ("upper limit", "lower limit"))
         middle = model.measure(values["nominal value"]) if "nominal value" in values else (top + low) / 2
         return middle, f"{top - middle:.6g}", f"{low - middle:.6g}"
-    name = "nominal value" if "nominal value" in values else next(iter(values), "")
+    stated = [name for name in values if not name.startswith("note ")]
+    name = "nominal value" if "nominal value" in stated else next(iter(stated), "")
     if not name:
         raise Unread("its nominal value is missing")
     nominal, entities = model.measure(values[name]), model.held.of(limits.number)

@@ -11,6 +11,8 @@ STATEMENT = re.compile(r"#(\d+)\s*=\s*((?:[^;'#]++|#|'[^']*+')*+);")
 COMMENT = re.compile(r"/\*.*?\*/", re.DOTALL)
 TOKEN = re.compile(r"\s*(?:'((?:[^']|'')*)'|#(\d+)|\.([A-Z0-9_]+)\.|([A-Z_][A-Z0-9_]*)|([-+0-9.][-+0-9.E]*)|([(),$*]))")
 WIDE = re.compile(r"\\X([24])\\([0-9A-F]*)\\X0\\")
+LIKELY = re.compile("TOLERANCE|DATUM|DIMENSION|ASPECT|_USAGE|ANGULAR|ZONE")
+"""Of a large model nearly all else is shape, and is not gone through for each name."""
 DEEPEST = 60
 """Lists within lists of a sound file go three deep."""
 
@@ -59,9 +61,12 @@ class Statements:
         self.order: list[int] = []
         """Numbers in the order of the file."""
         self._read: dict[int, dict[str, tuple[Any, ...]]] = {}
+        self._likely: list[int] = []
         for number, body in STATEMENT.findall(COMMENT.sub(" ", text)):
             self._texts[int(number)] = body
             self.order.append(int(number))
+            if LIKELY.search(body):
+                self._likely.append(int(number))
 
     def of(self, number: int) -> dict[str, tuple[Any, ...]]:
         """The entities of a statement, by name, with their values; empty where there is none or it cannot be read."""
@@ -70,9 +75,9 @@ class Statements:
         return self._read[number]
 
     def named(self, part: str) -> list[int]:
-        """Numbers of the statements in which an entity's name holds a word."""
-        wanted = re.compile(rf"(?:^|[\s()])[A-Z0-9_]*{part}[A-Z0-9_]*\s*\(")
-        return [number for number in self.order if wanted.search(self._texts[number])]
+        """Numbers of the statements in which an entity's name holds a word: one of those that tolerances are stated with."""
+        wanted = re.compile(rf"(?:^|[\s()])[A-Z0-9_]*(?:{part})[A-Z0-9_]*\s*\(")
+        return [number for number in self._likely if wanted.search(self._texts[number])]
 
 
 def _entities(body: str) -> dict[str, tuple[Any, ...]]:
