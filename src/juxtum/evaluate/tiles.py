@@ -209,13 +209,7 @@ def choice_of_the_largest(tiles: Tiles, sign: float, seed: int = 7) -> Correctio
     left = noise * np.sqrt(kept**2 * share + kept_rest**2 * np.maximum(1 - share, 0.0))
     near = np.flatnonzero(drawn >= drawn.max() - 8 * float(noise.max()) - 1e-12)
     near = near[np.argsort(-drawn[near], kind="stable")][:3000]
-    m, s, r = drawn[near], noise[near], left[near]
-    normal = np.random.default_rng(seed).normal(size=(DRAWS, len(m)))
-    noisy = (m + np.sqrt(np.maximum(s**2 - r**2, 0.0)) * normal).max(1)
-    inflated = AGAIN * float((m + r * normal).max(1).mean() - m.max())
-    bias = float(noisy.mean()) - (float(m.max()) - inflated)
-    scatter = float((m + s * normal).max(1).std(ddof=1))
-    return Correction(bias, float(np.hypot(scatter, UNSURE * bias)))
+    return _with_noise_put_on(drawn[near], noise[near], left[near], seed)
 
 
 def choice_among(values: Floats, noise: Floats, seed: int = 7) -> Correction:
@@ -224,12 +218,16 @@ def choice_among(values: Floats, noise: Floats, seed: int = 7) -> Correction:
     By the same estimate as for tiles; `noise` holds the standard uncertainty of each value.
     """
     drawn, kept = _drawn_in(values, noise, float(np.median(values)), len(values))
-    left = noise * kept
-    normal = np.random.default_rng(seed).normal(size=(DRAWS, len(values)))
-    noisy = (drawn + np.sqrt(np.maximum(noise**2 - left**2, 0.0)) * normal).max(1)
-    inflated = AGAIN * float((drawn + left * normal).max(1).mean() - drawn.max())
-    bias = float(noisy.mean()) - (float(drawn.max()) - inflated)
-    scatter = float((drawn + noise * normal).max(1).std(ddof=1))
+    return _with_noise_put_on(drawn, noise, noise * kept, seed)
+
+
+def _with_noise_put_on(estimate: Floats, noise: Floats, left: Floats, seed: int) -> Correction:
+    """What noise (K,) adds to the largest of an estimate (K,) that still holds some of it, `left` (K,); by many draws."""
+    normal = np.random.default_rng(seed).normal(size=(DRAWS, len(estimate)))
+    noisy = (estimate + np.sqrt(np.maximum(noise**2 - left**2, 0.0)) * normal).max(1)
+    inflated = AGAIN * float((estimate + left * normal).max(1).mean() - estimate.max())
+    bias = float(noisy.mean()) - (float(estimate.max()) - inflated)
+    scatter = float((estimate + noise * normal).max(1).std(ddof=1))
     return Correction(bias, float(np.hypot(scatter, UNSURE * bias)))
 
 
