@@ -65,6 +65,17 @@ def test_a_narrow_chamfer_does_not_believe_its_own_tilt() -> None:
     assert 0.5 < scatter / np.sqrt(np.mean(after)) < 1.1
 
 
+def test_what_the_drawing_leaves_free_is_unsure_and_no_error() -> None:
+    """Places on one circle of a bore tell nothing of its tilt: however few and flat they are, an answer comes of it."""
+    bore, turn = Cylinder(np.zeros(3), UP, 20.0), np.linspace(0, 6, 40)
+    feet = np.column_stack([20 * np.cos(turn), 20 * np.sin(turn), np.zeros(40)])
+    points = feet + np.column_stack([np.zeros((40, 2)), np.random.default_rng(3).normal(0, 0.3, 40)])
+    fit = without_outliers(bore, points + feet * np.random.default_rng(4).normal(0, 5e-4, 40)[:, None])
+    wider = at_least_as_drawn(fit, bore, points, feet)
+    assert np.isfinite(wider.covariance).all() and np.linalg.eigvalsh(wider.covariance).min() > -1e-9
+    assert np.diag(wider.covariance)[2:4].min() > 100 * np.diag(fit.covariance)[2:4].max()
+
+
 def test_what_is_well_known_stays_as_it_is() -> None:
     """A bore as long as it is wide: noise moves its axis by microns."""
     bore, rng = Cylinder(np.zeros(3), UP, 20.0), np.random.default_rng(2)

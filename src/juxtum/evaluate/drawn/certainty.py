@@ -44,11 +44,21 @@ def _turn(one: Floats, other: Floats) -> Floats:
 
 
 def _larger(covariance: Floats, found: Floats, drawn: Floats) -> Floats:
-    """A covariance (P, P) stretched along every direction in which the second set of rows tells less than the first."""
+    """A covariance (P, P) stretched along every direction in which the second set of rows tells less than the first.
+
+    What the second set tells nothing of at all counts as told very little, not as known.
+    """
     scale = np.maximum(np.sqrt(np.diag(found.T @ found)), LEAST)
-    root = np.linalg.cholesky(np.linalg.pinv(found.T @ found / np.outer(scale, scale)) + LEAST * np.eye(len(scale)))
-    less = np.linalg.inv(root) @ np.linalg.pinv(drawn.T @ drawn / np.outer(scale, scale)) @ np.linalg.inv(root).T
-    ratios, ways = np.linalg.eigh((less + less.T) / 2)
-    stretch = root @ (ways * np.sqrt(np.maximum(ratios, 1.0))) @ ways.T @ np.linalg.inv(root)
+    one, other = (_powers(rows / scale) for rows in (found, drawn))
+    held, loose = one
+    ratios, ways = np.linalg.eigh(held @ other[1] @ other[1].T @ held.T)
+    stretch = loose @ (ways * np.sqrt(np.maximum(ratios, 1.0))) @ ways.T @ held
     stretch = stretch / scale[:, None] * scale[None, :]
     return np.asarray(stretch @ covariance @ stretch.T)
+
+
+def _powers(rows: Floats) -> tuple[Floats, Floats]:
+    """Square root of the normal matrix of some rows, and its inverse (P, P); never quite singular."""
+    values, ways = np.linalg.eigh(rows.T @ rows)
+    roots = np.sqrt(np.maximum(values, LEAST * max(float(values[-1]), LEAST)))
+    return (ways * roots).T, ways / roots

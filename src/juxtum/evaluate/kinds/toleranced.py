@@ -336,15 +336,7 @@ def width_of(tiles: Tiles, heights: Floats) -> tuple[float, float, int]:
 
 
 def unbounded_width_of(tiles: Tiles, heights: Floats) -> tuple[float, float, int]:
-    """The same, below zero where more was taken off than there was.
-
-    Returns
-    -------
-    width, standard : float
-        mm, with its standard uncertainty.
-    highest : int
-        Which tile is the highest.
-    """
+    """The same, and below zero where more was taken off than there was."""
     made = replace(tiles, means=heights)
     top, bottom = extreme_of(made, 1.0, None), extreme_of(made, -1.0, None)
     return top.value - bottom.value, top.standard + bottom.standard, top.tile
