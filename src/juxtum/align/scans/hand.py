@@ -7,10 +7,9 @@ from dataclasses import replace
 
 import numpy as np
 
-from juxtum.align.scans.groups import Group, weigh
-from juxtum.align.scans.shape import make_search
+from juxtum.align.scans.body import body_of, fits_by_shape, looks_of
+from juxtum.align.scans.groups import Group
 from juxtum.align.scans.sheet import Sheet
-from juxtum.align.scans.ties import candidates
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import frozen
 
@@ -25,7 +24,9 @@ OPPOSITE = f"nothing ties it to the others, but its mirror image would lie on th
 
 def mirrored(sheet: Sheet) -> Sheet:
     """A scan mirrored at the plane X = 0."""
-    return replace(sheet, points=frozen(sheet.points * MIRROR), normals=frozen(sheet.normals * MIRROR))
+    return replace(
+        sheet, points=frozen(sheet.points * MIRROR), normals=frozen(sheet.normals * MIRROR), rim=frozen(sheet.rim * MIRROR)
+    )
 
 
 def is_opposite_hand(sheets: Sequence[Sheet], group: Group, scan: int) -> bool:
@@ -47,13 +48,7 @@ def is_opposite_hand(sheets: Sequence[Sheet], group: Group, scan: int) -> bool:
 
 def _most_in_common(sheet: Sheet, sheets: Sequence[Sheet], group: Group, beside: list[int]) -> float:
     """The largest share of overlap that a place by shape gives without anything speaking against it, 0 to 1."""
-    some = [*(sheets[k] for k in beside), sheet]
-    searches, alone = [make_search(s) for s in some], len(beside)
-    known = Group({row: group.poses[k] for row, k in enumerate(beside)})
-    best = 0.0
-    for row in range(alone):
-        for _, tie in candidates(some, searches, alone, row):
-            made = weigh(some, searches, (known, Group({alone: RigidTransform.identity()})), tie)
-            if not made.objection:
-                best = max(best, made.share)
-    return best
+    looks = [looks_of(other) for other in (*(sheets[k] for k in beside), sheet)]
+    known = body_of(looks, {row: group.poses[k] for row, k in enumerate(beside)})
+    alone = body_of(looks, {len(beside): RigidTransform.identity()})
+    return max((fit.overlap.share for fit in fits_by_shape(alone, known) if not fit.objection), default=0.0)

@@ -2,63 +2,142 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-from itertools import combinations
+from dataclasses import dataclass
+from itertools import combinations, product
 
 import numpy as np
 
-from juxtum.align.scans.groups import Group, Merge, weigh
+from juxtum.align.scans.body import Body, Fit, body_of, fits_by_shape, looks_of
+from juxtum.align.scans.groups import Group
 from juxtum.align.scans.loops import middle_of
-from juxtum.align.scans.overlap import band
-from juxtum.align.scans.shape import Search, make_search
-from juxtum.align.scans.ties import Tie, candidates
+from juxtum.align.scans.overlap import band, overlap_of
+from juxtum.align.scans.ties import Tie
 from juxtum.align.scans.together import settle_together
 from juxtum.align.scans.work import Work, overlapping
 from juxtum.progress import Progress
 
-TRIED = 20
-"""Likely ties between two groups that are weighed."""
-SURE_SHARE = 0.4
-"""By shape alone scans are tied that have so much in common: with less, chance fits as well as truth."""
-NEARLY = 0.8
-"""Another place that is worth so much of the best is one that the shape cannot tell from it."""
-
-
-MOST_PAIRS = 45
-"""Pairs that are searched by shape: more would take longer than picking points."""
+MOST_BODIES = 10
+"""So many bodies are held against each other at a time, the largest first: more would take longer than picking points."""
+SURE = 0.35
+"""A place is sure when the next likely one is worth so much less, as a share of it."""
+LEAST_WORTH = 0.05
+DOUBTED_WORTH = 0.3
+"""What must be common for a place to be proposed at all, and for one that another rivals."""
+BY_SHAPE = "placed by its shape"
 PROPOSED = "placed by its shape alone, a proposal: look whether it is right"
 
 
+@dataclass(frozen=True, eq=False)
+class Choice:
+    """The likeliest place of one body on another.
+
+    Parameters
+    ----------
+    bodies : tuple of Body
+        The one is laid onto the other.
+    fit : Fit
+    rival : Fit or None
+        The likeliest place that is another one.
+    """
+
+    bodies: tuple[Body, Body]
+    fit: Fit
+    rival: Fit | None
+
+    @property
+    def clearness(self) -> float:
+        """By how much the rival is worth less, as a share, 0 to 1."""
+        return 1.0 if self.rival is None else 1.0 - self.rival.worth / self.fit.worth
+
+    @property
+    def is_sure(self) -> bool:
+        """Whether nothing else is nearly as likely."""
+        return self.clearness >= SURE
+
+    @property
+    def rank(self) -> float:
+        """What is clear comes before what has much in common: later scans decide what earlier ones leave open."""
+        return self.fit.worth * self.clearness
+
+    @property
+    def doubt(self) -> str:
+        """Words about the rival; empty where the place is sure."""
+        if self.rival is None or self.is_sure:
+            return ""
+        apart = self.rival.move.inverse @ self.fit.move
+        centre = self.bodies[0].sheet.centre
+        shift = float(np.linalg.norm(apart.apply(centre) - centre))
+        how = f"turned by {apart.angle:.0f} degrees" if apart.angle >= 2 else f"{shift:.1f} mm beside it"
+        return f"the shape fits nearly as well {how}; use targets or pick pairs of points to be sure"
+
+
 def propose_by_shape(work: Work, progress: Progress) -> None:
-    """Tie groups by the shape of their scans, from wherever they lie, the surest first."""
-    sheets = work.sheets
-    searches = [make_search(sheet) for sheet in sheets]
-    found: list[tuple[float, Tie]] = []
-    pairs = [(a, b) for a, b in combinations(range(len(sheets)), 2) if work.group_of(a) != work.group_of(b)]
-    pairs = [pair for pair in pairs if frozenset(pair) not in work.how.cut]
-    if len(pairs) > MOST_PAIRS:
-        # One scan speaks for its group.
-        largest = [max(group.poses, key=lambda k: sheets[k].size) for group in work.groups]
-        pairs = list(combinations(sorted(largest), 2))[:MOST_PAIRS]
-    for index, (second, first) in enumerate(pairs):
-        progress.phase(f"looking for scan {first + 1} on {second + 1} by shape", 0.8 * index / len(pairs))
-        found += candidates(sheets, searches, first, second)
-    found.sort(key=lambda pair: -pair[0])
-    known: Weighed = {}
-    while len(work.groups) > 1:
-        progress.phase("weighing what fits", 0.8 + 0.2 * (1 - len(work.groups) / len(sheets)))
-        best = _best_merge(work, searches, found, known)
+    """Tie groups by the shape of their scans, from wherever they lie, the clearest first.
+
+    What was joined is looked at as one from then on: together scans tell more than each by itself.
+    """
+    looks = []
+    for k, sheet in enumerate(work.sheets):
+        progress.phase(f"looking at scan {k + 1}", 0.1 * k / len(work.sheets))
+        looks.append(looks_of(sheet))
+    bodies = [body_of(looks, group.poses) for group in work.groups]
+    known: dict[frozenset[int], Choice | None] = {}
+    steps, done = len(bodies), 0
+    while len(bodies) > 1:
+        bodies.sort(key=lambda body: -body.sheet.size * len(body.poses))
+        best: Choice | None = None
+        pairs = list(combinations(bodies[:MOST_BODIES], 2))
+        for index, (two, one) in enumerate(pairs):
+            key = frozenset((id(one), id(two)))
+            if key not in known:
+                progress.phase(_words(one, two), 0.1 + 0.9 * (done + index / len(pairs)) / steps)
+                known[key] = _choice(work, one, two)
+            choice = known[key]
+            if choice is not None and (best is None or choice.rank > best.rank):
+                best = choice
         if best is None:
             return
-        tie, made, doubt = best
-        first, second = work.group_of(tie.first), work.group_of(tie.second)
-        one, two = (first, second) if tie.first in work.groups[first].poses else (second, first)
-        lonely = min((work.groups[one], work.groups[two]), key=lambda group: len(group.poses))
-        for scan in lonely.poses:
-            work.reasons[scan] = f"{PROPOSED}; {doubt}" if doubt else PROPOSED
-        work.merge(one, two, made.move)
-        work.ties.append(replace(tie, reason="by shape"))
-        _firm(work)
+        _join(work, best)
+        done += 1
+        bodies = [body for body in bodies if body not in best.bodies]
+        bodies.append(body_of(looks, work.groups[-1].poses))
+
+
+def _words(one: Body, two: Body) -> str:
+    return f"looking for scan {min(one.poses) + 1} on {min(two.poses) + 1} by shape"
+
+
+def _choice(work: Work, one: Body, two: Body) -> Choice | None:
+    """The likeliest place of a body on another; None where nothing is likely, or where a person has cut them apart."""
+    if any(frozenset((a, b)) in work.how.cut for a in one.poses for b in two.poses):
+        return None
+    fits = [fit for fit in fits_by_shape(one, two) if not fit.objection and fit.worth >= LEAST_WORTH]
+    if not fits:
+        return None
+    rival = next((fit for fit in fits[1:] if _is_other(fits[0], fit, one)), None)
+    choice = Choice((one, two), fits[0], rival)
+    return choice if choice.is_sure or choice.fit.worth >= DOUBTED_WORTH else None
+
+
+def _is_other(fit: Fit, other: Fit, body: Body) -> bool:
+    apart = other.move.inverse @ fit.move
+    shift = np.linalg.norm(apart.apply(body.sheet.centre) - body.sheet.centre)
+    return bool(shift > body.sheet.size / 40 or apart.angle > 2)
+
+
+def _join(work: Work, choice: Choice) -> None:
+    """Make one group of two."""
+    one, two = choice.bodies
+    lonely = min(choice.bodies, key=lambda body: len(body.poses))
+    for scan in lonely.poses:
+        work.reasons[scan] = f"{PROPOSED}; {choice.doubt}" if choice.doubt else BY_SHAPE
+    ties = []
+    for (a, pose_a), (b, pose_b) in product(one.poses.items(), two.poses.items()):
+        move = pose_b.inverse @ choice.fit.move @ pose_a
+        ties.append(Tie(a, b, move, overlap_of(work.sheets[a], work.sheets[b], move), reason="by shape"))
+    work.merge(work.group_of(min(two.poses)), work.group_of(min(one.poses)), choice.fit.move)
+    work.ties.append(max(ties, key=lambda tie: tie.overlap.share))
+    _firm(work)
 
 
 def _firm(work: Work) -> None:
@@ -72,58 +151,3 @@ def _firm(work: Work) -> None:
     reach = max(band(a, b) for a, b in combinations(mine, 2))
     settled = settle_together(mine, poses, pairs, middle_of(len(members), pairs), 2 * reach)
     work.groups[-1] = Group(dict(zip(members, settled.poses, strict=True)))
-
-
-Weighed = dict[tuple[int, frozenset[int], frozenset[int]], Merge]
-"""What was weighed already, by the tie and the scans on either side."""
-
-
-def _best_merge(
-    work: Work, searches: list[Search], found: list[tuple[float, Tie]], known: Weighed
-) -> tuple[Tie, Merge, str] | None:
-    """The surest of the ties that contradict nothing, and whether another is as likely.
-
-    Between two groups the pose is taken that is worth most; of all groups those are joined first whose scans have most
-    in common, since what has little in common is told from chance only by the others.
-    """
-    tried: dict[frozenset[int], list[tuple[Tie, Merge]]] = {}
-    counts: dict[frozenset[int], int] = {}
-    for index, (_, tie) in enumerate(found):
-        one, two = work.group_of(tie.first), work.group_of(tie.second)
-        groups = frozenset((one, two))
-        if one == two or counts.get(groups, 0) >= TRIED:
-            continue
-        key = (index, frozenset(work.groups[one].poses), frozenset(work.groups[two].poses))
-        if key not in known:
-            known[key] = weigh(work.sheets, searches, (work.groups[one], work.groups[two]), tie)
-        counts[groups] = counts.get(groups, 0) + 1
-        if not known[key].objection:
-            tried.setdefault(groups, []).append((tie, known[key]))
-    best: list[tuple[Tie, Merge]] = []
-    for weighed in tried.values():
-        weighed.sort(key=lambda pair: -pair[1].worth)
-        if weighed[0][1].share < SURE_SHARE:
-            continue
-        if not best or weighed[0][1].share > best[0][1].share:
-            best = weighed
-    return None if not best else (*best[0], _doubt(work, best))
-
-
-def _doubt(work: Work, weighed: list[tuple[Tie, Merge]]) -> str:
-    """Words about another place between the same groups that is worth nearly as much."""
-    tie, best = weighed[0]
-    groups = {work.group_of(tie.first), work.group_of(tie.second)}
-    one = work.groups[work.group_of(tie.first)]
-    size = max(work.sheets[k].size for k in one.poses)
-    centre = np.mean([work.sheets[k].centre for k in one.poses], axis=0)
-    for other, made in weighed[1:]:
-        if {work.group_of(other.first), work.group_of(other.second)} != groups or made.worth < NEARLY * best.worth:
-            continue
-        is_turned = work.group_of(other.first) != work.group_of(tie.first)
-        apart = (made.move if is_turned else made.move.inverse) @ best.move
-        if np.linalg.norm(apart.apply(centre) - centre) > size / 40 or np.degrees(apart.angle) > 2:
-            return (
-                f"the shape fits as well turned by {apart.angle:.0f} degrees; "
-                "use targets or pick pairs of points to be sure"
-            )
-    return ""

@@ -7,7 +7,6 @@ from dataclasses import dataclass
 import numpy as np
 
 from juxtum.align.scans.sheet import Sheet
-from juxtum.align.scans.sight import Sight, hides, sight_of
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats, Ints, frozen, unit
 from juxtum.geometry.transform import orthonormalised
@@ -23,7 +22,7 @@ FINE = 64
 STEPS = 40
 """Drawers of distance along it."""
 MOST = 30_000
-LIKELY, SETTLED, KEPT = 8000, 400, 16
+LIKELY, SETTLED, KEPT = 8000, 400, 120
 """Poses that are told apart, that are laid onto the scan, and that are handed on."""
 
 
@@ -40,7 +39,6 @@ class Search:
     origin: Floats
     voxel: float
     step: float
-    sight: Sight | None
 
 
 def telling(sheet: Sheet, count: int, seed: int) -> Ints:
@@ -70,7 +68,7 @@ def make_search(sheet: Sheet, seed: int = 0) -> Search:
     shape = tuple(int(v) for v in np.ceil((sheet.points.max(0) - origin) / voxel) + 2)
     return Search(
         sheet, frozen(points), frozen(normals), starts, pairs, kernels.grid(sheet.points, origin, voxel, shape),
-        frozen(origin), voxel, step, sight_of(sheet),
+        frozen(origin), voxel, step,
     )  # fmt: skip
 
 
@@ -111,25 +109,12 @@ def _settled(found: Floats, made: Search, target: Search) -> list[tuple[float, R
         poses, np.ascontiguousarray(source.points[some]), np.ascontiguousarray(source.normals[some]), target.grid,
         target.origin - centre, target.voxel, target.sheet.points - centre, target.sheet.normals, source.size, 12,
     )  # fmt: skip
-    scores = shares[:, 0] - 1.5 * shares[:, 1] - 5.0 * _hidden(poses, made, target)
+    scores = shares[:, 0] - 1.5 * shares[:, 1]
     rows = np.concatenate([scores[:, None], poses[:, :, :3].reshape(-1, 9), poses[:, :, 3] + centre], axis=1)
     rows = rows[np.argsort(-scores)]
     rows = rows[_apart(rows, source, 2 * target.voxel, KEPT)]
     # Turned a dozen times in single steps: brought back to a rotation before anybody relies on it.
     return [(float(r[0]), RigidTransform.from_parts(orthonormalised(r[1:10].reshape(3, 3)), r[10:])) for r in rows]
-
-
-def _hidden(poses: Floats, made: Search, target: Search) -> Floats:
-    """Shares (K,) of either scan that stand in the light of the other, as poses (K, 3, 4) about the target's middle lay it."""
-    own, other = made.sheet.points[made.sheet.some(500)], target.sheet.points[target.sheet.some(500)]
-    shares = np.zeros(len(poses))
-    for k, pose in enumerate(poses):
-        rotation, offset = pose[:, :3], pose[:, 3] + target.sheet.centre
-        if target.sight is not None:
-            shares[k] += hides(own @ rotation.T + offset, target.sight, 1.5 * target.sight.pixel)
-        if made.sight is not None:
-            shares[k] += hides((other - offset) @ rotation, made.sight, 1.5 * made.sight.pixel)
-    return shares
 
 
 def _apart(rows: Floats, source: Sheet, least: float, most: int) -> Ints:

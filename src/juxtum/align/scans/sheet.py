@@ -44,6 +44,8 @@ class Sheet:
         Which of them lie at the scan's own border.
     spacing : float
         Between neighbours of these points, mm.
+    rim : array (M, 3)
+        Places along that border: of a mesh its open edges themselves.
     """
 
     name: str
@@ -51,6 +53,7 @@ class Sheet:
     normals: Floats
     border: Bools
     spacing: float
+    rim: Floats
 
     @cached_property
     def tree(self) -> cKDTree:
@@ -93,8 +96,12 @@ def make_sheet(scan: Scan, name: str) -> Sheet:
         assert sample.axes is not None
         normals = outward(points, sample.axes, near)
     normals = calmed(normals, near) if isinstance(scan, PointCloud) else _of_triangles(scan, points, normals)
-    border = _at_border(scan, points, normals, near, spacing)
-    return Sheet(name, frozen(points), frozen(normals), frozen(border, bool), max(spacing, 1e-9))
+    rim = scan.points[border_points(scan)] if isinstance(scan, TriangleMesh) else None
+    border = _at_border(points, normals, near) if rim is None else _near(rim, scan, points, spacing)
+    return Sheet(
+        name, frozen(points), frozen(normals), frozen(border, bool), max(spacing, 1e-9),
+        frozen(points[border] if rim is None else rim),
+    )  # fmt: skip
 
 
 def outward(points: Floats, axes: Floats, near: Floats) -> Floats:
@@ -171,14 +178,16 @@ def calmed(normals: Floats, near: Floats) -> Floats:
     return unit(np.einsum("nk,nkd->nd", agree, around))
 
 
-def _at_border(scan: Scan, points: Floats, normals: Floats, near: Floats, spacing: float) -> Bools:
-    """Points (N,) at the border of the scan: of a mesh near its open edges, of a cloud with an empty part of the horizon."""
-    if isinstance(scan, TriangleMesh):
-        rim = scan.points[border_points(scan)]
-        if len(rim) == 0:
-            return np.zeros(len(points), dtype=bool)
-        reach = max(1.2 * spacing, 1.2 * scan.spacing)
-        return np.asarray(kd_tree(rim).query(points, distance_upper_bound=reach, workers=-1)[0] < np.inf)
+def _near(rim: Floats, scan: Scan, points: Floats, spacing: float) -> Bools:
+    """Points (N,) of a mesh that lie near its open edges (M, 3)."""
+    if len(rim) == 0:
+        return np.zeros(len(points), dtype=bool)
+    reach = max(1.2 * spacing, 1.2 * scan.spacing)
+    return np.asarray(kd_tree(rim).query(points, distance_upper_bound=reach, workers=-1)[0] < np.inf)
+
+
+def _at_border(points: Floats, normals: Floats, near: Floats) -> Bools:
+    """Points (N,) of a cloud round which a part of the horizon is empty."""
     frames = np.stack([orthonormal_frame(n) for n in normals])
     around = points[near[:, 1:13]] - points[:, None]
     angles = np.sort(np.arctan2(*np.einsum("nkd,ned->enk", around, frames[:, :2])), axis=1)

@@ -13,7 +13,13 @@ DIRECTIONS = 400
 FACING = -0.12
 """A scan was seen from one side when all but a few of its points turn no farther away from it than this cosine."""
 FEW = 0.03
-PIXELS = 90
+PIXELS = 150
+STEEP = 0.1
+"""A scanner sees little of what turns farther away than this cosine."""
+TRIED, SIGHTS = 40, 5
+"""Directions that are looked at, and that are kept."""
+CLEAR, DEEP = 0.01, 6.0
+"""So much more of a scan may lie hidden behind itself than from the best direction; hidden is what lies so many pixels behind."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -39,16 +45,51 @@ class Sight:
     pixel: float
 
 
-def sight_of(sheet: Sheet) -> Sight | None:
-    """From where a scan was seen; None where it was seen from all round, as by a hand that goes about the part."""
+def sights_of(sheet: Sheet) -> tuple[Sight, ...]:
+    """From where a scan may have been seen; none where it was seen from all round, as by a hand that goes about the part.
+
+    A flat face says little of where it was seen from: then several directions are kept, as far apart as they come, all
+    of those from which nothing of the scan would have hidden another part of it.
+    """
     normals = sheet.normals[~sheet.border][:: max(1, len(sheet.normals) // 6000)]
+    if len(normals) == 0:
+        return ()
     directions = even_directions(DIRECTIONS)
     least = np.quantile(normals @ directions.T, FEW, axis=0)
     if least.max() < FACING:
-        return None
-    towards = directions[np.argmax(least)]
+        return ()
+    able = np.flatnonzero(least >= min(STEEP, float(least.max())))
+    able = able[:: max(1, len(able) // TRIED)]
+    points = sheet.points[sheet.some(4000)]
+    made = [_seen(sheet, directions[k]) for k in able]
+    buried = np.array([_buried(points, sight) for sight in made])
+    clear = np.flatnonzero(buried <= buried.min() + CLEAR)
+    return tuple(made[k] for k in _far_apart(directions[able], clear))
+
+
+def _seen(sheet: Sheet, towards: Floats) -> Sight:
     frame = np.vstack([orthonormal_frame(towards)[:2], towards])
     return Sight(frozen(frame), *_front(sheet.points @ frame.T, sheet.spacing))
+
+
+def _buried(points: Floats, sight: Sight) -> float:
+    """Share of a scan's own points (N, 3) that lie deep behind its foremost ones: from there it was not seen."""
+    there = points @ sight.frame.T
+    cells = np.floor((there[:, :2] - sight.corner) / sight.pixel).astype(np.int64)
+    front = sight.front[cells[:, 0], cells[:, 1]]
+    return float((there[:, 2] < front - DEEP * sight.pixel).sum() / len(points))
+
+
+def _far_apart(directions: Floats, rows: Ints) -> list[int]:
+    """The middle one of some rows of directions, and those farthest from it and from each other."""
+    mean = directions[rows].sum(0)
+    kept = [int(rows[np.argmax(directions[rows] @ mean)])]
+    while len(kept) < min(SIGHTS, len(rows)):
+        nearest = (directions[rows] @ directions[kept].T).max(1)
+        if nearest.min() > 0.97:
+            break
+        kept.append(int(rows[np.argmin(nearest)]))
+    return kept
 
 
 def _front(points: Floats, spacing: float) -> tuple[Floats, Floats, float]:
@@ -64,6 +105,11 @@ def _front(points: Floats, spacing: float) -> tuple[Floats, Floats, float]:
     front = np.max(around, axis=0)
     front[~np.isfinite(np.min(around, axis=0))] = np.nan
     return frozen(front), frozen(corner), pixel
+
+
+def least_hidden(points: Floats, sights: tuple[Sight, ...]) -> float:
+    """Share of points (N, 3) that would have hidden a scan from each of the directions it may have been seen from."""
+    return min((hides(points, sight, 1.5 * sight.pixel) for sight in sights), default=0.0)
 
 
 def hides(points: Floats, sight: Sight, least: float) -> float:

@@ -8,7 +8,6 @@ import numpy as np
 
 from juxtum.align.best_fit import free_motions
 from juxtum.align.scans.overlap import Follower, Overlap, band, over, overlap_of, usual
-from juxtum.align.scans.shape import Search, poses_by_shape
 from juxtum.align.scans.sheet import Sheet
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats, frozen
@@ -134,26 +133,3 @@ def pulls_between(one: Sheet, two: Sheet, move: RigidTransform, reach: float) ->
     if len(found.rows) < LEAST_COUNT // 2:
         return None
     return _weighted(points[found.rows], two.normals[found.others], found.heights)
-
-
-def candidates(
-    sheets: list[Sheet], searches: list[Search], first: int, second: int, most: int = 6
-) -> list[tuple[float, Tie]]:
-    """Ties of two scans from wherever they lie, with their scores, the likeliest first."""
-    one, two, voxel = sheets[first], sheets[second], searches[second].voxel
-    found: list[tuple[float, Tie]] = []
-    for score, start in poses_by_shape(searches[first], searches[second]):
-        if len(found) == most:
-            break
-        move = _laid(one, two, start, 1.5 * voxel, 3.0 * max(one.spacing, two.spacing), COARSE)
-        if move is None or any(_alike(move, tie.move, one) for _, tie in found):
-            continue
-        made = Tie(first, second, move, overlap_of(one, two, move))
-        if made.is_good:
-            found.append((score, made))
-    return found
-
-
-def _alike(one: RigidTransform, two: RigidTransform, sheet: Sheet) -> bool:
-    ends = sheet.points[sheet.some(20)]
-    return bool(np.linalg.norm(one.apply(ends) - two.apply(ends), axis=1).max() < sheet.size / 100)

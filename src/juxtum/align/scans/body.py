@@ -1,0 +1,229 @@
+"""Scans that hang together, seen as one: what is looked for by shape, and what speaks for a pose of one on another."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from juxtum.align.scans.edges import EdgeEvidence, Edges, both_pulls, edge_evidence, edge_pulls, edges_of
+from juxtum.align.scans.overlap import Follower, Overlap, overlap_of, usual
+from juxtum.align.scans.shape import Search, make_search, poses_by_shape
+from juxtum.align.scans.sheet import Sheet
+from juxtum.align.scans.sight import Sight, least_hidden, sights_of
+from juxtum.geometry import RigidTransform
+from juxtum.geometry.arrays import Bools, Floats, frozen
+from juxtum.geometry.kdtree import kd_tree
+from juxtum.geometry.registration import Pulls, Rounds, register
+
+LEAST_SHARE, LEAST_COUNT = 0.04, 60
+MOST_AGAINST = 0.12
+MOST_HIDDEN = 0.01
+"""So much of a scan may stand in the light of another: edges do, a little, whatever the pose."""
+MOST_ASTRAY = 0.45
+"""So many of the sharp edges may lie where the other is smooth: what one has not seen of a hole, the other takes for smooth."""
+COARSE, FREE, TURNED = 1500, 2e-4, 0.3
+LAID, KEPT = 10, 6
+"""Poses that are laid by faces and edges, and that are handed on."""
+COVERED = 1.6
+
+
+@dataclass(frozen=True, eq=False)
+class Looks:
+    """What is found out once of a scan: its edges, and from where it may have been seen."""
+
+    sheet: Sheet
+    edges: Edges
+    sights: tuple[Sight, ...]
+
+
+def looks_of(sheet: Sheet) -> Looks:
+    """Edges and sights of a scan."""
+    return Looks(sheet, edges_of(sheet), sights_of(sheet))
+
+
+@dataclass(frozen=True, eq=False)
+class Body:
+    """Scans that hang together.
+
+    Parameters
+    ----------
+    poses : dict of int to RigidTransform
+        By their places in the list, into the body's frame.
+    looks : dict of int to Looks
+        Of each of them, in its own frame.
+    sheet, edges
+        Of all of them, in the body's frame.
+    """
+
+    poses: dict[int, RigidTransform]
+    looks: dict[int, Looks]
+    sheet: Sheet
+    edges: Edges
+
+    @cached_property
+    def search(self) -> Search:
+        """Onto which others are laid by shape."""
+        return make_search(self.sheet)
+
+    def hidden_by(self, points: Floats) -> float:
+        """The largest share of points (N, 3), in its frame, that would have hidden one of its scans."""
+        return max(least_hidden(pose.inverse.apply(points), self.looks[k].sights) for k, pose in self.poses.items())
+
+
+def body_of(looks: Sequence[Looks], poses: dict[int, RigidTransform]) -> Body:
+    """Scans as they lie, as one: a border that another scan covers is none, and neither is an edge there."""
+    mine = {k: looks[k] for k in poses}
+    if len(poses) == 1:
+        ((row, pose),) = poses.items()
+        if pose.angle == 0 and not pose.offset.any():
+            return Body(poses, mine, looks[row].sheet, looks[row].edges)
+    spacing = max(looks[k].sheet.spacing for k in poses)
+    bare: dict[int, tuple[Bools, Bools]] = {}
+    for k, pose in poses.items():
+        inside = [
+            other.apply(looks[m].sheet.points[~looks[m].sheet.border]) for m, other in poses.items() if m != k
+        ]
+        sheet, edges = looks[k].sheet, looks[k].edges
+        tree = kd_tree(np.concatenate([*inside, np.full((1, 3), 1e12)]))
+        bare[k] = (
+            _away(pose.apply(sheet.points), tree, COVERED * spacing, sheet.border),
+            _away(pose.apply(edges.points), tree, COVERED * spacing, np.arange(len(edges.points)) >= edges.sharp),
+        )
+    return Body(poses, mine, _one_sheet(looks, poses, bare, spacing), _one_of_edges(looks, poses, bare))
+
+
+def _away(points: Floats, tree, reach: float, asked: Bools) -> Bools:  # type: ignore[no-untyped-def]
+    """Which of the points (N, 3) that are asked for lie away from all in the tree."""
+    made = np.array(asked)
+    made[asked] = tree.query(points[asked], distance_upper_bound=reach, workers=-1)[0] == np.inf
+    return made
+
+
+def _one_sheet(
+    looks: Sequence[Looks], poses: dict[int, RigidTransform], bare: dict[int, tuple[Bools, Bools]], spacing: float
+) -> Sheet:
+    """All points, no more than one in a cell."""
+    points = np.concatenate([pose.apply(looks[k].sheet.points) for k, pose in poses.items()])
+    normals = np.concatenate([pose.turn(looks[k].sheet.normals) for k, pose in poses.items()])
+    border = np.concatenate([bare[k][0] for k in poses])
+    keys = np.concatenate([np.floor(points / spacing), np.round(normals)], axis=1).astype(np.int64)
+    rows = np.unique(keys, axis=0, return_index=True)[1]
+    name = looks[min(poses)].sheet.name
+    return Sheet(
+        name, frozen(points[rows]), frozen(normals[rows]), frozen(border[rows], bool), spacing,
+        frozen(points[border]),
+    )  # fmt: skip
+
+
+def _one_of_edges(
+    looks: Sequence[Looks], poses: dict[int, RigidTransform], bare: dict[int, tuple[Bools, Bools]]
+) -> Edges:
+    moved = {k: looks[k].edges.moved(pose) for k, pose in poses.items()}
+    sharp = [(e, np.arange(len(e.points)) < e.sharp) for e in moved.values()]
+    ends = [(e, bare[k][1]) for k, e in moved.items()]
+    parts = [np.concatenate([getattr(e, name)[rows] for e, rows in (*sharp, *ends)]) for name in ("points", "along", "out")]
+    return Edges(*(frozen(part) for part in parts), sum(e.sharp for e in moved.values()))
+
+
+@dataclass(frozen=True, eq=False)
+class Fit:
+    """One body laid onto another, and what speaks for it.
+
+    Parameters
+    ----------
+    move : RigidTransform
+        From the first body's frame into the second's.
+    overlap : Overlap
+    edges : EdgeEvidence
+    hidden : float
+        The largest share of either that would stand in the light of a scan of the other.
+    """
+
+    move: RigidTransform
+    overlap: Overlap
+    edges: EdgeEvidence
+    hidden: float
+
+    @property
+    def worth(self) -> float:
+        """What is common, 0 to 1, less what contradicts."""
+        o, e = self.overlap, self.edges
+        agreed = max(1 - 4 * o.against, 0.0) * max(1 - 2 * e.fault, 0.0) * (0.3 + 0.7 * e.agreement)
+        return o.share * agreed * max(1 - 20 * self.hidden, 0.0)
+
+    @property
+    def objection(self) -> str:
+        """Why it cannot be; empty when it can."""
+        o = self.overlap
+        if o.share < LEAST_SHARE or o.count < LEAST_COUNT:
+            return "they have too little in common"
+        if o.against > MOST_AGAINST:
+            return f"{100 * o.against / (1 + o.against):.0f} % of the points where they overlap lie beside the other surface"
+        if self.edges.fault > MOST_ASTRAY:
+            return f"{100 * self.edges.fault:.0f} % of the edges where they overlap lie where the other is smooth"
+        if self.hidden > MOST_HIDDEN:
+            return f"{100 * self.hidden:.1f} % of one would stand in the light of the other, which was seen there"
+        return ""
+
+
+def fit_of(one: Body, two: Body, move: RigidTransform) -> Fit:
+    """What speaks for a pose, from the first body's frame into the second's."""
+    reach = 2.5 * max(one.sheet.spacing, two.sheet.spacing)
+    edges = edge_evidence((one.sheet, one.edges), (two.sheet, two.edges), move, reach)
+    return Fit(move, overlap_of(one.sheet, two.sheet, move), edges, _hidden(one, two, move, 2000))
+
+
+def _hidden(one: Body, two: Body, move: RigidTransform, count: int) -> float:
+    own, other = one.sheet.points[one.sheet.some(count)], two.sheet.points[two.sheet.some(count)]
+    return max(two.hidden_by(move.apply(own)), one.hidden_by(move.inverse.apply(other)))
+
+
+def fits_by_shape(one: Body, two: Body) -> list[Fit]:
+    """Poses of a body on another from wherever they lie, the likeliest first, each only once."""
+    voxel = two.search.voxel
+    first, second = (one.sheet, one.edges), (two.sheet, two.edges)
+    ranked = []
+    for score, pose in poses_by_shape(one.search, two.search):
+        edges = edge_evidence(first, second, pose, voxel)
+        hidden = min(_hidden(one, two, pose, 300), 0.2)
+        ranked.append((score * (1 - edges.fault) * (0.3 + 0.7 * edges.agreement) - 2.0 * hidden, pose))
+    ranked.sort(key=lambda pair: -pair[0])
+    found: list[Fit] = []
+    for _, start in ranked[:LAID]:
+        move = laid(one, two, start, 1.5 * voxel)
+        if move is not None and not any(alike(move, fit.move, one.sheet) for fit in found):
+            found.append(fit_of(one, two, move))
+    found.sort(key=lambda fit: -fit.worth)
+    return found[:KEPT]
+
+
+def alike(one: RigidTransform, two: RigidTransform, sheet: Sheet) -> bool:
+    """Whether two poses lay a scan within a hundredth of its size."""
+    ends = sheet.points[sheet.some(20)]
+    return bool(np.linalg.norm(one.apply(ends) - two.apply(ends), axis=1).max() < sheet.size / 50)
+
+
+def laid(one: Body, two: Body, start: RigidTransform, far: float) -> RigidTransform | None:
+    """A body laid onto another by faces and edges, from a pose that is about right."""
+    near = 3.0 * max(one.sheet.spacing, two.sheet.spacing)
+    some = one.sheet.some(COARSE)
+    points, normals, follower = one.sheet.points[some], one.sheet.normals[some], Follower(two.sheet)
+
+    def pulls_at(move: RigidTransform, index: int) -> Pulls | None:
+        reach = max(near, far * 0.7**index)
+        moved = move.apply(points)
+        found = follower.over(moved, move.turn(normals), reach)
+        if len(found.rows) < LEAST_COUNT // 2:
+            return None
+        # While it is still off, the few points that tell so must not count as strays.
+        scale = max(3 * usual(found.heights), far / 2 * 0.7**index, 1e-9) ** 2
+        weights = frozen((scale / (scale + found.heights**2)) ** 2)
+        faces = Pulls(moved[found.rows], two.sheet.normals[found.others], found.heights, weights)
+        return both_pulls(faces, edge_pulls(one.edges, two.edges, move, reach))
+
+    size = one.sheet.size
+    return register(pulls_at, start, Rounds(24, 1e-5 * size, size, least=10, free=FREE, largest_turn=TURNED))
+

@@ -1,0 +1,202 @@
+"""Where a scan turns sharply or ends: what tells one place on a flat face from another.
+
+Faces lie well anywhere along each other; their edges do not. At a right pose edges lie on edges, and no sharp one of one
+scan lies in the middle of a smooth stretch of the other.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from juxtum.align.scans.sheet import Sheet
+from juxtum.geometry import RigidTransform
+from juxtum.geometry.arrays import Bools, Floats, cross, frozen, unit
+from juxtum.geometry.kdtree import kd_tree
+from juxtum.geometry.registration import Pulls
+
+if TYPE_CHECKING:
+    from scipy.spatial import cKDTree
+
+TURN = np.cos(np.radians(40.0))
+"""Neighbours whose directions differ by more lie on either side of an edge."""
+NEIGHBOURS, NEAR = 8, 2.5
+"""Neighbours that are looked at, and within how many spacings."""
+LOOKED_AT = 600
+PARALLEL = 0.8
+ENOUGH = 25
+"""Fewer edges than this over the other scan say nothing."""
+WEIGHT = 0.3
+"""Of an edge against a point on a face: it is known to a third of the spacing, not to the noise."""
+
+
+@dataclass(frozen=True, eq=False)
+class Edges:
+    """Points along the edges of a scan: the sharp ones first, then those where the scan ends.
+
+    Parameters
+    ----------
+    points, along, out : array (M, 3)
+        Places, the direction of the edge, and the direction out of the material.
+    sharp : int
+        So many of them are sharp.
+    """
+
+    points: Floats
+    along: Floats
+    out: Floats
+    sharp: int
+
+    @cached_property
+    def tree(self) -> cKDTree | None:
+        """Of all places; None without any."""
+        return kd_tree(self.points) if len(self.points) else None
+
+    def some(self, count: int) -> slice:
+        """About so many of its points, evenly."""
+        return slice(None, None, max(1, len(self.points) // count))
+
+    def moved(self, move: RigidTransform) -> Edges:
+        """In another frame."""
+        return Edges(move.apply(self.points), move.turn(self.along), move.turn(self.out), self.sharp)
+
+
+@dataclass(frozen=True)
+class EdgeEvidence:
+    """How edges of two scans agree at a pose.
+
+    Parameters
+    ----------
+    over : int
+        Edges that lie over the other scan.
+    matched : int
+        Those of them that lie on its edges.
+    astray : int
+        Sharp ones of them that lie where it is smooth.
+    """
+
+    over: int
+    matched: int
+    astray: int
+
+    @property
+    def fault(self) -> float:
+        """Share of edges that contradict, 0 to 1; 0 where too few speak."""
+        both = self.matched + self.astray
+        return self.astray / both if both >= ENOUGH else 0.0
+
+    @property
+    def agreement(self) -> float:
+        """Share of edges that are borne out, 0 to 1; half where too few speak."""
+        return self.matched / self.over if self.over >= ENOUGH else 0.5
+
+    def __add__(self, other: EdgeEvidence) -> EdgeEvidence:
+        return EdgeEvidence(self.over + other.over, self.matched + other.matched, self.astray + other.astray)
+
+
+def edges_of(sheet: Sheet) -> Edges:
+    """Edges of a scan: half-way between neighbours that face differently, and its own border."""
+    distances, near = sheet.tree.query(sheet.points, k=NEIGHBOURS + 1, workers=-1)
+    turned = np.einsum("nkd,nd->nk", sheet.normals[near[:, 1:]], sheet.normals) < TURN
+    rows, columns = np.nonzero(turned & (distances[:, 1:] < NEAR * sheet.spacing))
+    others = near[rows, columns + 1]
+    points = (sheet.points[rows] + sheet.points[others]) / 2
+    first = _one_a_cell(points, sheet.spacing)
+    points, rows, others = points[first], rows[first], others[first]
+    along = unit(cross(sheet.normals[rows], sheet.normals[others]))
+    out = unit(sheet.normals[rows] + sheet.normals[others] + 1e-9)
+    rim, rim_along, rim_out = _rim(sheet)
+    if len(rim) and len(points):
+        # Where it turns sharply just before it ends, the sharp edge speaks.
+        alone = kd_tree(points).query(rim, distance_upper_bound=2 * sheet.spacing)[0] == np.inf
+        rim, rim_along, rim_out = rim[alone], rim_along[alone], rim_out[alone]
+    return Edges(
+        frozen(np.concatenate([points, rim])), frozen(np.concatenate([along, rim_along])),
+        frozen(np.concatenate([out, rim_out])), len(points),
+    )  # fmt: skip
+
+
+def _rim(sheet: Sheet) -> tuple[Floats, Floats, Floats]:
+    """Places along the border of a scan, one a spacing, with the direction along it and the one out of the material."""
+    points = sheet.rim
+    if len(points) < 4:
+        return np.empty((0, 3)), np.empty((0, 3)), np.empty((0, 3))
+    points = points[_one_a_cell(points, sheet.spacing)]
+    _, near = kd_tree(points).query(points, k=min(7, len(points)))
+    around = points[near] - points[near].mean(1, keepdims=True)
+    along = np.linalg.eigh(np.einsum("nki,nkj->nij", around, around))[1][:, :, 2]
+    return points, along, sheet.normals[sheet.tree.query(points)[1]]
+
+
+def _one_a_cell(points: Floats, cell: float) -> np.ndarray:  # type: ignore[type-arg]
+    """Rows of which no two lie in one cell of a grid, mm."""
+    if len(points) == 0:
+        return np.empty(0, dtype=np.int64)
+    return np.asarray(np.unique(np.floor(points / cell).astype(np.int64), axis=0, return_index=True)[1])
+
+
+def edge_evidence(
+    one: tuple[Sheet, Edges], two: tuple[Sheet, Edges], move: RigidTransform, reach: float
+) -> EdgeEvidence:
+    """How the edges of two scans agree, looked at from both.
+
+    Parameters
+    ----------
+    move : RigidTransform
+        From the first scan's frame into the second's.
+    reach : float
+        Within this an edge lies on another, mm.
+    """
+    return _evidence(one[1], two, move, reach) + _evidence(two[1], one, move.inverse, reach)
+
+
+def _evidence(edges: Edges, onto: tuple[Sheet, Edges], move: RigidTransform, reach: float) -> EdgeEvidence:
+    sheet, other = onto
+    if len(edges.points) == 0:
+        return EdgeEvidence(0, 0, 0)
+    some = edges.some(LOOKED_AT)
+    there = move.apply(edges.points[some])
+    is_sharp = np.arange(len(edges.points))[some] < edges.sharp
+    over: Bools = sheet.tree.query(there, distance_upper_bound=reach + 2 * sheet.spacing)[0] < np.inf
+    if other.tree is None:
+        return EdgeEvidence(int(over.sum()), 0, int((over & is_sharp).sum()))
+    away = other.tree.query(there, distance_upper_bound=2 * reach)[0]
+    on, astray = over & (away <= reach), over & is_sharp & ~np.isfinite(away)
+    return EdgeEvidence(int(over.sum()), int(on.sum()), int(astray.sum()))
+
+
+def edge_pulls(edges: Edges, onto: Edges, move: RigidTransform, reach: float) -> Pulls | None:
+    """Edges of a scan drawn to the nearest ones of another, across them; None where none are near."""
+    if onto.tree is None or len(edges.points) == 0:
+        return None
+    some = edges.some(LOOKED_AT)
+    there, along = move.apply(edges.points[some]), move.turn(edges.along[some])
+    distances, rows = onto.tree.query(there, distance_upper_bound=reach)
+    found = np.flatnonzero(np.isfinite(distances))
+    found = found[np.abs(np.einsum("ij,ij->i", along[found], onto.along[rows[found]])) > PARALLEL]
+    if len(found) == 0:
+        return None
+    rows = rows[found]
+    gaps, out = there[found] - onto.points[rows], onto.out[rows]
+    # Out of the material the faces themselves say where it lies; only a sharp edge says it, too.
+    sharp = np.flatnonzero(rows < onto.sharp)
+    sides = np.concatenate([unit(cross(onto.along[rows], out)), out[sharp]])
+    points, gaps = np.concatenate([there[found], there[found][sharp]]), np.concatenate([gaps, gaps[sharp]])
+    heights = np.einsum("ij,ij->i", gaps, sides)
+    scale = (reach / 2) ** 2
+    weights = WEIGHT * (scale / (scale + np.einsum("ij,ij->i", gaps, gaps))) ** 2
+    return Pulls(points, sides, heights, frozen(weights))
+
+
+def both_pulls(faces: Pulls | None, edges: Pulls | None) -> Pulls | None:
+    """What faces and edges say together; None without faces."""
+    if faces is None or edges is None:
+        return faces
+    own, other = (np.ones(len(p.points)) if p.weights is None else p.weights for p in (faces, edges))
+    return Pulls(
+        np.concatenate([faces.points, edges.points]), np.concatenate([faces.normals, edges.normals]),
+        np.concatenate([faces.distances, edges.distances]), np.concatenate([own, other]),
+    )  # fmt: skip
