@@ -166,7 +166,7 @@ def search(chosen, p, n, sp, sn, weights, starts, pairs, q, m, rows, origin, vox
                     )
             for a in range(3):
                 offset[a] = q[u, a] - (rotation[a, 0] * p[i, 0] + rotation[a, 1] * p[i, 1] + rotation[a, 2] * p[i, 2])
-            least = max(0.5 * best, floor)
+            least = max(0.35 * best, floor)
             s = score(sp, sn, weights, rotation, offset, rows, origin, voxel, targets, facing, least)
             if s > 0 and s >= least:
                 best = max(best, s)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from itertools import permutations
 
 import numpy as np
 
@@ -12,7 +13,7 @@ from juxtum.align.scans.edges import EdgeEvidence, Edges, both_pulls, edge_evide
 from juxtum.align.scans.overlap import Follower, Overlap, overlap_of, usual
 from juxtum.align.scans.shape import Search, make_search, poses_by_shape
 from juxtum.align.scans.sheet import Sheet
-from juxtum.align.scans.sight import Sight, least_hidden, sights_of
+from juxtum.align.scans.sight import Sight, least_hidden, least_missed, sights_of
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Bools, Floats, frozen
 from juxtum.geometry.kdtree import kd_tree
@@ -24,9 +25,14 @@ MOST_HIDDEN = 0.01
 """So much of a scan may stand in the light of another: edges do, a little, whatever the pose."""
 MOST_ASTRAY = 0.45
 """So many of the sharp edges may lie where the other is smooth: what one has not seen of a hole, the other takes for smooth."""
-COARSE, FREE, TURNED = 1500, 2e-4, 0.3
-LAID, KEPT = 10, 6
-"""Poses that are laid by faces and edges, and that are handed on."""
+COARSE, FREE, TURNED = 800, 2e-4, 0.3
+FEW, ALL = 150, 3000
+"""Edges that are looked at to tell the likely poses from all others, and to tell the likely ones apart."""
+CHANCE, TELLING = 0.002, 10.0
+"""Of the edges so many may lie astray by chance; so many more make a pose half as likely, and again."""
+PLENTY = 0.35
+LAID, KEPT, TURNED_ON, REPEATED = 7, 8, 3, 0.05
+"""Poses that are laid by faces and edges, and that are handed on; of so many that few edges contradict others are made."""
 COVERED = 1.6
 
 
@@ -66,11 +72,19 @@ class Body:
     @cached_property
     def search(self) -> Search:
         """Onto which others are laid by shape."""
-        return make_search(self.sheet)
+        return make_search(self.sheet, self.edges)
 
     def hidden_by(self, points: Floats) -> float:
         """The largest share of points (N, 3), in its frame, that would have hidden one of its scans."""
         return max(least_hidden(pose.inverse.apply(points), self.looks[k].sights) for k, pose in self.poses.items())
+
+    def missed_of(self, points: Floats, normals: Floats) -> float:
+        """Share of points (N, 3), in its frame, that its scans should have seen and have not, of all they should have seen."""
+        found = [
+            least_missed(pose.inverse.apply(points), pose.inverse.turn(normals), self.looks[k].sights)
+            for k, pose in self.poses.items()
+        ]
+        return sum(missed for missed, _ in found) / max(sum(able for _, able in found), 1)
 
 
 def body_of(looks: Sequence[Looks], poses: dict[int, RigidTransform]) -> Body:
@@ -140,19 +154,24 @@ class Fit:
     edges : EdgeEvidence
     hidden : float
         The largest share of either that would stand in the light of a scan of the other.
+    missed : float
+        Share of what scans of either should have seen of the other and have not.
     """
 
     move: RigidTransform
     overlap: Overlap
     edges: EdgeEvidence
     hidden: float
+    missed: float
 
     @property
     def worth(self) -> float:
         """What is common, 0 to 1, less what contradicts."""
+        # Two views of one side have more in common than neighbours have: enough is enough, and more is no proof.
         o, e = self.overlap, self.edges
-        agreed = max(1 - 4 * o.against, 0.0) * max(1 - 2 * e.fault, 0.0) * (0.3 + 0.7 * e.agreement)
-        return o.share * agreed * max(1 - 20 * self.hidden, 0.0)
+        contradicted = max(e.astray - CHANCE * e.matched, 0.0) / TELLING
+        agreed = max(1 - 4 * o.against, 0.0) * float(np.exp(-contradicted)) * (0.2 + 0.8 * e.agreement)
+        return float(np.sqrt(min(o.share / PLENTY, 1.0))) * agreed * max(1 - 20 * self.hidden, 0.0) * (1 - self.missed)
 
     @property
     def objection(self) -> str:
@@ -172,8 +191,17 @@ class Fit:
 def fit_of(one: Body, two: Body, move: RigidTransform) -> Fit:
     """What speaks for a pose, from the first body's frame into the second's."""
     reach = 2.5 * max(one.sheet.spacing, two.sheet.spacing)
-    edges = edge_evidence((one.sheet, one.edges), (two.sheet, two.edges), move, reach)
-    return Fit(move, overlap_of(one.sheet, two.sheet, move), edges, _hidden(one, two, move, 2000))
+    edges = edge_evidence((one.sheet, one.edges), (two.sheet, two.edges), move, reach, ALL)
+    overlap = overlap_of(one.sheet, two.sheet, move)
+    return Fit(move, overlap, edges, _hidden(one, two, move, 2000), _missed(one, two, move))
+
+
+def _missed(one: Body, two: Body, move: RigidTransform) -> float:
+    there, back = one.sheet.some(2000), two.sheet.some(2000)
+    return max(
+        two.missed_of(move.apply(one.sheet.points[there]), move.turn(one.sheet.normals[there])),
+        one.missed_of(move.inverse.apply(two.sheet.points[back]), move.inverse.turn(two.sheet.normals[back])),
+    )
 
 
 def _hidden(one: Body, two: Body, move: RigidTransform, count: int) -> float:
@@ -181,23 +209,39 @@ def _hidden(one: Body, two: Body, move: RigidTransform, count: int) -> float:
     return max(two.hidden_by(move.apply(own)), one.hidden_by(move.inverse.apply(other)))
 
 
-def fits_by_shape(one: Body, two: Body) -> list[Fit]:
-    """Poses of a body on another from wherever they lie, the likeliest first, each only once."""
+def fits_by_shape(one: Body, two: Body, starts: Sequence[RigidTransform] = ()) -> list[Fit]:
+    """Poses of a body on another from wherever they lie, the likeliest first, each only once.
+
+    Parameters
+    ----------
+    starts : sequence of RigidTransform
+        Poses that are looked at in any case: where parts of them were likely.
+    """
     voxel = two.search.voxel
     first, second = (one.sheet, one.edges), (two.sheet, two.edges)
     ranked = []
     for score, pose in poses_by_shape(one.search, two.search):
-        edges = edge_evidence(first, second, pose, voxel)
-        hidden = min(_hidden(one, two, pose, 300), 0.2)
-        ranked.append((score * (1 - edges.fault) * (0.3 + 0.7 * edges.agreement) - 2.0 * hidden, pose))
+        edges = edge_evidence(first, second, pose, voxel, FEW)
+        seen = max(1 - 8 * _hidden(one, two, pose, 200), 0.05)
+        common = np.sqrt(min(max(score, 0.01) / PLENTY, 1.0))
+        ranked.append((common * (1 - edges.fault) * (0.2 + 0.8 * edges.agreement) * seen, pose))
     ranked.sort(key=lambda pair: -pair[0])
     found: list[Fit] = []
-    for _, start in ranked[:LAID]:
-        move = laid(one, two, start, 1.5 * voxel)
-        if move is not None and not any(alike(move, fit.move, one.sheet) for fit in found):
-            found.append(fit_of(one, two, move))
+    _take(one, two, found, [*starts, *(pose for _, pose in ranked[:LAID])])
+    # What fits twice fits as often as the shape repeats: turned on by the same again.
+    good = sorted((fit for fit in found if fit.edges.fault < REPEATED), key=lambda fit: -fit.worth)[:TURNED_ON]
+    _take(one, two, found, [a.move @ b.move.inverse @ a.move for a, b in permutations(good, 2)])
     found.sort(key=lambda fit: -fit.worth)
     return found[:KEPT]
+
+
+def _take(one: Body, two: Body, found: list[Fit], starts: Sequence[RigidTransform]) -> None:
+    """Lay a body from some poses, and keep each that is new."""
+    for start in starts:
+        if not any(alike(start, fit.move, one.sheet) for fit in found):
+            move = laid(one, two, start, 1.5 * two.search.voxel)
+            if move is not None and not any(alike(move, fit.move, one.sheet) for fit in found):
+                found.append(fit_of(one, two, move))
 
 
 def alike(one: RigidTransform, two: RigidTransform, sheet: Sheet) -> bool:
@@ -225,5 +269,5 @@ def laid(one: Body, two: Body, start: RigidTransform, far: float) -> RigidTransf
         return both_pulls(faces, edge_pulls(one.edges, two.edges, move, reach))
 
     size = one.sheet.size
-    return register(pulls_at, start, Rounds(24, 1e-5 * size, size, least=10, free=FREE, largest_turn=TURNED))
+    return register(pulls_at, start, Rounds(18, 1e-4 * size, size, least=9, free=FREE, largest_turn=TURNED))
 

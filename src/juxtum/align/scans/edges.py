@@ -25,8 +25,12 @@ TURN = np.cos(np.radians(40.0))
 """Neighbours whose directions differ by more lie on either side of an edge."""
 NEIGHBOURS, NEAR = 8, 2.5
 """Neighbours that are looked at, and within how many spacings."""
-LOOKED_AT = 600
-PARALLEL = 0.8
+AROUND, BENT = 24, 0.06
+"""Points round an edge, and how far they leave a plane, root mean square as a share of their radius (0.09 at 40 degrees)."""
+IN_A_ROW = (2.0, 5.0)
+"""An edge goes on between so many spacings."""
+LOOKED_AT = 400
+PARALLEL, FACING = 0.8, 0.2
 ENOUGH = 25
 """Fewer edges than this over the other scan say nothing."""
 WEIGHT = 0.3
@@ -105,6 +109,8 @@ def edges_of(sheet: Sheet) -> Edges:
     others = near[rows, columns + 1]
     points = (sheet.points[rows] + sheet.points[others]) / 2
     first = _one_a_cell(points, sheet.spacing)
+    first = first[_bends(points[first], sheet)]
+    first = first[_in_a_row(points[first], sheet.spacing)]
     points, rows, others = points[first], rows[first], others[first]
     along = unit(cross(sheet.normals[rows], sheet.normals[others]))
     out = unit(sheet.normals[rows] + sheet.normals[others] + 1e-9)
@@ -117,6 +123,23 @@ def edges_of(sheet: Sheet) -> Edges:
         frozen(np.concatenate([points, rim])), frozen(np.concatenate([along, rim_along])),
         frozen(np.concatenate([out, rim_out])), len(points),
     )  # fmt: skip
+
+
+def _bends(points: Floats, sheet: Sheet) -> Bools:
+    """At which of some places (N, 3) the points themselves leave a plane: noise turns slivers of triangles on flat faces, too."""
+    distances, near = sheet.tree.query(points, k=min(AROUND, len(sheet.points)), workers=-1)
+    around = sheet.points[near] - sheet.points[near].mean(1, keepdims=True)
+    thick = np.linalg.eigvalsh(np.einsum("nki,nkj->nij", around, around) / near.shape[1])[:, 0]
+    return np.asarray(thick > (BENT * distances[:, -1]) ** 2)
+
+
+def _in_a_row(points: Floats, spacing: float) -> Bools:
+    """Which of the points (N, 3) have others farther along an edge: a single direction that noise turned has none."""
+    if len(points) < 3:
+        return np.zeros(len(points), dtype=bool)
+    tree = kd_tree(points)
+    near, far = (tree.query_ball_point(points, k * spacing, return_length=True, workers=-1) for k in IN_A_ROW)
+    return np.asarray(far >= near + 2)
 
 
 def _rim(sheet: Sheet) -> tuple[Floats, Floats, Floats]:
@@ -139,7 +162,7 @@ def _one_a_cell(points: Floats, cell: float) -> np.ndarray:  # type: ignore[type
 
 
 def edge_evidence(
-    one: tuple[Sheet, Edges], two: tuple[Sheet, Edges], move: RigidTransform, reach: float
+    one: tuple[Sheet, Edges], two: tuple[Sheet, Edges], move: RigidTransform, reach: float, count: int
 ) -> EdgeEvidence:
     """How the edges of two scans agree, looked at from both.
 
@@ -149,18 +172,27 @@ def edge_evidence(
         From the first scan's frame into the second's.
     reach : float
         Within this an edge lies on another, mm.
+    count : int
+        About so many edges of either are looked at.
     """
-    return _evidence(one[1], two, move, reach) + _evidence(two[1], one, move.inverse, reach)
+    return _edges_over(one[1], two, move, (reach, count)) + _edges_over(two[1], one, move.inverse, (reach, count))
 
 
-def _evidence(edges: Edges, onto: tuple[Sheet, Edges], move: RigidTransform, reach: float) -> EdgeEvidence:
-    sheet, other = onto
+def _edges_over(
+    edges: Edges, onto: tuple[Sheet, Edges], move: RigidTransform, how: tuple[float, int]
+) -> EdgeEvidence:
+    """How the edges of one scan lie over another: within a reach, looked at with about so many."""
+    (sheet, other), (reach, count) = onto, how
     if len(edges.points) == 0:
         return EdgeEvidence(0, 0, 0)
-    some = edges.some(LOOKED_AT)
+    some = edges.some(count)
     there = move.apply(edges.points[some])
     is_sharp = np.arange(len(edges.points))[some] < edges.sharp
-    over: Bools = sheet.tree.query(there, distance_upper_bound=reach + 2 * sheet.spacing)[0] < np.inf
+    distances, rows = sheet.tree.query(there, distance_upper_bound=reach + 2 * sheet.spacing)
+    over: Bools = distances < np.inf
+    # The other side of a thin sheet is no surface over which the edge lies.
+    facing = np.einsum("ij,ij->i", move.turn(edges.out[some])[over], sheet.normals[rows[over]])
+    over[over] = facing > FACING
     if other.tree is None:
         return EdgeEvidence(int(over.sum()), 0, int((over & is_sharp).sum()))
     away = other.tree.query(there, distance_upper_bound=2 * reach)[0]

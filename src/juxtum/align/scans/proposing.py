@@ -2,27 +2,37 @@
 
 from __future__ import annotations
 
+import os
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import cached_property
 from itertools import combinations, product
 
 import numpy as np
 
-from juxtum.align.scans.body import Body, Fit, body_of, fits_by_shape, looks_of
+from juxtum.align.scans.body import Body, Fit, Looks, alike, body_of, fit_of, fits_by_shape, looks_of
 from juxtum.align.scans.groups import Group
 from juxtum.align.scans.loops import middle_of
 from juxtum.align.scans.overlap import band, overlap_of
 from juxtum.align.scans.ties import Tie
 from juxtum.align.scans.together import settle_together
 from juxtum.align.scans.work import Work, overlapping
+from juxtum.geometry import RigidTransform
 from juxtum.progress import Progress
 
 MOST_BODIES = 10
 """So many bodies are held against each other at a time, the largest first: more would take longer than picking points."""
 SURE = 0.35
 """A place is sure when the next likely one is worth so much less, as a share of it."""
-LEAST_WORTH = 0.05
-DOUBTED_WORTH = 0.3
+BORNE_OUT = 0.6
+LEAST_WORTH = 0.25
+DOUBTED_WORTH = 0.5
 """What must be common for a place to be proposed at all, and for one that another rivals."""
+ROUNDS, BETTER = 2, 1.1
+"""How often what was not sure is looked at again, and how much likelier another place must be."""
+LIFTED, MOST_LIFTED = 3, 8
+"""Of what was likely for parts of two bodies so many are looked at again for the whole, and of all of them."""
 BY_SHAPE = "placed by its shape"
 PROPOSED = "placed by its shape alone, a proposal: look whether it is right"
 
@@ -35,14 +45,22 @@ class Choice:
     ----------
     bodies : tuple of Body
         The one is laid onto the other.
-    fit : Fit
-    rival : Fit or None
-        The likeliest place that is another one.
+    fits : tuple of Fit
+        All that are likely, the likeliest first.
     """
 
     bodies: tuple[Body, Body]
-    fit: Fit
-    rival: Fit | None
+    fits: tuple[Fit, ...]
+
+    @property
+    def fit(self) -> Fit:
+        """The likeliest."""
+        return self.fits[0]
+
+    @cached_property
+    def rival(self) -> Fit | None:
+        """The likeliest place that is another one."""
+        return next((fit for fit in self.fits[1:] if _is_other(self.fit, fit, self.bodies[0])), None)
 
     @property
     def clearness(self) -> float:
@@ -51,24 +69,35 @@ class Choice:
 
     @property
     def is_sure(self) -> bool:
-        """Whether nothing else is nearly as likely."""
-        return self.clearness >= SURE
+        """Whether nothing else is nearly as likely, and most edges bear it out."""
+        return self.clearness >= SURE and self.fit.edges.agreement >= BORNE_OUT
 
     @property
-    def rank(self) -> float:
-        """What is clear comes before what has much in common: later scans decide what earlier ones leave open."""
-        return self.fit.worth * self.clearness
+    def is_likely(self) -> bool:
+        """Whether it is worth proposing."""
+        return self.fit.worth >= (LEAST_WORTH if self.is_sure else DOUBTED_WORTH)
+
+    @property
+    def rank(self) -> tuple[bool, float]:
+        """What is sure comes first: later scans decide what earlier ones leave open."""
+        return self.is_sure, self.fit.worth * self.clearness
 
     @property
     def doubt(self) -> str:
         """Words about the rival; empty where the place is sure."""
-        if self.rival is None or self.is_sure:
+        if self.is_sure:
             return ""
+        if self.rival is None or self.clearness >= SURE:
+            return "few of its edges lie on edges of the others; use targets or pick pairs of points to be sure"
         apart = self.rival.move.inverse @ self.fit.move
         centre = self.bodies[0].sheet.centre
         shift = float(np.linalg.norm(apart.apply(centre) - centre))
         how = f"turned by {apart.angle:.0f} degrees" if apart.angle >= 2 else f"{shift:.1f} mm beside it"
         return f"the shape fits nearly as well {how}; use targets or pick pairs of points to be sure"
+
+
+Known = dict[frozenset[int], Choice | None]
+"""What was found for two bodies, by who they are."""
 
 
 def propose_by_shape(work: Work, progress: Progress) -> None:
@@ -81,42 +110,94 @@ def propose_by_shape(work: Work, progress: Progress) -> None:
         progress.phase(f"looking at scan {k + 1}", 0.1 * k / len(work.sheets))
         looks.append(looks_of(sheet))
     bodies = [body_of(looks, group.poses) for group in work.groups]
-    known: dict[frozenset[int], Choice | None] = {}
-    steps, done = len(bodies), 0
+    known: Known = {}
+    unsure: list[frozenset[int]] = []
+    steps = len(bodies)
     while len(bodies) > 1:
-        bodies.sort(key=lambda body: -body.sheet.size * len(body.poses))
-        best: Choice | None = None
-        pairs = list(combinations(bodies[:MOST_BODIES], 2))
-        for index, (two, one) in enumerate(pairs):
-            key = frozenset((id(one), id(two)))
-            if key not in known:
-                progress.phase(_words(one, two), 0.1 + 0.9 * (done + index / len(pairs)) / steps)
-                known[key] = _choice(work, one, two)
-            choice = known[key]
-            if choice is not None and (best is None or choice.rank > best.rank):
-                best = choice
+        done = 0.1 + 0.7 * (1 - len(bodies) / steps), 0.1 + 0.7 * (1 - (len(bodies) - 1) / steps)
+        best = _clearest(work, bodies, known, progress.part(*done))
         if best is None:
-            return
-        _join(work, best)
-        done += 1
+            break
+        lonely = _join(work, best)
+        if not best.is_sure:
+            unsure.append(lonely)
         bodies = [body for body in bodies if body not in best.bodies]
         bodies.append(body_of(looks, work.groups[-1].poses))
+    look_again(work, looks, unsure, progress.part(0.8, 1.0))
 
 
-def _words(one: Body, two: Body) -> str:
-    return f"looking for scan {min(one.poses) + 1} on {min(two.poses) + 1} by shape"
+def _clearest(
+    work: Work, bodies: list[Body], known: Known, progress: Progress
+) -> Choice | None:
+    """The choice to be made next; None where nothing is likely."""
+    bodies.sort(key=lambda body: -body.sheet.size * len(body.poses))
+    pairs = list(combinations(bodies[:MOST_BODIES], 2))
+    new = [pair for pair in pairs if frozenset(map(id, pair)) not in known]
+    with ThreadPoolExecutor(max(1, min(len(new), os.cpu_count() or 1))) as pool:
+        # Searched by compiled loops and trees that let other threads run meanwhile.
+        waiting = [pool.submit(_choice, work, one, two, _lifted(known, one, two)) for two, one in new]
+        for index, ((two, one), choice) in enumerate(zip(new, waiting, strict=True)):
+            words = f"looking for scan {min(one.poses) + 1} on {min(two.poses) + 1} by shape"
+            try:
+                progress.phase(words, index / len(new))
+            except BaseException:
+                pool.shutdown(wait=False, cancel_futures=True)
+                raise
+            known[frozenset((id(one), id(two)))] = choice.result()
+    choices = [known[frozenset(map(id, pair))] for pair in pairs]
+    return max((c for c in choices if c is not None and c.is_likely), key=lambda choice: choice.rank, default=None)
 
 
-def _choice(work: Work, one: Body, two: Body) -> Choice | None:
-    """The likeliest place of a body on another; None where nothing is likely, or where a person has cut them apart."""
+def _lifted(known: Known, one: Body, two: Body) -> list[RigidTransform]:
+    """Where the scans of two bodies were likely to lie on each other before they were joined to others."""
+    starts: list[RigidTransform] = []
+    for choice in known.values():
+        if choice is None or choice.bodies == (one, two):
+            continue
+        for (a, b), turned in ((choice.bodies, False), (choice.bodies[::-1], True)):
+            if a.poses.keys() <= one.poses.keys() and b.poses.keys() <= two.poses.keys():
+                k, m = min(a.poses), min(b.poses)
+                for fit in choice.fits[:LIFTED]:
+                    move = fit.move.inverse if turned else fit.move
+                    there = b.poses[m].inverse @ move @ a.poses[k]
+                    start = two.poses[m] @ there @ one.poses[k].inverse
+                    if not any(alike(start, other, one.sheet) for other in starts):
+                        starts.append(start)
+    return starts[:MOST_LIFTED]
+
+
+def look_again(work: Work, looks: list[Looks], unsure: list[frozenset[int]], progress: Progress) -> None:
+    """Hold what was joined before all was known against all the rest once more, and lay it elsewhere where that is likelier.
+
+    Each scan is looked at: only against all the others it shows where else it would fit as well.
+    """
+    placed = [frozenset((k,)) for k in sorted(work.reasons)]
+    asked = [*unsure, *placed] * (ROUNDS if unsure else 1)
+    for index, some in enumerate(asked):
+        progress.phase("looking again", index / len(asked))
+        row = work.group_of(min(some))
+        poses = work.groups[row].poses
+        if not some < set(poses):
+            continue
+        rest = body_of(looks, {k: pose for k, pose in poses.items() if k not in some})
+        moving = body_of(looks, {k: poses[k] for k in sorted(some)})
+        now = fit_of(moving, rest, RigidTransform.identity())
+        fits = [fit for fit in fits_by_shape(moving, rest) if not fit.objection]
+        better = next((fit for fit in fits if fit.worth > BETTER * now.worth or now.objection), None)
+        if better is not None and _is_other(now, better, moving):
+            work.groups[row] = Group(rest.poses | {k: better.move @ pose for k, pose in moving.poses.items()})
+            now = better
+        doubt = Choice((moving, rest), (now, *fits)).doubt
+        if len(some) == 1:
+            work.reasons[min(some)] = f"{PROPOSED}; {doubt}" if doubt else BY_SHAPE
+
+
+def _choice(work: Work, one: Body, two: Body, starts: Sequence[RigidTransform]) -> Choice | None:
+    """The likely places of a body on another; None where there are none, or where a person has cut them apart."""
     if any(frozenset((a, b)) in work.how.cut for a in one.poses for b in two.poses):
         return None
-    fits = [fit for fit in fits_by_shape(one, two) if not fit.objection and fit.worth >= LEAST_WORTH]
-    if not fits:
-        return None
-    rival = next((fit for fit in fits[1:] if _is_other(fits[0], fit, one)), None)
-    choice = Choice((one, two), fits[0], rival)
-    return choice if choice.is_sure or choice.fit.worth >= DOUBTED_WORTH else None
+    fits = [fit for fit in fits_by_shape(one, two, starts) if not fit.objection and fit.worth > 0]
+    return Choice((one, two), tuple(fits)) if fits else None
 
 
 def _is_other(fit: Fit, other: Fit, body: Body) -> bool:
@@ -125,8 +206,8 @@ def _is_other(fit: Fit, other: Fit, body: Body) -> bool:
     return bool(shift > body.sheet.size / 40 or apart.angle > 2)
 
 
-def _join(work: Work, choice: Choice) -> None:
-    """Make one group of two."""
+def _join(work: Work, choice: Choice) -> frozenset[int]:
+    """Make one group of two; which scans were the fewer."""
     one, two = choice.bodies
     lonely = min(choice.bodies, key=lambda body: len(body.poses))
     for scan in lonely.poses:
@@ -138,6 +219,7 @@ def _join(work: Work, choice: Choice) -> None:
     work.merge(work.group_of(min(two.poses)), work.group_of(min(one.poses)), choice.fit.move)
     work.ties.append(max(ties, key=lambda tie: tie.overlap.share))
     _firm(work)
+    return frozenset(lonely.poses)
 
 
 def _firm(work: Work) -> None:

@@ -6,15 +6,16 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from juxtum.align.scans.edges import Edges
 from juxtum.align.scans.sheet import Sheet
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats, Ints, frozen, unit
 from juxtum.geometry.transform import orthonormalised
 
-PAIRED = 420
-"""Points of the target whose pairs go into drawers."""
-TAKEN = 700
-"""Points of the source from which pairs are taken, and by which a pose is scored."""
+PAIRED, EDGED = 280, 160
+"""Points of the target whose pairs go into drawers: of its faces, and along its edges."""
+TAKEN, ALONG = 700, 500
+"""Points of the source from which pairs are taken, of its faces and along its edges; by those of its faces a pose is scored."""
 CHOSEN = 2500
 """Pairs of the source that are looked up."""
 FINE = 64
@@ -22,7 +23,7 @@ FINE = 64
 STEPS = 40
 """Drawers of distance along it."""
 MOST = 30_000
-LIKELY, SETTLED, KEPT = 8000, 400, 120
+LIKELY, SETTLED, KEPT = 8000, 600, 200
 """Poses that are told apart, that are laid onto the scan, and that are handed on."""
 
 
@@ -39,6 +40,7 @@ class Search:
     origin: Floats
     voxel: float
     step: float
+    edges: Edges
 
 
 def telling(sheet: Sheet, count: int, seed: int) -> Ints:
@@ -47,20 +49,20 @@ def telling(sheet: Sheet, count: int, seed: int) -> Ints:
     Seeded, so that the same scans are joined alike.
     """
     rng = np.random.default_rng(seed)
-    facing = np.round(unit(sheet.normals) * 3).astype(np.int64)
-    _, kind, counts = np.unique(facing, axis=0, return_inverse=True, return_counts=True)
+    facing = np.round(unit(sheet.normals) * 3).astype(np.int64) @ [49, 7, 1]
+    _, kind, counts = np.unique(facing, return_inverse=True, return_counts=True)
     weights = 1.0 / np.sqrt(counts[kind.reshape(-1)].astype(np.float64))
     weights[sheet.border] *= 0.25
     chosen = rng.choice(len(weights), min(count, len(weights)), replace=False, p=weights / weights.sum())
     return np.asarray(chosen)
 
 
-def make_search(sheet: Sheet, seed: int = 0) -> Search:
+def make_search(sheet: Sheet, edges: Edges, seed: int = 0) -> Search:
     """Drawers and voxels of a scan."""
     from juxtum.align.scans import _shape_kernels as kernels
 
     rows = telling(sheet, PAIRED, seed)
-    points, normals = np.ascontiguousarray(sheet.points[rows]), np.ascontiguousarray(sheet.normals[rows])
+    points, normals = _with_edges(sheet.points[rows], sheet.normals[rows], edges, EDGED)
     step = 2 * sheet.size / STEPS
     starts, pairs = kernels.fill(points, normals, step, STEPS)
     voxel = max(2 * sheet.size / FINE, 1.2 * sheet.spacing)
@@ -68,8 +70,15 @@ def make_search(sheet: Sheet, seed: int = 0) -> Search:
     shape = tuple(int(v) for v in np.ceil((sheet.points.max(0) - origin) / voxel) + 2)
     return Search(
         sheet, frozen(points), frozen(normals), starts, pairs, kernels.grid(sheet.points, origin, voxel, shape),
-        frozen(origin), voxel, step,
+        frozen(origin), voxel, step, edges,
     )  # fmt: skip
+
+
+def _with_edges(points: Floats, normals: Floats, edges: Edges, count: int) -> tuple[Floats, Floats]:
+    """Directed points (N, 3) of faces, and about so many along edges: on a flat sheet only its outline tells where one is."""
+    some = edges.some(count)
+    both = np.concatenate([points, edges.points[some]]), np.concatenate([normals, edges.out[some]])
+    return np.ascontiguousarray(both[0]), np.ascontiguousarray(both[1])
 
 
 def poses_by_shape(made: Search, target: Search, seed: int = 1) -> list[tuple[float, RigidTransform]]:
@@ -83,14 +92,15 @@ def poses_by_shape(made: Search, target: Search, seed: int = 1) -> list[tuple[fl
     rng, source = np.random.default_rng(seed), made.sheet
     rows = telling(source, TAKEN, seed)
     points, normals = np.ascontiguousarray(source.points[rows]), np.ascontiguousarray(source.normals[rows])
-    chosen = rng.integers(0, len(points), (CHOSEN * 4, 2))
-    apart = np.linalg.norm(points[chosen[:, 0]] - points[chosen[:, 1]], axis=1)
+    paired, facing = _with_edges(points, normals, made.edges, ALONG)
+    chosen = rng.integers(0, len(paired), (CHOSEN * 4, 2))
+    apart = np.linalg.norm(paired[chosen[:, 0]] - paired[chosen[:, 1]], axis=1)
     long = apart > 0.15 * min(source.size, target.sheet.size)
-    turned = np.einsum("ij,ij->i", normals[chosen[:, 0]], normals[chosen[:, 1]]) < 0.985
+    turned = np.einsum("ij,ij->i", facing[chosen[:, 0]], facing[chosen[:, 1]]) < 0.985
     chosen = chosen[long & turned][:CHOSEN]
     weights = np.full(len(points), 1.0 / len(points))
     found = kernels.search(
-        chosen, points, normals, points, normals, weights, target.starts, target.pairs, target.points, target.normals,
+        chosen, paired, facing, points, normals, weights, target.starts, target.pairs, target.points, target.normals,
         target.grid, target.origin, target.voxel, target.sheet.points, target.sheet.normals, target.step, STEPS, MOST,
     )  # fmt: skip
     return _settled(found, made, target)

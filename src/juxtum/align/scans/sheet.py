@@ -24,8 +24,8 @@ LEAST = 200
 """Fewer points than this are no scan that could be joined."""
 SIDES, ONE_SIDED = 400, 0.1
 """Directions that are tried, and the least cosine to all but a few axes with which a scan counts as seen from one side."""
-TRIANGLES, CALM = 200_000, 40
-"""Of a mesh that are looked at, and over how many of them a direction is averaged."""
+TRIANGLES, CALM, WILD = 200_000, 40, 0.15
+"""Of a mesh that are looked at, over how many of them a direction is averaged, and by how little of their area none is borne out."""
 AROUND = 24
 GAP = np.radians(115.0)
 """A point round which so much of the horizon is empty lies at the border."""
@@ -160,14 +160,27 @@ def _of_triangles(scan: TriangleMesh, points: Floats, normals: Floats) -> Floats
     step = max(1, len(scan.triangles) // TRIANGLES)
     # Only of those that are looked at: of all of a large mesh it took longer than the rest.
     corners = scan.points[scan.triangles[::step]]
-    centres, facing = corners.mean(1), unit(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]))
+    centres, spans = corners.mean(1), np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
     _, near = kd_tree(centres).query(points, k=min(CALM, len(centres)), workers=-1)
-    around = facing[near]
-    made = normals
+    # By their area: noise turns slivers anywhere.
+    areas = np.linalg.norm(spans, axis=1)
+    facing, areas = unit(spans)[near], areas[near]
+    made = _without_wild(normals, facing, areas)
     for _ in range(2):
-        agree = np.einsum("nkd,nd->nk", around, made) > 0.85
-        mean = np.einsum("nk,nkd->nd", agree, around)
-        made = np.where(agree.any(1)[:, None], unit(mean), made)
+        weights = (np.einsum("nkd,nd->nk", facing, made) > 0.85) * areas
+        mean = np.einsum("nk,nkd->nd", weights, facing)
+        made = np.where(weights.any(1)[:, None], unit(mean), made)
+    return made
+
+
+def _without_wild(normals: Floats, facing: Floats, areas: Floats) -> Floats:
+    """Directions (N, 3), those that hardly any area (N, K) around bears out put in the place of what most of it says."""
+    backed = ((np.einsum("nkd,nd->nk", facing, normals) > 0.85) * areas).sum(1)
+    wild = np.flatnonzero(backed < WILD * areas.sum(1))
+    made = np.array(normals)
+    for row in wild:
+        agree = (facing[row] @ facing[row].T > 0.85) @ areas[row]
+        made[row] = facing[row, np.argmax(agree)]
     return made
 
 

@@ -7,11 +7,12 @@ from dataclasses import dataclass
 import numpy as np
 
 from juxtum.align.scans.sheet import Sheet, even_directions
-from juxtum.geometry.arrays import Floats, Ints, frozen, orthonormal_frame
+from juxtum.geometry.arrays import Bools, Floats, Ints, frozen, orthonormal_frame
 
 DIRECTIONS = 400
-FACING = -0.12
-"""A scan was seen from one side when all but a few of its points turn no farther away from it than this cosine."""
+FACING, FACED = -0.12, 0.35
+"""A scan was seen from one side when all but a few of its points turn no farther away from it than the first cosine; what
+faces it by the second is seen."""
 FEW = 0.03
 PIXELS = 150
 STEEP = 0.1
@@ -37,12 +38,15 @@ class Sight:
         Of the first pixel across.
     pixel : float
         mm.
+    bare : array (P, Q)
+        Where neither a pixel nor any of its neighbours is filled.
     """
 
     frame: Floats
     front: Floats
     corner: Floats
     pixel: float
+    bare: Bools
 
 
 def sights_of(sheet: Sheet) -> tuple[Sight, ...]:
@@ -92,7 +96,7 @@ def _far_apart(directions: Floats, rows: Ints) -> list[int]:
     return kept
 
 
-def _front(points: Floats, spacing: float) -> tuple[Floats, Floats, float]:
+def _front(points: Floats, spacing: float) -> tuple[Floats, Floats, float, Bools]:
     """Foremost heights of points (N, 3), pixel by pixel."""
     low, high = points[:, :2].min(0), points[:, :2].max(0)
     pixel = max(float((high - low).max()) / PIXELS, 2.5 * spacing)
@@ -103,8 +107,38 @@ def _front(points: Floats, spacing: float) -> tuple[Floats, Floats, float]:
     np.maximum.at(heights, (cells[:, 0], cells[:, 1]), points[:, 2])
     around = [np.roll(heights, (i, j), (0, 1)) for i in (-1, 0, 1) for j in (-1, 0, 1)]
     front = np.max(around, axis=0)
+    bare = ~np.isfinite(front)
     front[~np.isfinite(np.min(around, axis=0))] = np.nan
-    return frozen(front), frozen(corner), pixel
+    return frozen(front), frozen(corner), pixel, frozen(bare, bool)
+
+
+def least_missed(points: Floats, normals: Floats, sights: tuple[Sight, ...]) -> tuple[int, int]:
+    """Of points (N, 3) with directions (N, 3) those that a scan should have seen and has not, and those it should have seen.
+
+    From the direction from which it misses least. A scan whose field of view was smaller than the part misses much,
+    wherever it is laid.
+    """
+    found = [_missed(points, normals, sight) for sight in sights]
+    return min(found, key=lambda pair: pair[0] / max(pair[1], 1), default=(0, 0))
+
+
+def _missed(points: Floats, normals: Floats, sight: Sight) -> tuple[int, int]:
+    there = points @ sight.frame.T
+    facing = normals @ sight.frame[2] > FACED
+    coarse = 4 * sight.pixel
+    cells = np.floor((there[:, :2] - there[:, :2].min(0)) / coarse).astype(np.int64)
+    keys = cells[:, 0] * (cells[:, 1].max() + 1) + cells[:, 1]
+    front = np.full(int(keys.max()) + 1, -np.inf)
+    np.maximum.at(front, keys, there[:, 2])
+    # What lies behind other points of its own scan was hidden by them.
+    able = facing & (there[:, 2] > front[keys] - 2 * coarse)
+    cells = np.floor((there[:, :2] - sight.corner) / sight.pixel).astype(np.int64)
+    inside = ((cells >= 0) & (cells < sight.bare.shape)).all(1)
+    cells = np.where(inside[:, None], cells, 0)
+    empty = ~inside | sight.bare[cells[:, 0], cells[:, 1]]
+    behind = inside & (there[:, 2] < np.nan_to_num(sight.front[cells[:, 0], cells[:, 1]], nan=-np.inf) - coarse)
+    able &= ~behind
+    return int((able & empty).sum()), int(able.sum())
 
 
 def least_hidden(points: Floats, sights: tuple[Sight, ...]) -> float:
