@@ -149,7 +149,7 @@ def _several(options: argparse.Namespace, files: FileStore) -> tuple[tuple[Input
         scans.append(Input(name=name, role=Role.SCAN, file=files.adopt(path, options.scan_unit)))
     steps = [step for held in scans for step in _cleaning(options.trim, held.name)]
     if len(scans) > 1:
-        steps.append(Join(scans=tuple(held.name for held in scans)))
+        steps.append(Join(scans=tuple(held.name for held in scans), by_shape=True))
     return tuple(scans), steps
 
 
@@ -158,6 +158,7 @@ def check_tied(job: Job, runner: Runner, folder: Path | None) -> None:
     join = job.join_in_force
     if join is None:
         return
+    from juxtum.align.scans.proposing import PROPOSED
     from juxtum.exchange.mesh_writing import write_mesh
     from juxtum.job.sources import tied
 
@@ -166,6 +167,12 @@ def check_tied(job: Job, runner: Runner, folder: Path | None) -> None:
     lost = [names[b.name] for b, pose in zip(made.scans, made.joined.poses, strict=True) if pose is None]
     if lost:
         raise InputError(f"{', '.join(lost)} is not tied to the others", "scans", "Tie it with 'juxtum assemble' first")
+    for brought, reason in zip(made.scans, made.joined.reasons, strict=True):
+        if reason.startswith(PROPOSED):
+            raise InputError(
+                f"the place of {names[brought.name]} among the others is not sure: {reason}", "scans",
+                "Tie it with 'juxtum assemble' and picked pairs or targets first",
+            )  # fmt: skip
     if folder is None:
         return
     folder.mkdir(parents=True, exist_ok=True)

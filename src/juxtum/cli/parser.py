@@ -198,7 +198,12 @@ def _add_assemble(commands: argparse._SubParsersAction[_Parser]) -> None:
         "--targets", type=Path, metavar="FILE.csv", help="rows scan,X,Y,Z: targets as each scan saw them"
     )
     assemble.add_argument("--pairs", type=Path, metavar="FILE.json", help="points picked on pairs of scans")
-    assemble.add_argument("--by-shape", action="store_true", help="propose a place for scans that nothing else ties")
+    assemble.add_argument(
+        "--by-shape",
+        action=argparse.BooleanOptionalAction,
+        default=True,
+        help="find the place of scans that nothing else ties",
+    )
     assemble.add_argument("--spacing", type=positive, metavar="MM", help="of the surface")
     assemble.add_argument("--watertight", action="store_true", help="close open borders with invented faces")
     assemble.add_argument(

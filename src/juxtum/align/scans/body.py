@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from itertools import permutations
 
 import numpy as np
 
-from juxtum.align.scans.edges import EdgeEvidence, Edges, both_pulls, edge_evidence, edge_pulls, edges_of
+from juxtum.align.best_fit import free_motions
+from juxtum.align.scans.edges import ENOUGH, EdgeEvidence, Edges, both_pulls, edge_evidence, edge_pulls
 from juxtum.align.scans.overlap import Follower, Overlap, overlap_of, usual
 from juxtum.align.scans.shape import Search, make_search, poses_by_shape
 from juxtum.align.scans.sheet import Sheet
@@ -31,6 +32,7 @@ FEW, ALL = 150, 3000
 CHANCE, TELLING = 0.002, 10.0
 """Of the edges so many may lie astray by chance; so many more make a pose half as likely, and again."""
 PLENTY = 0.35
+MANY, MOST_USUAL = 0.3, 0.04
 LAID, KEPT, TURNED_ON, REPEATED = 7, 8, 3, 0.05
 """Poses that are laid by faces and edges, and that are handed on; of so many that few edges contradict others are made."""
 COVERED = 1.6
@@ -38,16 +40,15 @@ COVERED = 1.6
 
 @dataclass(frozen=True, eq=False)
 class Looks:
-    """What is found out once of a scan: its edges, and from where it may have been seen."""
+    """A scan, and from where it may have been seen."""
 
     sheet: Sheet
-    edges: Edges
     sights: tuple[Sight, ...]
 
 
 def looks_of(sheet: Sheet) -> Looks:
-    """Edges and sights of a scan."""
-    return Looks(sheet, edges_of(sheet), sights_of(sheet))
+    """What is found out once of a scan."""
+    return Looks(sheet, sights_of(sheet))
 
 
 @dataclass(frozen=True, eq=False)
@@ -60,19 +61,18 @@ class Body:
         By their places in the list, into the body's frame.
     looks : dict of int to Looks
         Of each of them, in its own frame.
-    sheet, edges
+    sheet : Sheet
         Of all of them, in the body's frame.
     """
 
     poses: dict[int, RigidTransform]
     looks: dict[int, Looks]
     sheet: Sheet
-    edges: Edges
 
     @cached_property
     def search(self) -> Search:
         """Onto which others are laid by shape."""
-        return make_search(self.sheet, self.edges)
+        return make_search(self.sheet)
 
     def hidden_by(self, points: Floats) -> float:
         """The largest share of points (N, 3), in its frame, that would have hidden one of its scans."""
@@ -93,20 +93,21 @@ def body_of(looks: Sequence[Looks], poses: dict[int, RigidTransform]) -> Body:
     if len(poses) == 1:
         ((row, pose),) = poses.items()
         if pose.angle == 0 and not pose.offset.any():
-            return Body(poses, mine, looks[row].sheet, looks[row].edges)
+            return Body(poses, mine, looks[row].sheet)
     spacing = max(looks[k].sheet.spacing for k in poses)
     bare: dict[int, tuple[Bools, Bools]] = {}
     for k, pose in poses.items():
-        inside = [
-            other.apply(looks[m].sheet.points[~looks[m].sheet.border]) for m, other in poses.items() if m != k
-        ]
-        sheet, edges = looks[k].sheet, looks[k].edges
+        inside = [other.apply(looks[m].sheet.points[~looks[m].sheet.border]) for m, other in poses.items() if m != k]
+        sheet, edges = looks[k].sheet, looks[k].sheet.edges
         tree = kd_tree(np.concatenate([*inside, np.full((1, 3), 1e12)]))
         bare[k] = (
             _away(pose.apply(sheet.points), tree, COVERED * spacing, sheet.border),
-            _away(pose.apply(edges.points), tree, COVERED * spacing, np.arange(len(edges.points)) >= edges.sharp),
+            ~edges.is_end | _away(pose.apply(edges.points), tree, COVERED * spacing, edges.is_end),
         )
-    return Body(poses, mine, _one_sheet(looks, poses, bare, spacing), _one_of_edges(looks, poses, bare))
+    made = _one_sheet(looks, poses, bare, spacing)
+    # A cached value: the edges of a whole are those of its scans, not what would be found on their points together.
+    made.__dict__["edges"] = _one_of_edges(looks, poses, bare)
+    return Body(poses, mine, made)
 
 
 def _away(points: Floats, tree, reach: float, asked: Bools) -> Bools:  # type: ignore[no-untyped-def]
@@ -135,11 +136,18 @@ def _one_sheet(
 def _one_of_edges(
     looks: Sequence[Looks], poses: dict[int, RigidTransform], bare: dict[int, tuple[Bools, Bools]]
 ) -> Edges:
-    moved = {k: looks[k].edges.moved(pose) for k, pose in poses.items()}
-    sharp = [(e, np.arange(len(e.points)) < e.sharp) for e in moved.values()]
-    ends = [(e, bare[k][1]) for k, e in moved.items()]
-    parts = [np.concatenate([getattr(e, name)[rows] for e, rows in (*sharp, *ends)]) for name in ("points", "along", "out")]
-    return Edges(*(frozen(part) for part in parts), sum(e.sharp for e in moved.values()))
+    moved = {k: looks[k].sheet.edges.moved(pose) for k, pose in poses.items()}
+    kinds = []
+    for kind in range(3):
+        for k, e in moved.items():
+            ends = (0, e.sharp, e.clear, len(e.points))
+            rows = np.arange(len(e.points))
+            kinds.append(e.kept((rows >= ends[kind]) & (rows < ends[kind + 1]) & bare[k][1]))
+    points, along, out = (
+        frozen(np.concatenate([getattr(e, name) for e in kinds])) for name in ("points", "along", "out")
+    )
+    sharp = sum(e.sharp for e in kinds)
+    return Edges(points, along, out, sharp, sum(e.clear for e in kinds))
 
 
 @dataclass(frozen=True, eq=False)
@@ -156,6 +164,10 @@ class Fit:
         The largest share of either that would stand in the light of a scan of the other.
     missed : float
         Share of what scans of either should have seen of the other and have not.
+    free : tuple of str
+        Motions that neither faces nor edges hold, in words.
+    usual : float
+        Share of edges that lie astray wherever these two are laid: round ones seen with few points are found in one only.
     """
 
     move: RigidTransform
@@ -163,13 +175,15 @@ class Fit:
     edges: EdgeEvidence
     hidden: float
     missed: float
+    free: tuple[str, ...] = ()
+    usual: float = 0.0
 
     @property
     def worth(self) -> float:
         """What is common, 0 to 1, less what contradicts."""
         # Two views of one side have more in common than neighbours have: enough is enough, and more is no proof.
         o, e = self.overlap, self.edges
-        contradicted = max(e.astray - CHANCE * e.matched, 0.0) / TELLING
+        contradicted = max(e.astray - (CHANCE + self.usual) * e.matched, 0.0) / TELLING
         agreed = max(1 - 4 * o.against, 0.0) * float(np.exp(-contradicted)) * (0.2 + 0.8 * e.agreement)
         return float(np.sqrt(min(o.share / PLENTY, 1.0))) * agreed * max(1 - 20 * self.hidden, 0.0) * (1 - self.missed)
 
@@ -191,9 +205,11 @@ class Fit:
 def fit_of(one: Body, two: Body, move: RigidTransform) -> Fit:
     """What speaks for a pose, from the first body's frame into the second's."""
     reach = 2.5 * max(one.sheet.spacing, two.sheet.spacing)
-    edges = edge_evidence((one.sheet, one.edges), (two.sheet, two.edges), move, reach, ALL)
+    edges = edge_evidence(one.sheet, two.sheet, move, reach, ALL)
     overlap = overlap_of(one.sheet, two.sheet, move)
-    return Fit(move, overlap, edges, _hidden(one, two, move, 2000), _missed(one, two, move))
+    pulls = _pulls(one, two, Follower(two.sheet), move, 3.0 * max(one.sheet.spacing, two.sheet.spacing), 0.0)
+    free = () if pulls is None else free_motions(pulls, one.sheet.size, FREE)
+    return Fit(move, overlap, edges, _hidden(one, two, move, 2000), _missed(one, two, move), free)
 
 
 def _missed(one: Body, two: Body, move: RigidTransform) -> float:
@@ -218,10 +234,9 @@ def fits_by_shape(one: Body, two: Body, starts: Sequence[RigidTransform] = ()) -
         Poses that are looked at in any case: where parts of them were likely.
     """
     voxel = two.search.voxel
-    first, second = (one.sheet, one.edges), (two.sheet, two.edges)
     ranked = []
     for score, pose in poses_by_shape(one.search, two.search):
-        edges = edge_evidence(first, second, pose, voxel, FEW)
+        edges = edge_evidence(one.sheet, two.sheet, pose, voxel, FEW)
         seen = max(1 - 8 * _hidden(one, two, pose, 200), 0.05)
         common = np.sqrt(min(max(score, 0.01) / PLENTY, 1.0))
         ranked.append((common * (1 - edges.fault) * (0.2 + 0.8 * edges.agreement) * seen, pose))
@@ -231,8 +246,17 @@ def fits_by_shape(one: Body, two: Body, starts: Sequence[RigidTransform] = ()) -
     # What fits twice fits as often as the shape repeats: turned on by the same again.
     good = sorted((fit for fit in found if fit.edges.fault < REPEATED), key=lambda fit: -fit.worth)[:TURNED_ON]
     _take(one, two, found, [a.move @ b.move.inverse @ a.move for a, b in permutations(good, 2)])
+    usual = _usual(found)
+    found = [replace(fit, usual=usual) for fit in found]
     found.sort(key=lambda fit: -fit.worth)
     return found[:KEPT]
+
+
+def _usual(fits: Sequence[Fit]) -> float:
+    """The least share of edges astray of those poses at which many match."""
+    most = max((fit.edges.matched for fit in fits), default=0)
+    shares = [fit.edges.astray / fit.edges.matched for fit in fits if fit.edges.matched > max(MANY * most, ENOUGH)]
+    return min((share for share in shares if share < MOST_USUAL), default=0.0)
 
 
 def _take(one: Body, two: Body, found: list[Fit], starts: Sequence[RigidTransform]) -> None:
@@ -253,21 +277,24 @@ def alike(one: RigidTransform, two: RigidTransform, sheet: Sheet) -> bool:
 def laid(one: Body, two: Body, start: RigidTransform, far: float) -> RigidTransform | None:
     """A body laid onto another by faces and edges, from a pose that is about right."""
     near = 3.0 * max(one.sheet.spacing, two.sheet.spacing)
-    some = one.sheet.some(COARSE)
-    points, normals, follower = one.sheet.points[some], one.sheet.normals[some], Follower(two.sheet)
+    follower = Follower(two.sheet)
 
     def pulls_at(move: RigidTransform, index: int) -> Pulls | None:
-        reach = max(near, far * 0.7**index)
-        moved = move.apply(points)
-        found = follower.over(moved, move.turn(normals), reach)
-        if len(found.rows) < LEAST_COUNT // 2:
-            return None
         # While it is still off, the few points that tell so must not count as strays.
-        scale = max(3 * usual(found.heights), far / 2 * 0.7**index, 1e-9) ** 2
-        weights = frozen((scale / (scale + found.heights**2)) ** 2)
-        faces = Pulls(moved[found.rows], two.sheet.normals[found.others], found.heights, weights)
-        return both_pulls(faces, edge_pulls(one.edges, two.edges, move, reach))
+        return _pulls(one, two, follower, move, max(near, far * 0.7**index), far / 2 * 0.7**index)
 
     size = one.sheet.size
     return register(pulls_at, start, Rounds(18, 1e-4 * size, size, least=9, free=FREE, largest_turn=TURNED))
 
+
+def _pulls(one: Body, two: Body, follower: Follower, move: RigidTransform, reach: float, stray: float) -> Pulls | None:
+    """What faces and edges of the second body say of the first; no point that is off by less than `stray`, mm, counts for little."""
+    some = one.sheet.some(COARSE)
+    moved = move.apply(one.sheet.points[some])
+    found = follower.over(moved, move.turn(one.sheet.normals[some]), reach)
+    if len(found.rows) < LEAST_COUNT // 2:
+        return None
+    scale = max(3 * usual(found.heights), stray, 1e-9) ** 2
+    weights = frozen((scale / (scale + found.heights**2)) ** 2)
+    faces = Pulls(moved[found.rows], two.sheet.normals[found.others], found.heights, weights)
+    return both_pulls(faces, edge_pulls(one.sheet.edges, two.sheet.edges, move, reach))

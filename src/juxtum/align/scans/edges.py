@@ -8,29 +8,32 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
 
 import numpy as np
 
-from juxtum.align.scans.sheet import Sheet
 from juxtum.geometry import RigidTransform
-from juxtum.geometry.arrays import Bools, Floats, cross, frozen, unit
+from juxtum.geometry.arrays import Bools, Floats, Ints, cross, frozen, unit
 from juxtum.geometry.kdtree import kd_tree
 from juxtum.geometry.registration import Pulls
 
 if TYPE_CHECKING:
     from scipy.spatial import cKDTree
 
-TURN = np.cos(np.radians(40.0))
-"""Neighbours whose directions differ by more lie on either side of an edge."""
+MILD, SHARP = np.cos(np.radians([25.0, 55.0]))
+"""Neighbours whose directions differ by more than the first lie on either side of an edge, by more than the second of a sharp one.
+
+What is sharp in one scan may be mild in another, where it is round and the points are few: a sharp edge is astray only
+where the other scan has no edge at all.
+"""
 NEIGHBOURS, NEAR = 8, 2.5
 """Neighbours that are looked at, and within how many spacings."""
-AROUND, BENT = 24, 0.06
-"""Points round an edge, and how far they leave a plane, root mean square as a share of their radius (0.09 at 40 degrees)."""
+AROUND, BENT = 24, 0.04
+"""Points round an edge, and how far they leave a plane, root mean square as a share of their radius (0.06 at 25 degrees)."""
 IN_A_ROW = (2.0, 5.0)
 """An edge goes on between so many spacings."""
 LOOKED_AT = 400
-PARALLEL, FACING = 0.8, 0.2
+PARALLEL, FACING, ALIKE = 0.8, 0.2, 0.6
 ENOUGH = 25
 """Fewer edges than this over the other scan say nothing."""
 WEIGHT = 0.3
@@ -39,33 +42,73 @@ WEIGHT = 0.3
 
 @dataclass(frozen=True, eq=False)
 class Edges:
-    """Points along the edges of a scan: the sharp ones first, then those where the scan ends.
+    """Points along the edges of a scan: the sharp ones first, then those where it ends, then the mild ones.
 
     Parameters
     ----------
     points, along, out : array (M, 3)
         Places, the direction of the edge, and the direction out of the material.
-    sharp : int
-        So many of them are sharp.
+    sharp, clear : int
+        So many of them are sharp, and so many are sharp or ends.
     """
 
     points: Floats
     along: Floats
     out: Floats
     sharp: int
+    clear: int
 
     @cached_property
     def tree(self) -> cKDTree | None:
         """Of all places; None without any."""
         return kd_tree(self.points) if len(self.points) else None
 
+    @property
+    def is_end(self) -> Bools:
+        """Which of them (M,) lie where the scan ends."""
+        rows = np.arange(len(self.points))
+        return np.asarray((rows >= self.sharp) & (rows < self.clear))
+
     def some(self, count: int) -> slice:
         """About so many of its points, evenly."""
         return slice(None, None, max(1, len(self.points) // count))
 
+    def kept(self, rows: Bools) -> Edges:
+        """Only some of them (M,)."""
+        sharp, clear = int(rows[: self.sharp].sum()), int(rows[: self.clear].sum())
+        return Edges(self.points[rows], self.along[rows], self.out[rows], sharp, clear)
+
     def moved(self, move: RigidTransform) -> Edges:
         """In another frame."""
-        return Edges(move.apply(self.points), move.turn(self.along), move.turn(self.out), self.sharp)
+        return Edges(move.apply(self.points), move.turn(self.along), move.turn(self.out), self.sharp, self.clear)
+
+
+class Directed(Protocol):
+    """Points of a scan with directions, as edges are found on them (`sheet.Sheet` is one)."""
+
+    @property
+    def points(self) -> Floats:
+        """Places (N, 3), mm."""
+
+    @property
+    def normals(self) -> Floats:
+        """Unit directions (N, 3) out of the material."""
+
+    @property
+    def spacing(self) -> float:
+        """Between neighbours, mm."""
+
+    @property
+    def rim(self) -> Floats:
+        """Places (M, 3) along its border, mm."""
+
+    @property
+    def tree(self) -> cKDTree:
+        """Over its points."""
+
+    @property
+    def edges(self) -> Edges:
+        """What was found on them."""
 
 
 @dataclass(frozen=True)
@@ -101,31 +144,35 @@ class EdgeEvidence:
         return EdgeEvidence(self.over + other.over, self.matched + other.matched, self.astray + other.astray)
 
 
-def edges_of(sheet: Sheet) -> Edges:
+def edges_of(sheet: Directed) -> Edges:
     """Edges of a scan: half-way between neighbours that face differently, and its own border."""
     distances, near = sheet.tree.query(sheet.points, k=NEIGHBOURS + 1, workers=-1)
-    turned = np.einsum("nkd,nd->nk", sheet.normals[near[:, 1:]], sheet.normals) < TURN
-    rows, columns = np.nonzero(turned & (distances[:, 1:] < NEAR * sheet.spacing))
-    others = near[rows, columns + 1]
+    cosines = np.einsum("nkd,nd->nk", sheet.normals[near[:, 1:]], sheet.normals)
+    rows, columns = np.nonzero((cosines < MILD) & (distances[:, 1:] < NEAR * sheet.spacing))
+    # Of each cell the pair that turns most.
+    order = np.argsort(cosines[rows, columns])
+    rows, columns = rows[order], columns[order]
+    others, turns = near[rows, columns + 1], cosines[rows, columns]
     points = (sheet.points[rows] + sheet.points[others]) / 2
     first = _one_a_cell(points, sheet.spacing)
     first = first[_bends(points[first], sheet)]
     first = first[_in_a_row(points[first], sheet.spacing)]
+    first = first[np.argsort(turns[first], kind="stable")]
     points, rows, others = points[first], rows[first], others[first]
     along = unit(cross(sheet.normals[rows], sheet.normals[others]))
     out = unit(sheet.normals[rows] + sheet.normals[others] + 1e-9)
+    sharp = int((turns[first] < SHARP).sum())
     rim, rim_along, rim_out = _rim(sheet)
     if len(rim) and len(points):
         # Where it turns sharply just before it ends, the sharp edge speaks.
         alone = kd_tree(points).query(rim, distance_upper_bound=2 * sheet.spacing)[0] == np.inf
         rim, rim_along, rim_out = rim[alone], rim_along[alone], rim_out[alone]
-    return Edges(
-        frozen(np.concatenate([points, rim])), frozen(np.concatenate([along, rim_along])),
-        frozen(np.concatenate([out, rim_out])), len(points),
-    )  # fmt: skip
+    parts = [(points, rim), (along, rim_along), (out, rim_out)]
+    made = [frozen(np.concatenate([mine[:sharp], ends, mine[sharp:]])) for mine, ends in parts]
+    return Edges(made[0], made[1], made[2], sharp, sharp + len(rim))
 
 
-def _bends(points: Floats, sheet: Sheet) -> Bools:
+def _bends(points: Floats, sheet: Directed) -> Bools:
     """At which of some places (N, 3) the points themselves leave a plane: noise turns slivers of triangles on flat faces, too."""
     distances, near = sheet.tree.query(points, k=min(AROUND, len(sheet.points)), workers=-1)
     around = sheet.points[near] - sheet.points[near].mean(1, keepdims=True)
@@ -142,7 +189,7 @@ def _in_a_row(points: Floats, spacing: float) -> Bools:
     return np.asarray(far >= near + 2)
 
 
-def _rim(sheet: Sheet) -> tuple[Floats, Floats, Floats]:
+def _rim(sheet: Directed) -> tuple[Floats, Floats, Floats]:
     """Places along the border of a scan, one a spacing, with the direction along it and the one out of the material."""
     points = sheet.rim
     if len(points) < 4:
@@ -154,16 +201,14 @@ def _rim(sheet: Sheet) -> tuple[Floats, Floats, Floats]:
     return points, along, sheet.normals[sheet.tree.query(points)[1]]
 
 
-def _one_a_cell(points: Floats, cell: float) -> np.ndarray:  # type: ignore[type-arg]
+def _one_a_cell(points: Floats, cell: float) -> Ints:
     """Rows of which no two lie in one cell of a grid, mm."""
     if len(points) == 0:
         return np.empty(0, dtype=np.int64)
     return np.asarray(np.unique(np.floor(points / cell).astype(np.int64), axis=0, return_index=True)[1])
 
 
-def edge_evidence(
-    one: tuple[Sheet, Edges], two: tuple[Sheet, Edges], move: RigidTransform, reach: float, count: int
-) -> EdgeEvidence:
+def edge_evidence(one: Directed, two: Directed, move: RigidTransform, reach: float, count: int) -> EdgeEvidence:
     """How the edges of two scans agree, looked at from both.
 
     Parameters
@@ -175,19 +220,16 @@ def edge_evidence(
     count : int
         About so many edges of either are looked at.
     """
-    return _edges_over(one[1], two, move, (reach, count)) + _edges_over(two[1], one, move.inverse, (reach, count))
+    return _edges_over(one, two, move, (reach, count)) + _edges_over(two, one, move.inverse, (reach, count))
 
 
-def _edges_over(
-    edges: Edges, onto: tuple[Sheet, Edges], move: RigidTransform, how: tuple[float, int]
-) -> EdgeEvidence:
+def _edges_over(one: Directed, sheet: Directed, move: RigidTransform, how: tuple[float, int]) -> EdgeEvidence:
     """How the edges of one scan lie over another: within a reach, looked at with about so many."""
-    (sheet, other), (reach, count) = onto, how
-    if len(edges.points) == 0:
+    edges, other, (reach, count) = one.edges, sheet.edges, how
+    if edges.clear == 0:
         return EdgeEvidence(0, 0, 0)
-    some = edges.some(count)
-    there = move.apply(edges.points[some])
-    is_sharp = np.arange(len(edges.points))[some] < edges.sharp
+    some = np.arange(0, edges.clear, max(1, edges.clear // count))
+    there, is_sharp = move.apply(edges.points[some]), some < edges.sharp
     distances, rows = sheet.tree.query(there, distance_upper_bound=reach + 2 * sheet.spacing)
     over: Bools = distances < np.inf
     # The other side of a thin sheet is no surface over which the edge lies.
@@ -202,19 +244,21 @@ def _edges_over(
 
 def edge_pulls(edges: Edges, onto: Edges, move: RigidTransform, reach: float) -> Pulls | None:
     """Edges of a scan drawn to the nearest ones of another, across them; None where none are near."""
-    if onto.tree is None or len(edges.points) == 0:
+    if onto.tree is None or edges.clear == 0:
         return None
-    some = edges.some(LOOKED_AT)
-    there, along = move.apply(edges.points[some]), move.turn(edges.along[some])
+    some = slice(0, edges.clear, max(1, edges.clear // LOOKED_AT))
+    there, along, facing = move.apply(edges.points[some]), move.turn(edges.along[some]), move.turn(edges.out[some])
     distances, rows = onto.tree.query(there, distance_upper_bound=reach)
     found = np.flatnonzero(np.isfinite(distances))
     found = found[np.abs(np.einsum("ij,ij->i", along[found], onto.along[rows[found]])) > PARALLEL]
+    # The other edge of a thin sheet runs along it, too, but faces another way.
+    found = found[np.einsum("ij,ij->i", facing[found], onto.out[rows[found]]) > ALIKE]
     if len(found) == 0:
         return None
     rows = rows[found]
     gaps, out = there[found] - onto.points[rows], onto.out[rows]
     # Out of the material the faces themselves say where it lies; only a sharp edge says it, too.
-    sharp = np.flatnonzero(rows < onto.sharp)
+    sharp = np.flatnonzero((rows < onto.sharp) | (rows >= onto.clear))
     sides = np.concatenate([unit(cross(onto.along[rows], out)), out[sharp]])
     points, gaps = np.concatenate([there[found], there[found][sharp]]), np.concatenate([gaps, gaps[sharp]])
     heights = np.einsum("ij,ij->i", gaps, sides)

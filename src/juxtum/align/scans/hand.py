@@ -16,8 +16,8 @@ from juxtum.geometry.arrays import frozen
 MIRROR = np.array([-1.0, 1.0, 1.0])
 BESIDE = 3
 """Of the scans that hang together so many are tried."""
-SURE = 0.3
-"""So much the mirror image must have in common with one of them: with less, chance fits as well as truth."""
+SURE, CLEARER = 0.5, 0.7
+"""So much the place of the mirror image must be worth, and so much of that the place of the scan itself at most."""
 MAY_BE = "it may be the opposite hand, or the other side of a symmetric part"
 OPPOSITE = f"nothing ties it to the others, but its mirror image would lie on them: {MAY_BE}"
 
@@ -25,7 +25,10 @@ OPPOSITE = f"nothing ties it to the others, but its mirror image would lie on th
 def mirrored(sheet: Sheet) -> Sheet:
     """A scan mirrored at the plane X = 0."""
     return replace(
-        sheet, points=frozen(sheet.points * MIRROR), normals=frozen(sheet.normals * MIRROR), rim=frozen(sheet.rim * MIRROR)
+        sheet,
+        points=frozen(sheet.points * MIRROR),
+        normals=frozen(sheet.normals * MIRROR),
+        rim=frozen(sheet.rim * MIRROR),
     )
 
 
@@ -42,13 +45,13 @@ def is_opposite_hand(sheets: Sequence[Sheet], group: Group, scan: int) -> bool:
         One that does not belong to them.
     """
     beside = sorted(group.poses, key=lambda k: -sheets[k].size)[:BESIDE]
-    as_it_is = _most_in_common(sheets[scan], sheets, group, beside)
-    return as_it_is < SURE <= _most_in_common(mirrored(sheets[scan]), sheets, group, beside)
+    turned = _best_place(mirrored(sheets[scan]), sheets, group, beside)
+    return turned >= SURE and _best_place(sheets[scan], sheets, group, beside) < CLEARER * turned
 
 
-def _most_in_common(sheet: Sheet, sheets: Sequence[Sheet], group: Group, beside: list[int]) -> float:
-    """The largest share of overlap that a place by shape gives without anything speaking against it, 0 to 1."""
+def _best_place(sheet: Sheet, sheets: Sequence[Sheet], group: Group, beside: list[int]) -> float:
+    """What the best place by shape is worth against which nothing speaks, 0 to 1."""
     looks = [looks_of(other) for other in (*(sheets[k] for k in beside), sheet)]
     known = body_of(looks, {row: group.poses[k] for row, k in enumerate(beside)})
     alone = body_of(looks, {len(beside): RigidTransform.identity()})
-    return max((fit.overlap.share for fit in fits_by_shape(alone, known) if not fit.objection), default=0.0)
+    return max((fit.worth for fit in fits_by_shape(alone, known) if not fit.objection), default=0.0)

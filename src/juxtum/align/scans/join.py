@@ -29,6 +29,8 @@ ASTRAY = 6.0
 """A tie that lies so many times the noise off the pose that all others agree on is a false one."""
 MOST_MIRRORED = 3
 """Scans that are not tied whose mirror image is tried: each takes some seconds."""
+BROUGHT = "there it lies as it was brought"
+EDGED = "there it lies as its edges have it, to about the spacing of its points"
 UNTIED = "nothing ties it to the others; pick pairs of points, use targets, or let its shape propose a place"
 
 
@@ -215,7 +217,7 @@ def _closed(work: Work, group: Group, progress: Progress) -> Joined:
     placed: list[RigidTransform | None] = [None] * len(sheets)
     for k, pose in zip(members, settled.poses, strict=True):
         placed[k] = home @ pose
-    loose = dict(zip(members, _loose(mine, settled), strict=True))
+    loose = dict(zip(members, _loose(mine, settled, EDGED if work.reasons else BROUGHT), strict=True))
     reasons = []
     for k in range(len(sheets)):
         words = (work.reasons.get(k, ""), loose[k]) if placed[k] is not None else (UNTIED,)
@@ -240,15 +242,15 @@ def _settled(
     return settle_together(sheets, first.poses, pairs, anchor, fine, progress.part(0.7, 1.0))
 
 
-def _loose(sheets: list[Sheet], settled: Settled) -> list[str]:
-    """Of each scan the motion that all overlaps together leave it, in words; empty where it is held."""
+def _loose(sheets: list[Sheet], settled: Settled, instead: str) -> list[str]:
+    """Of each scan the motion that all overlaps together leave it, in words, and what says how it lies instead; empty where it is held."""
     words = []
     for sheet, pose, free in zip(sheets, settled.poses, settled.free, strict=True):
         if free is None:
             words.append("")
             continue
         motion = free_motion(free, pose.apply(sheet.centre))
-        words.append(f"{motion} against the others: there it lies as it was brought")
+        words.append(f"{motion} against the others: {instead}")
     return words
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from itertools import combinations, product
 
@@ -69,8 +69,8 @@ class Choice:
 
     @property
     def is_sure(self) -> bool:
-        """Whether nothing else is nearly as likely, and most edges bear it out."""
-        return self.clearness >= SURE and self.fit.edges.agreement >= BORNE_OUT
+        """Whether nothing else is nearly as likely, most edges bear it out, and nothing is left free."""
+        return self.clearness >= SURE and self.fit.edges.agreement >= BORNE_OUT and not self.fit.free
 
     @property
     def is_likely(self) -> bool:
@@ -87,6 +87,8 @@ class Choice:
         """Words about the rival; empty where the place is sure."""
         if self.is_sure:
             return ""
+        if self.fit.free:
+            return f"{self.fit.free[0]} against the others; use targets or pick pairs of points to be sure"
         if self.rival is None or self.clearness >= SURE:
             return "few of its edges lie on edges of the others; use targets or pick pairs of points to be sure"
         apart = self.rival.move.inverse @ self.fit.move
@@ -96,8 +98,12 @@ class Choice:
         return f"the shape fits nearly as well {how}; use targets or pick pairs of points to be sure"
 
 
-Known = dict[frozenset[int], Choice | None]
-"""What was found for two bodies, by who they are."""
+Known = dict[frozenset[frozenset[int]], Choice | None]
+"""What was found for two bodies, by the scans of either."""
+
+
+def _key(one: Body, two: Body) -> frozenset[frozenset[int]]:
+    return frozenset((frozenset(one.poses), frozenset(two.poses)))
 
 
 def propose_by_shape(work: Work, progress: Progress) -> None:
@@ -126,13 +132,11 @@ def propose_by_shape(work: Work, progress: Progress) -> None:
     look_again(work, looks, unsure, progress.part(0.8, 1.0))
 
 
-def _clearest(
-    work: Work, bodies: list[Body], known: Known, progress: Progress
-) -> Choice | None:
+def _clearest(work: Work, bodies: list[Body], known: Known, progress: Progress) -> Choice | None:
     """The choice to be made next; None where nothing is likely."""
     bodies.sort(key=lambda body: -body.sheet.size * len(body.poses))
     pairs = list(combinations(bodies[:MOST_BODIES], 2))
-    new = [pair for pair in pairs if frozenset(map(id, pair)) not in known]
+    new = [pair for pair in pairs if _key(*pair) not in known]
     with ThreadPoolExecutor(max(1, min(len(new), os.cpu_count() or 1))) as pool:
         # Searched by compiled loops and trees that let other threads run meanwhile.
         waiting = [pool.submit(_choice, work, one, two, _lifted(known, one, two)) for two, one in new]
@@ -143,8 +147,8 @@ def _clearest(
             except BaseException:
                 pool.shutdown(wait=False, cancel_futures=True)
                 raise
-            known[frozenset((id(one), id(two)))] = choice.result()
-    choices = [known[frozenset(map(id, pair))] for pair in pairs]
+            known[_key(one, two)] = choice.result()
+    choices = [known[_key(*pair)] for pair in pairs]
     return max((c for c in choices if c is not None and c.is_likely), key=lambda choice: choice.rank, default=None)
 
 
@@ -152,7 +156,7 @@ def _lifted(known: Known, one: Body, two: Body) -> list[RigidTransform]:
     """Where the scans of two bodies were likely to lie on each other before they were joined to others."""
     starts: list[RigidTransform] = []
     for choice in known.values():
-        if choice is None or choice.bodies == (one, two):
+        if choice is None:
             continue
         for (a, b), turned in ((choice.bodies, False), (choice.bodies[::-1], True)):
             if a.poses.keys() <= one.poses.keys() and b.poses.keys() <= two.poses.keys():
@@ -172,24 +176,36 @@ def look_again(work: Work, looks: list[Looks], unsure: list[frozenset[int]], pro
     Each scan is looked at: only against all the others it shows where else it would fit as well.
     """
     placed = [frozenset((k,)) for k in sorted(work.reasons)]
-    asked = [*unsure, *placed] * (ROUNDS if unsure else 1)
+    asked = [*unsure, *placed] * ROUNDS if unsure else placed
+    doubts: dict[frozenset[int], str] = {}
     for index, some in enumerate(asked):
         progress.phase("looking again", index / len(asked))
-        row = work.group_of(min(some))
-        poses = work.groups[row].poses
-        if not some < set(poses):
-            continue
-        rest = body_of(looks, {k: pose for k, pose in poses.items() if k not in some})
-        moving = body_of(looks, {k: poses[k] for k in sorted(some)})
-        now = fit_of(moving, rest, RigidTransform.identity())
-        fits = [fit for fit in fits_by_shape(moving, rest) if not fit.objection]
-        better = next((fit for fit in fits if fit.worth > BETTER * now.worth or now.objection), None)
-        if better is not None and _is_other(now, better, moving):
-            work.groups[row] = Group(rest.poses | {k: better.move @ pose for k, pose in moving.poses.items()})
-            now = better
-        doubt = Choice((moving, rest), (now, *fits)).doubt
-        if len(some) == 1:
-            work.reasons[min(some)] = f"{PROPOSED}; {doubt}" if doubt else BY_SHAPE
+        doubt = _laid_again(work, looks, some)
+        if doubt is not None:
+            doubts[some] = doubt
+    # What is unsure of several together is unsure of each, however well each lies on its fellows.
+    for some, doubt in sorted(doubts.items(), key=lambda pair: len(pair[0])):
+        for scan in some:
+            if doubt or len(some) == 1:
+                work.reasons[scan] = f"{PROPOSED}; {doubt}" if doubt else BY_SHAPE
+
+
+def _laid_again(work: Work, looks: list[Looks], some: frozenset[int]) -> str | None:
+    """Lay some scans of a group where they fit all the rest best, and what is doubtful about it; None where there is no rest."""
+    row = work.group_of(min(some))
+    poses = work.groups[row].poses
+    if not some < set(poses):
+        return None
+    rest = body_of(looks, {k: pose for k, pose in poses.items() if k not in some})
+    moving = body_of(looks, {k: poses[k] for k in sorted(some)})
+    fits = fits_by_shape(moving, rest, [RigidTransform.identity()])
+    now = replace(fit_of(moving, rest, RigidTransform.identity()), usual=fits[0].usual if fits else 0.0)
+    fits = [fit for fit in fits if not fit.objection]
+    better = next((fit for fit in fits if fit.worth > BETTER * now.worth or now.objection), None)
+    if better is not None and _is_other(now, better, moving):
+        work.groups[row] = Group(rest.poses | {k: better.move @ pose for k, pose in moving.poses.items()})
+        now = better
+    return Choice((moving, rest), (now, *fits)).doubt
 
 
 def _choice(work: Work, one: Body, two: Body, starts: Sequence[RigidTransform]) -> Choice | None:

@@ -40,7 +40,6 @@ class Search:
     origin: Floats
     voxel: float
     step: float
-    edges: Edges
 
 
 def telling(sheet: Sheet, count: int, seed: int) -> Ints:
@@ -57,12 +56,12 @@ def telling(sheet: Sheet, count: int, seed: int) -> Ints:
     return np.asarray(chosen)
 
 
-def make_search(sheet: Sheet, edges: Edges, seed: int = 0) -> Search:
+def make_search(sheet: Sheet, seed: int = 0) -> Search:
     """Drawers and voxels of a scan."""
     from juxtum.align.scans import _shape_kernels as kernels
 
     rows = telling(sheet, PAIRED, seed)
-    points, normals = _with_edges(sheet.points[rows], sheet.normals[rows], edges, EDGED)
+    points, normals = _with_edges(sheet.points[rows], sheet.normals[rows], sheet.edges, EDGED)
     step = 2 * sheet.size / STEPS
     starts, pairs = kernels.fill(points, normals, step, STEPS)
     voxel = max(2 * sheet.size / FINE, 1.2 * sheet.spacing)
@@ -70,7 +69,7 @@ def make_search(sheet: Sheet, edges: Edges, seed: int = 0) -> Search:
     shape = tuple(int(v) for v in np.ceil((sheet.points.max(0) - origin) / voxel) + 2)
     return Search(
         sheet, frozen(points), frozen(normals), starts, pairs, kernels.grid(sheet.points, origin, voxel, shape),
-        frozen(origin), voxel, step, edges,
+        frozen(origin), voxel, step,
     )  # fmt: skip
 
 
@@ -92,7 +91,7 @@ def poses_by_shape(made: Search, target: Search, seed: int = 1) -> list[tuple[fl
     rng, source = np.random.default_rng(seed), made.sheet
     rows = telling(source, TAKEN, seed)
     points, normals = np.ascontiguousarray(source.points[rows]), np.ascontiguousarray(source.normals[rows])
-    paired, facing = _with_edges(points, normals, made.edges, ALONG)
+    paired, facing = _with_edges(points, normals, source.edges, ALONG)
     chosen = rng.integers(0, len(paired), (CHOSEN * 4, 2))
     apart = np.linalg.norm(paired[chosen[:, 0]] - paired[chosen[:, 1]], axis=1)
     long = apart > 0.15 * min(source.size, target.sheet.size)

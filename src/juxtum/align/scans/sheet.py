@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from juxtum.align.samples import scan_sample
+from juxtum.align.scans.edges import Edges, edges_of
 from juxtum.errors import AlignmentError
 from juxtum.geometry.arrays import Bools, Floats, frozen, orthonormal_frame, unit
 from juxtum.geometry.kdtree import kd_tree
@@ -59,6 +60,11 @@ class Sheet:
     def tree(self) -> cKDTree:
         """Over its points."""
         return kd_tree(self.points)
+
+    @cached_property
+    def edges(self) -> Edges:
+        """Where it turns sharply, and where it ends."""
+        return edges_of(self)
 
     @cached_property
     def centre(self) -> Floats:

@@ -133,7 +133,7 @@ def _missed(points: Floats, normals: Floats, sight: Sight) -> tuple[int, int]:
     # What lies behind other points of its own scan was hidden by them.
     able = facing & (there[:, 2] > front[keys] - 2 * coarse)
     cells = np.floor((there[:, :2] - sight.corner) / sight.pixel).astype(np.int64)
-    inside = ((cells >= 0) & (cells < sight.bare.shape)).all(1)
+    inside = np.asarray(((cells >= 0) & (cells < sight.bare.shape)).all(1))
     cells = np.where(inside[:, None], cells, 0)
     empty = ~inside | sight.bare[cells[:, 0], cells[:, 1]]
     behind = inside & (there[:, 2] < np.nan_to_num(sight.front[cells[:, 0], cells[:, 1]], nan=-np.inf) - coarse)

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
-import numpy as np
-
 from juxtum.align.best_fit import free_motions
 from juxtum.align.scans.overlap import Follower, Overlap, band, over, overlap_of, usual
 from juxtum.align.scans.sheet import Sheet
