@@ -208,6 +208,9 @@ def _closed(work: Work, group: Group, progress: Progress) -> Joined:
     mine = [sheets[k] for k in members]
     pairs = overlapping(mine, poses, members, work)
     anchor = middle_of(len(members), pairs)
+    if work.reasons:
+        # By shape they lie as edges have it: what faces hold weakly takes more than one go to come round.
+        poses = list(_settled(mine, poses, pairs, anchor, silent()).poses)
     settled = _settled(mine, poses, pairs, anchor, progress.part(0.0, 0.6))
     ties, good = _ties_of(work, members, pairs, settled)
     if len(good) < len(pairs) and _hangs_together(len(members), good):

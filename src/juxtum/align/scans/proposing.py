@@ -25,7 +25,7 @@ MOST_BODIES = 10
 """So many bodies are held against each other at a time, the largest first: more would take longer than picking points."""
 SURE = 0.35
 """A place is sure when the next likely one is worth so much less, as a share of it."""
-BORNE_OUT = 0.6
+BORNE_OUT = 0.72
 LEAST_WORTH = 0.25
 DOUBTED_WORTH = 0.5
 """What must be common for a place to be proposed at all, and for one that another rivals."""
