@@ -103,8 +103,9 @@ def test_the_command_line_replays_a_join(
     made = json.loads(capsys.readouterr().out)
     assert [s["file"] for s in made["scans"]] == ["piece 1.ply", "piece 2.ply"]
     assert (tmp_path / "i" / "assembled.ply").exists() and made["scan_sha256"] is None
-    assert main([*asked, *joined, words[3], "--out", str(tmp_path / "j")]) == 2
-    assert "piece 4.ply is not tied to the others" in capsys.readouterr().err
+    # The same side again, from far away: its shape tells where it belongs.
+    assert main([*asked, *joined, words[3], "--out", str(tmp_path / "j")]) == 0
+    assert "placed by its shape" in capsys.readouterr().err
     assert main([*asked, words[0], words[0], "--out", str(tmp_path / "j")]) == 2
     assert "one file is given twice" in capsys.readouterr().err
     files = FileStore()
@@ -176,6 +177,9 @@ def test_scans_are_joined_unhooked_and_tied_anew_in_the_window(desk: Hand, piece
     answer_unit()
     desk.wait(lambda: "scan 4" in states(desk))
     desk.click("Join those too")
+    assert states(desk)["scan 4"] == "tied by shape"
+    there = next(b.pose for b in window.session.derived.brought if b.name == "scan 4")
+    desk.click("By shape where nothing else ties")
     assert states(desk)["scan 4"] == "not tied"
     window.assemble.panel.scans.choose("scan 4")
     assert "nothing ties it to the others" in said(desk, "About the chosen scan")
@@ -183,7 +187,9 @@ def test_scans_are_joined_unhooked_and_tied_anew_in_the_window(desk: Hand, piece
     assert states(desk)["scan 4"].startswith("tied")
     pose = next(b.pose for b in window.session.derived.brought if b.name == "scan 4")
     first = next(b.pose for b in window.session.derived.brought if b.name == "scan")
-    assert pose is not None and first is not None
+    assert pose is not None and first is not None and there is not None
+    far = np.array([[900.0, 0, 60]])
+    assert np.linalg.norm(pose.apply(far) - there.apply(far)) < 1.5, "by its shape it lay there, too"
     assert np.linalg.norm((first.inverse @ pose).apply(np.array([[900.0, 0, 60]])) - [[0, 0, 60]]) < 1.5
 
 

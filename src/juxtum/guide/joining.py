@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from juxtum.align.scans.proposing import BY_SHAPE
 from juxtum.align.scans.ties import Tie
 from juxtum.assemble.assembling import Tied
 from juxtum.guide.facts import thousands
@@ -98,6 +99,8 @@ def _state_of(name: str, d: Known) -> tuple[str, str]:
         return "not tied", reason
     if at == d.tied.joined.anchor:
         return "stays", "the others are laid onto it"
+    if reason == BY_SHAPE:
+        return "tied by shape", reason
     return ("tied, in doubt" if reason else "tied"), reason
 
 

@@ -28,7 +28,7 @@ def join_of_all(job: Job) -> Join:
     names = tuple(held.name for held in job.scans)
     known = job.procedure.joins[-1] if job.procedure.joins else None
     if known is None:
-        return Join(scans=names)
+        return Join(scans=names, by_shape=True)
     return known.model_copy(update={"scans": (*known.scans, *(n for n in names if n not in known.scans))})
 
 

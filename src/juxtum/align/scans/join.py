@@ -31,7 +31,7 @@ MOST_MIRRORED = 3
 """Scans that are not tied whose mirror image is tried: each takes some seconds."""
 BROUGHT = "there it lies as it was brought"
 EDGED = "there it lies as its edges have it, to about the spacing of its points"
-UNTIED = "nothing ties it to the others; pick pairs of points, use targets, or let its shape propose a place"
+UNTIED = "nothing ties it to the others; pick pairs of points, or use targets"
 
 
 @dataclass(frozen=True, eq=False)
@@ -102,14 +102,16 @@ def join(
         propose_by_shape(work, progress.part(0.15, 0.75))
     largest = max(work.groups, key=lambda group: len(group.poses))
     if len(largest.poses) < 2:
-        raise _nothing_tied(work.sheets)
+        raise _nothing_tied(work.sheets, how)
     made = _closed(work, largest, progress.part(0.75, 0.95))
     return _with_hands(made, work.sheets, largest, progress.part(0.95, 1.0))
 
 
-def _nothing_tied(sheets: list[Sheet]) -> AlignmentError:
+def _nothing_tied(sheets: list[Sheet], how: Joining) -> AlignmentError:
     """Why nothing is tied, as far as it can be told."""
     what = "no two of the scans overlap as they lie"
+    if how.by_shape:
+        what += ", and their shape tells no place of one on another"
     if len(sheets) <= MOST_MIRRORED:
         alone = Group({0: RigidTransform.identity()})
         for scan in range(1, len(sheets)):
@@ -119,9 +121,8 @@ def _nothing_tied(sheets: list[Sheet]) -> AlignmentError:
                 return AlignmentError(
                     what, "joining", "See whether it was exported mirrored; otherwise pick pairs of points"
                 )
-    return AlignmentError(
-        what, "joining", "Pick pairs of points, use reference targets, or let their shape propose a place"
-    )
+    other = "" if how.by_shape else ", or let their shape tell"
+    return AlignmentError(what, "joining", f"Pick pairs of points, use reference targets{other}")
 
 
 def _with_hands(made: Joined, sheets: list[Sheet], group: Group, progress: Progress) -> Joined:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
-from PyQt6.QtWidgets import QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QPushButton, QVBoxLayout, QWidget
 
 from juxtum.desk.cleaning.selecting import Worked
 from juxtum.desk.derived import Derived
@@ -62,6 +62,14 @@ class JoinPanel(QWidget):
             "Clean them all", self.clean_all, tip="Table and loose fragments of every scan that was not cleaned yet"
         )
         lines.addLayout(row(self._clean, self._join))
+        self._by_shape = QCheckBox("By shape where nothing else ties")
+        self._by_shape.setToolTip(
+            "Scans that lie anywhere are laid where their faces and edges fit; takes some minutes"
+        )
+        self._by_shape.setAccessibleName("By shape where nothing else ties")
+        self._by_shape.setChecked(True)
+        self._by_shape.clicked.connect(self._set_by_shape)
+        lines.addWidget(self._by_shape)
         self._build_ties(lines)
         lines.addLayout(row(self._leave_out, self._remove))
         self.pairs = PairPanel(desk, dress)
@@ -138,6 +146,8 @@ class JoinPanel(QWidget):
         _rename(self._join, "Join the scans" if join is None else "Join those too")
         self._join.setVisible(join is None or left != join)
         self._spacing.set_value(join.spacing if join else None)
+        if join is not None:
+            self._by_shape.setChecked(join.by_shape)
         for widget in (self._ring, self._words, self._cut, self._spacing):
             widget.setVisible(d.tied is not None)
         if d.tied is not None:
@@ -173,7 +183,8 @@ class JoinPanel(QWidget):
 
     def join(self) -> None:
         """Join all scans."""
-        self._edit("join the scans", lambda step: step)
+        by_shape = self._by_shape.isChecked()
+        self._edit("join the scans", lambda step: step.model_copy(update={"by_shape": by_shape}))
 
     def clean_all(self) -> None:
         """Off with the table and loose fragments of every scan that was not cleaned yet."""
@@ -204,6 +215,10 @@ class JoinPanel(QWidget):
         """Take the chosen scan out of the job, or the scans apart again."""
         name = self.target
         self._desk.session.edit(f"remove {name}", lambda job: job.without_input(name))
+
+    def _set_by_shape(self, by_shape: bool) -> None:
+        if self.join_step is not None:
+            self._edit("joining by shape", lambda step: step.model_copy(update={"by_shape": by_shape}))
 
     def _set_spacing(self, value: float) -> None:
         chosen = value if value > 0 else None
