@@ -177,7 +177,7 @@ def test_scans_are_joined_unhooked_and_tied_anew_in_the_window(desk: Hand, piece
     answer_unit()
     desk.wait(lambda: "scan 4" in states(desk))
     desk.click("Join those too")
-    assert states(desk)["scan 4"] == "tied by shape"
+    assert states(desk)["scan 4"] == "by shape"
     there = next(b.pose for b in window.session.derived.brought if b.name == "scan 4")
     desk.click("By shape where nothing else ties")
     assert states(desk)["scan 4"] == "not tied"

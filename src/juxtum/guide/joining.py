@@ -100,7 +100,7 @@ def _state_of(name: str, d: Known) -> tuple[str, str]:
     if at == d.tied.joined.anchor:
         return "stays", "the others are laid onto it"
     if reason == BY_SHAPE:
-        return "tied by shape", reason
+        return "by shape", reason
     return ("tied, in doubt" if reason else "tied"), reason
 
 
