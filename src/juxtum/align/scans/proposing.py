@@ -26,9 +26,10 @@ MOST_BODIES = 10
 SURE = 0.35
 """A place is sure when the next likely one is worth so much less, as a share of it."""
 BORNE_OUT = 0.72
-LEAST_WORTH = 0.25
-DOUBTED_WORTH = 0.5
-"""What must be common for a place to be proposed at all, and for one that another rivals."""
+LEAST_WORTH = 0.5
+"""Share of edges that must be borne out for a place to be sure, and what a place must be worth to be proposed at all.
+
+True places are worth 0.6 to 0.96."""
 ROUNDS, BETTER = 2, 1.1
 """How often what was not sure is looked at again, and how much likelier another place must be."""
 LIFTED, MOST_LIFTED = 3, 8
@@ -75,7 +76,7 @@ class Choice:
     @property
     def is_likely(self) -> bool:
         """Whether it is worth proposing."""
-        return self.fit.worth >= (LEAST_WORTH if self.is_sure else DOUBTED_WORTH)
+        return self.fit.worth >= LEAST_WORTH
 
     @property
     def rank(self) -> tuple[bool, float]:
