@@ -121,8 +121,9 @@ def _nothing_tied(sheets: list[Sheet], how: Joining) -> AlignmentError:
                 return AlignmentError(
                     what, "joining", "See whether it was exported mirrored; otherwise pick pairs of points"
                 )
-    other = "" if how.by_shape else ", or let their shape tell"
-    return AlignmentError(what, "joining", f"Pick pairs of points, use reference targets{other}")
+    if how.by_shape:
+        return AlignmentError(what, "joining", "Pick pairs of points, or use reference targets")
+    return AlignmentError(what, "joining", "Pick pairs of points, use reference targets, or let their shape tell")
 
 
 def _with_hands(made: Joined, sheets: list[Sheet], group: Group, progress: Progress) -> Joined:
