@@ -123,6 +123,7 @@ def test_from_the_command_line(
     assert main(["assemble", *files, *out, "--strict"]) == 0
     document = json.loads(capsys.readouterr().out)
     assert [scan["tied"] for scan in document["scans"]] == [True, True]
+    assert any("on one other scan only" in scan["reason"] for scan in document["scans"])
     poses = [RigidTransform(np.array(scan["pose"])) for scan in document["scans"]]
     relative, true = poses[1].inverse @ poses[0], brought[1][3].inverse @ brought[1][1]
     there = brought[0][1].points[::50]

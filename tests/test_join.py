@@ -149,6 +149,21 @@ def said(desk: Hand, name: str) -> str:
     return label.text()
 
 
+def unhook_and_take_in(desk: Hand) -> None:
+    """A tie left out and used again, a scan left out and taken in."""
+    window = desk.window
+    desk.click("Leave the tie out")
+    assert len(window.session.job.procedure.joins[0].cut) == 1
+    window.session.undo()
+    desk.wait()
+    window.assemble.panel.scans.choose("scan 3")
+    for _ in range(3):  # without waiting: an odd number of times is once
+        window.assemble.panel.toggle_left_out()
+    desk.wait()
+    assert states(desk)["scan 3"] == "left out" and said(desk, "What ties the scans").startswith("2 of 2")
+    desk.click("Take it in")
+
+
 def test_scans_are_joined_unhooked_and_tied_anew_in_the_window(desk: Hand, pieces: list[Path]) -> None:
     window = desk.window
     assert list(states(desk)) == ["scan", "scan 2", "scan 3"] and "clean every scan" in desk.next()
@@ -163,16 +178,7 @@ def test_scans_are_joined_unhooked_and_tied_anew_in_the_window(desk: Hand, piece
     ring = desk.named("Closure ring", ClosureRing)
     QTest.keyClick(ring, Qt.Key.Key_Right)
     assert "in common" in said(desk, "What ties the scans") and "mm RMS" in said(desk, "What ties the scans")
-    desk.click("Leave the tie out")
-    assert len(window.session.job.procedure.joins[0].cut) == 1
-    window.session.undo()
-    desk.wait()
-    window.assemble.panel.scans.choose("scan 3")
-    for _ in range(3):  # without waiting: an odd number of times is once
-        window.assemble.panel.toggle_left_out()
-    desk.wait()
-    assert states(desk)["scan 3"] == "left out" and said(desk, "What ties the scans").startswith("2 of 2")
-    desk.click("Take it in")
+    unhook_and_take_in(desk)
     window.bringing.further_scan(pieces[3])
     answer_unit()
     desk.wait(lambda: "scan 4" in states(desk))

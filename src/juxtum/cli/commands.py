@@ -158,6 +158,7 @@ def check_tied(job: Job, runner: Runner, folder: Path | None) -> None:
     join = job.join_in_force
     if join is None:
         return
+    from juxtum.align.scans.join import EDGED
     from juxtum.align.scans.proposing import PROPOSED
     from juxtum.exchange.mesh_writing import write_mesh
     from juxtum.job.sources import tied
@@ -168,7 +169,8 @@ def check_tied(job: Job, runner: Runner, folder: Path | None) -> None:
     if lost:
         raise InputError(f"{', '.join(lost)} is not tied to the others", "scans", "Tie it with 'juxtum assemble' first")
     for brought, reason in zip(made.scans, made.joined.reasons, strict=True):
-        if reason.startswith(PROPOSED):
+        # What only edges hold lies off by up to half a spacing, which no budget knows of.
+        if reason.startswith(PROPOSED) or EDGED in reason:
             raise InputError(
                 f"the place of {names[brought.name]} among the others is not sure: {reason}", "scans",
                 "Tie it with 'juxtum assemble' and picked pairs or targets first",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from juxtum.align.scans.proposing import BY_SHAPE
+from juxtum.align.scans.proposing import BY_ONE, BY_SHAPE
 from juxtum.align.scans.ties import Tie
 from juxtum.assemble.assembling import Tied
 from juxtum.guide.facts import thousands
@@ -99,7 +99,7 @@ def _state_of(name: str, d: Known) -> tuple[str, str]:
         return "not tied", reason
     if at == d.tied.joined.anchor:
         return "stays", "the others are laid onto it"
-    if reason == BY_SHAPE:
+    if reason in (BY_SHAPE, BY_ONE):
         return "by shape", reason
     return ("tied, in doubt" if reason else "tied"), reason
 

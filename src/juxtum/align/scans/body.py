@@ -6,33 +6,39 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from itertools import permutations
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from juxtum.align.best_fit import free_motions
 from juxtum.align.scans.edges import ENOUGH, EdgeEvidence, Edges, both_pulls, edge_evidence, edge_pulls
-from juxtum.align.scans.overlap import Follower, Overlap, overlap_of, usual
+from juxtum.align.scans.overlap import LEAST_COUNT, Follower, Overlap, overlap_of
 from juxtum.align.scans.shape import Search, make_search, poses_by_shape
 from juxtum.align.scans.sheet import Sheet
 from juxtum.align.scans.sight import Sight, least_hidden, least_missed, sights_of
+from juxtum.align.scans.ties import FREE, TURNED, weighted
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Bools, Floats, frozen
 from juxtum.geometry.kdtree import kd_tree
 from juxtum.geometry.registration import Pulls, Rounds, register
 
-LEAST_SHARE, LEAST_COUNT = 0.04, 60
-MOST_AGAINST = 0.12
+if TYPE_CHECKING:
+    from scipy.spatial import cKDTree
+
 MOST_HIDDEN = 0.01
 """So much of a scan may stand in the light of another: edges do, a little, whatever the pose."""
 MOST_ASTRAY = 0.45
 """So many of the sharp edges may lie where the other is smooth: what one has not seen of a hole, the other takes for smooth."""
-COARSE, FREE, TURNED = 800, 2e-4, 0.3
+COARSE = 800
+"""Points of the faces that are laid."""
 FEW, ALL = 150, 3000
 """Edges that are looked at to tell the likely poses from all others, and to tell the likely ones apart."""
 CHANCE, TELLING = 0.002, 10.0
-"""Of the edges so many may lie astray by chance; so many more make a pose half as likely, and again."""
+"""Of the edges so many may lie astray by chance; so many more divide what a pose is worth by e, and again."""
 PLENTY = 0.35
+"""Scans that have so much in common have enough."""
 MANY, MOST_USUAL = 0.3, 0.04
+"""How many edges usually lie astray is told by poses at which so many match, as a share of the most; it is never taken for more."""
 LAID, KEPT, TURNED_ON, REPEATED = 7, 8, 3, 0.05
 """Poses that are laid by faces and edges, and that are handed on; of so many that few edges contradict others are made."""
 COVERED = 1.6
@@ -98,19 +104,18 @@ def body_of(looks: Sequence[Looks], poses: dict[int, RigidTransform]) -> Body:
     bare: dict[int, tuple[Bools, Bools]] = {}
     for k, pose in poses.items():
         inside = [other.apply(looks[m].sheet.points[~looks[m].sheet.border]) for m, other in poses.items() if m != k]
-        sheet, edges = looks[k].sheet, looks[k].sheet.edges
+        sheet, own = looks[k].sheet, looks[k].sheet.edges
         tree = kd_tree(np.concatenate([*inside, np.full((1, 3), 1e12)]))
         bare[k] = (
             _away(pose.apply(sheet.points), tree, COVERED * spacing, sheet.border),
-            ~edges.is_end | _away(pose.apply(edges.points), tree, COVERED * spacing, edges.is_end),
+            ~own.is_end | _away(pose.apply(own.points), tree, COVERED * spacing, own.is_end),
         )
-    made = _one_sheet(looks, poses, bare, spacing)
-    # A cached value: the edges of a whole are those of its scans, not what would be found on their points together.
-    made.__dict__["edges"] = _one_of_edges(looks, poses, bare)
-    return Body(poses, mine, made)
+    # The edges of a whole are those of its scans, not what would be found on their points together.
+    edges = _one_of_edges(looks, poses, bare)
+    return Body(poses, mine, replace(_one_sheet(looks, poses, bare, spacing), known_edges=edges))
 
 
-def _away(points: Floats, tree, reach: float, asked: Bools) -> Bools:  # type: ignore[no-untyped-def]
+def _away(points: Floats, tree: cKDTree, reach: float, asked: Bools) -> Bools:
     """Which of the points (N, 3) that are asked for lie away from all in the tree."""
     made = np.array(asked)
     made[asked] = tree.query(points[asked], distance_upper_bound=reach, workers=-1)[0] == np.inf
@@ -190,11 +195,8 @@ class Fit:
     @property
     def objection(self) -> str:
         """Why it cannot be; empty when it can."""
-        o = self.overlap
-        if o.share < LEAST_SHARE or o.count < LEAST_COUNT:
-            return "they have too little in common"
-        if o.against > MOST_AGAINST:
-            return f"{100 * o.against / (1 + o.against):.0f} % of the points where they overlap lie beside the other surface"
+        if self.overlap.objection:
+            return self.overlap.objection
         if self.edges.fault > MOST_ASTRAY:
             return f"{100 * self.edges.fault:.0f} % of the edges where they overlap lie where the other is smooth"
         if self.hidden > MOST_HIDDEN:
@@ -294,7 +296,5 @@ def _pulls(one: Body, two: Body, follower: Follower, move: RigidTransform, reach
     found = follower.over(moved, move.turn(one.sheet.normals[some]), reach)
     if len(found.rows) < LEAST_COUNT // 2:
         return None
-    scale = max(3 * usual(found.heights), stray, 1e-9) ** 2
-    weights = frozen((scale / (scale + found.heights**2)) ** 2)
-    faces = Pulls(moved[found.rows], two.sheet.normals[found.others], found.heights, weights)
+    faces = weighted(moved[found.rows], two.sheet.normals[found.others], found.heights, stray)
     return both_pulls(faces, edge_pulls(one.sheet.edges, two.sheet.edges, move, reach))

@@ -12,10 +12,10 @@ from juxtum.align.best_fit import free_motion
 from juxtum.align.scans.groups import Group
 from juxtum.align.scans.hand import MAY_BE, OPPOSITE, is_opposite_hand
 from juxtum.align.scans.loops import Loop, loops_of, middle_of
-from juxtum.align.scans.overlap import band, overlap_of
+from juxtum.align.scans.overlap import MOST_AGAINST, band, overlap_of
 from juxtum.align.scans.proposing import propose_by_shape
 from juxtum.align.scans.sheet import Sheet
-from juxtum.align.scans.ties import MOST_AGAINST, Tie, tied
+from juxtum.align.scans.ties import Tie, tied
 from juxtum.align.scans.together import Settled, settle_together
 from juxtum.align.scans.work import Joining, Work, off_by, overlapping
 from juxtum.errors import AlignmentError
@@ -148,7 +148,7 @@ def _given(work: Work, given: Sequence[Tie]) -> list[Tie]:
         if refined is None or refined.free or not _near(refined, tie, work.sheets):
             later.append(replace(tie, is_given=True))
         elif refined.overlap.against > MOST_AGAINST:
-            work.dropped.append(replace(refined, is_given=True).without(f"{tie.reason}; {refined.objection}"))
+            work.dropped.append(replace(refined, is_given=True).without(f"{tie.reason}; {refined.overlap.objection}"))
         else:
             _take(work, replace(refined, reason=tie.reason))
     return later
@@ -212,8 +212,8 @@ def _closed(work: Work, group: Group, progress: Progress) -> Joined:
     anchor = middle_of(len(members), pairs)
     if work.reasons:
         # By shape they lie as edges have it: what faces hold weakly takes more than one go to come round.
-        poses = list(_settled(mine, poses, pairs, anchor, silent()).poses)
-    settled = _settled(mine, poses, pairs, anchor, progress.part(0.0, 0.6))
+        poses = list(_settled(mine, poses, pairs, anchor, progress.part(0.0, 0.3)).poses)
+    settled = _settled(mine, poses, pairs, anchor, progress.part(0.3, 0.6))
     ties, good = _ties_of(work, members, pairs, settled)
     if len(good) < len(pairs) and _hangs_together(len(members), good):
         # From where they began, not from where the false ones had drawn them.
@@ -284,7 +284,7 @@ def _ties_of(
         if given is not None and given.is_given and off > max(ASTRAY * settled.noise, work.sheets[first].size / 400):
             made = made.without(f"{given.reason}; it lies {off:.2f} mm off what the other ties say")
         elif not made.is_good:
-            made = made.without(made.objection)
+            made = made.without(made.overlap.objection)
         else:
             good.append((a, b))
         ties.append(made)

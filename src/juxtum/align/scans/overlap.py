@@ -16,6 +16,11 @@ ALIKE = 0.7
 """Cosine from which two directions count as the same side of one surface."""
 STILL = 0.1
 """Points that went no farther than this share of the spacing keep their neighbours."""
+LEAST_SHARE = 0.04
+"""Scans that have less than this in common are not tied by their shape."""
+LEAST_COUNT = 60
+MOST_AGAINST = 0.12
+"""So many points beside the other surface, for each one on it, speak against a pose."""
 BESIDE = 1.6
 """A point lies over another scan when it is no farther from one of its points along the surface than so many spacings."""
 
@@ -40,6 +45,16 @@ class Overlap:
     rms: float
     against: float
     count: int
+
+    @property
+    def objection(self) -> str:
+        """Why faces do not bear it, in words; empty where they do."""
+        if self.share < LEAST_SHARE or self.count < LEAST_COUNT:
+            return f"they have {100 * self.share:.0f} % in common, which is too little"
+        if self.against > MOST_AGAINST:
+            beside = 100 * self.against / (1 + self.against)
+            return f"where they overlap {beside:.0f} % of the points lie beside the other surface"
+        return ""
 
 
 @dataclass(frozen=True, eq=False)

@@ -35,6 +35,8 @@ ROUNDS, BETTER = 2, 1.1
 LIFTED, MOST_LIFTED = 3, 8
 """Of what was likely for parts of two bodies so many are looked at again for the whole, and of all of them."""
 BY_SHAPE = "placed by its shape"
+BY_ONE = f"{BY_SHAPE}, on one other scan only: look whether it is right"
+"""Two scans can fit each other by chance, or because the shape repeats where neither sees it; a third seldom bears that out."""
 PROPOSED = "placed by its shape alone, a proposal: look whether it is right"
 
 
@@ -188,7 +190,15 @@ def look_again(work: Work, looks: list[Looks], unsure: list[frozenset[int]], pro
     for some, doubt in sorted(doubts.items(), key=lambda pair: len(pair[0])):
         for scan in some:
             if doubt or len(some) == 1:
-                work.reasons[scan] = f"{PROPOSED}; {doubt}" if doubt else BY_SHAPE
+                work.reasons[scan] = f"{PROPOSED}; {doubt}" if doubt else _borne(work, scan)
+
+
+def _borne(work: Work, scan: int) -> str:
+    """Words on a place that nothing rivals: whether more than one other scan bears it out."""
+    poses = work.groups[work.group_of(scan)].poses
+    own, sheets = poses[scan], work.sheets
+    others = (overlap_of(sheets[scan], sheets[k], pose.inverse @ own) for k, pose in poses.items() if k != scan)
+    return BY_SHAPE if sum(not overlap.objection for overlap in others) > 1 else BY_ONE
 
 
 def _laid_again(work: Work, looks: list[Looks], some: frozenset[int]) -> str | None:

@@ -47,6 +47,8 @@ class Sheet:
         Between neighbours of these points, mm.
     rim : array (M, 3)
         Places along that border: of a mesh its open edges themselves.
+    known_edges : Edges, optional
+        Its edges, where they are known from elsewhere; found on its points when not given.
     """
 
     name: str
@@ -55,6 +57,7 @@ class Sheet:
     border: Bools
     spacing: float
     rim: Floats
+    known_edges: Edges | None = None
 
     @cached_property
     def tree(self) -> cKDTree:
@@ -64,7 +67,7 @@ class Sheet:
     @cached_property
     def edges(self) -> Edges:
         """Where it turns sharply, and where it ends."""
-        return edges_of(self)
+        return edges_of(self) if self.known_edges is None else self.known_edges
 
     @cached_property
     def centre(self) -> Floats:

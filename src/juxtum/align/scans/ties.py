@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 from juxtum.align.best_fit import free_motions
-from juxtum.align.scans.overlap import Follower, Overlap, band, over, overlap_of, usual
+from juxtum.align.scans.overlap import LEAST_COUNT, Follower, Overlap, band, over, overlap_of, usual
 from juxtum.align.scans.sheet import Sheet
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats, frozen
@@ -13,11 +13,6 @@ from juxtum.geometry.registration import Pulls, Rounds, register
 
 COARSE, FINE = 1500, 12_000
 """Points that are laid, first and last."""
-LEAST_SHARE = 0.04
-"""Scans that have less than this in common are not tied by their shape."""
-LEAST_COUNT = 60
-MOST_AGAINST = 0.12
-"""So many points beside the other surface, for each one on it, speak against a pose."""
 TURNED = 0.3
 FREE = 2e-4
 """A motion that is held by less than this share of what holds the best held one is free."""
@@ -55,18 +50,7 @@ class Tie:
     @property
     def is_good(self) -> bool:
         """Whether shape alone bears it."""
-        o = self.overlap
-        return o.share >= LEAST_SHARE and o.count >= LEAST_COUNT and o.against <= MOST_AGAINST
-
-    @property
-    def objection(self) -> str:
-        """Why it is not good, in words; empty when it is."""
-        o = self.overlap
-        if o.share < LEAST_SHARE or o.count < LEAST_COUNT:
-            return f"they have {100 * o.share:.0f} % in common, which is too little"
-        if o.against > MOST_AGAINST:
-            return f"where they overlap {100 * o.against / (1 + o.against):.0f} % of the points lie beside the other surface"
-        return ""
+        return not self.overlap.objection
 
     def without(self, reason: str) -> Tie:
         """The same, left out for a reason."""
@@ -112,12 +96,12 @@ def _laid(one: Sheet, two: Sheet, start: RigidTransform, far: float, near: float
             return None
         # While it is still off, the few points that tell so must not count as strays.
         scale = far / 2 * 0.7**index
-        return _weighted(moved[found.rows], two.normals[found.others], found.heights, scale)
+        return weighted(moved[found.rows], two.normals[found.others], found.heights, scale)
 
     return register(pulls_at, start, Rounds(24, 3e-6 * one.size, one.size, least=10, free=FREE, largest_turn=TURNED))
 
 
-def _weighted(points: Floats, normals: Floats, heights: Floats, least: float = 0.0) -> Pulls:
+def weighted(points: Floats, normals: Floats, heights: Floats, least: float = 0.0) -> Pulls:
     """Onto the other's planes; what lies off by more than noise counts less (Geman and McClure 1987)."""
     scale = max(3 * usual(heights), least, 1e-9) ** 2
     return Pulls(points, normals, heights, frozen((scale / (scale + heights**2)) ** 2))
@@ -130,4 +114,4 @@ def pulls_between(one: Sheet, two: Sheet, move: RigidTransform, reach: float) ->
     found = over(points, normals, two, reach)
     if len(found.rows) < LEAST_COUNT // 2:
         return None
-    return _weighted(points[found.rows], two.normals[found.others], found.heights)
+    return weighted(points[found.rows], two.normals[found.others], found.heights)

@@ -8,9 +8,9 @@ from itertools import combinations
 import numpy as np
 
 from juxtum.align.scans.groups import Group, merged
-from juxtum.align.scans.overlap import overlap_of
+from juxtum.align.scans.overlap import LEAST_SHARE, overlap_of
 from juxtum.align.scans.sheet import Sheet
-from juxtum.align.scans.ties import LEAST_SHARE, Tie
+from juxtum.align.scans.ties import Tie
 from juxtum.geometry import RigidTransform
 
 

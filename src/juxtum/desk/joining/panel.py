@@ -62,13 +62,7 @@ class JoinPanel(QWidget):
             "Clean them all", self.clean_all, tip="Table and loose fragments of every scan that was not cleaned yet"
         )
         lines.addLayout(row(self._clean, self._join))
-        self._by_shape = QCheckBox("By shape where nothing else ties")
-        self._by_shape.setToolTip(
-            "Scans that lie anywhere are laid where their faces and edges fit; takes some minutes"
-        )
-        self._by_shape.setAccessibleName("By shape where nothing else ties")
-        self._by_shape.setChecked(True)
-        self._by_shape.clicked.connect(self._set_by_shape)
+        self._by_shape = self._shape_box()
         lines.addWidget(self._by_shape)
         self._build_ties(lines)
         lines.addLayout(row(self._leave_out, self._remove))
@@ -79,6 +73,14 @@ class JoinPanel(QWidget):
         self._spacing.missing = "as scanned"
         self._spacing.chosen.connect(self._set_spacing)
         lines.addLayout(form([("Surface spacing, mm", self._spacing)]))
+
+    def _shape_box(self) -> QCheckBox:
+        box = QCheckBox("By shape where nothing else ties")
+        box.setToolTip("Scans that lie anywhere are laid where their faces and edges fit; takes some minutes")
+        box.setAccessibleName(box.text())
+        box.setChecked(True)
+        box.clicked.connect(self._set_by_shape)
+        return box
 
     def _build_ties(self, lines: QVBoxLayout) -> None:
         self._ring = ClosureRing()
