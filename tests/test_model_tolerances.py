@@ -10,6 +10,7 @@ import pytest
 from benchmarks.joins import whole
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QComboBox
 
 from hand import Hand
 from juxtum.cli.main import main
@@ -246,7 +247,11 @@ def test_from_the_command_line(stated: Stating, tmp_path: Path, capsys: pytest.C
     assert [line["value"] for line in found] == pytest.approx([0.1, 8.04], abs=0.004)
     odd_words(s)
     assert main(["inspect", str(s.write()), str(scan), *given]) == 1
-    assert "tangent plane" in capsys.readouterr().err
+    told = capsys.readouterr()
+    last = json.loads(told.out)["characteristics"][-1]
+    assert "tangent plane" in told.err
+    assert (last["kind"], last["verdict"]) == ("not-taken", "not decided") and last["title"].startswith("Flatness")
+    assert "tangent plane" in last["reason"] and "by hand" in last["reason"] and last["upper"] is None
 
 
 def test_a_model_without_tolerances_says_so(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
@@ -288,5 +293,13 @@ def test_in_the_window(small_desk: Hand, stated: Stating) -> None:
         QTest.mouseClick(take, Qt.MouseButton.LeftButton)
     d.wait()
     made = d.window.session.job.procedure.characteristics
-    assert [(k.tag, k.faces) for k in made] == [("flatness", (TOP_Z,)), ("diameter", (HOLE,))]
+    assert [(k.tag, k.faces) for k in made] == [("flatness", (TOP_Z,)), ("diameter", (HOLE,)), ("not-taken", ())]
     assert "2 characteristics from the model" in d.window.notice.text and "tangent plane" in d.window.notice.text
+    assert list(d.ledger()) == ["1", "2", "3"]
+    d.click("Change characteristic 3")
+    kinds = d.named("Kind of characteristic", QComboBox)
+    kinds.setCurrentIndex(kinds.findData("flatness"))
+    d.named("Features").setText("5")  # type: ignore[attr-defined]
+    d.window.brief._characteristics._put.click()
+    d.wait(lambda: d.window.session.job.procedure.characteristics[2].tag == "flatness")
+    assert d.window.session.job.procedure.characteristics[2].faces == (5,)

@@ -33,7 +33,7 @@ def with_drawing(job: Job, options: argparse.Namespace, nominal: Nominal) -> Job
 
 
 def _drawn(options: argparse.Namespace, nominal: Nominal, rules: Rules) -> tuple[Kind, ...]:
-    """What a drawing's table asks for, or the model itself; what is left out of it is said, and is no pass."""
+    """What a drawing's table asks for, or the model itself; what is left out of it is said, and stays a line that is not decided."""
     if options.drawing is None:
         return ()
     if str(options.drawing) != MODEL:
@@ -43,5 +43,4 @@ def _drawn(options: argparse.Namespace, nominal: Nominal, rules: Rules) -> tuple
         print(f"note: {options.nominal.name}: left out of what the model states: {sentence}", file=sys.stderr)
     if not made.characteristics:
         raise InputError("nothing of what the model states could be taken", str(options.nominal), "Give a table")
-    options.is_part_left_out = bool(made.left)
-    return made.characteristics
+    return made.lines

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from juxtum.evaluate.drawing import read_drawing
-from juxtum.evaluate.kinds import Kind
+from juxtum.evaluate.kinds import Kind, NotTaken
 from juxtum.job import FileStore, Job
 from juxtum.job.procedure import with_characteristics
 from juxtum.progress import Progress
@@ -66,7 +66,7 @@ def take_drawing(
         return job.model_copy(update={"procedure": with_characteristics(job.procedure, read(job, progress))})
 
     def told() -> None:
-        count = len(session.job.procedure.characteristics)
+        count = sum(not isinstance(c, NotTaken) for c in session.job.procedure.characteristics)
         were = "were" if before > 1 else "was"
         gone = f"; {before} that {were} there went, undo brings them back" if before else ""
         left = left_out()

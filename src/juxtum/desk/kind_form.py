@@ -46,7 +46,11 @@ class KindForm(QWidget):
 
     def show_characteristic(self, characteristic: Characteristic) -> None:
         """Put one into the fields."""
-        self._choice.setCurrentIndex(self._choice.findData(characteristic.tag))
+        row = self._choice.findData(characteristic.tag)
+        if row < 0:
+            # A line that was not taken is none that can be chosen: what it asks for is chosen here.
+            return
+        self._choice.setCurrentIndex(row)
         for name, field in self._fields.items():
             field.set_value(getattr(characteristic, name))
 

@@ -10,7 +10,7 @@ from juxtum.errors import InputError
 from juxtum.evaluate.drawing import characteristic_of, checked_row, datums_of, sizes_of
 from juxtum.evaluate.drawing_words import Row, Rules
 from juxtum.evaluate.drawn.references import Datum
-from juxtum.evaluate.kinds import Kind, kind_of
+from juxtum.evaluate.kinds import Kind, NotTaken, kind_of
 from juxtum.evaluate.kinds.size import Sized
 from juxtum.exchange.model_line import ModelLine
 from juxtum.geometry import Plane
@@ -24,6 +24,8 @@ BETWEEN = ("position", "symmetry", "parallelism", "perpendicularity", "angularit
 """Of two sides that face each other it is the middle plane that counts."""
 APART = 0.01
 """A stated size farther than this share from the model's own is not one of it."""
+MOST_NAMED = 200
+"""More lines that were left out share one."""
 Members = list[tuple[int, ...]]
 
 
@@ -39,6 +41,15 @@ class ModelDrawing:
 
     characteristics: tuple[Kind, ...]
     left: tuple[str, ...]
+
+    @property
+    def lines(self) -> tuple[Kind, ...]:
+        """The characteristics, and a line for each that was left out: what nobody measured must not be forgotten."""
+        first = 1 + max((int(one.id) for one in self.characteristics), default=0)
+        named = self.left[:MOST_NAMED]
+        if more := self.left[MOST_NAMED:]:
+            named = (*named, f"{len(more)} more lines of the model: {more[0]}, and others")
+        return (*self.characteristics, *(_not_taken(str(first + k), sentence) for k, sentence in enumerate(named)))
 
 
 def model_drawing(nominal: Nominal, rules: Rules = Rules.ISO, first: int = 1) -> ModelDrawing:
@@ -88,6 +99,13 @@ def _new(found: dict[str, Datum], known: dict[str, Datum]) -> dict[str, Datum]:
         if letter in known and known[letter] != datum:
             raise InputError(f"the model has two datums '{letter}'", next="The first one counts")
     return found
+
+
+def _not_taken(number: str, sentence: str) -> NotTaken:
+    name, _, why = sentence.partition(": ")
+    if not why:
+        name, why = "A line of the model", sentence
+    return NotTaken(id=number, title=(name[:1].upper() + name[1:])[:200], why=why[:400])
 
 
 def _left(line: ModelLine, problem: InputError) -> str:

@@ -32,13 +32,15 @@ class Ruler:
 def lay_out(lower: float | None, upper: float | None, value: float, expanded: float, margin: float = 0.22) -> Ruler:
     """Lay a ruler out: the zone fills its middle, values far outside rest at its ends.
 
-    A zone with one limit reaches as far to the other side of zero.
+    Without any limit there is nothing to lay out. A zone with one limit reaches as far to the other side of zero.
 
     Examples
     --------
     >>> lay_out(-0.2, 0.2, 0.0, 0.02, margin=0.25).dot
     0.5
     """
+    if lower is None and upper is None:
+        return Ruler((0.0, 0.0), (0.0, 0.0), (), None, None)
     size = max(abs(upper or 0.0), abs(lower or 0.0), 1e-9)
     low = lower if lower is not None else -size if (upper or 0) > -size else (upper or 0) - size
     high = upper if upper is not None else size if (lower or 0) < size else (lower or 0) + size

@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 
 from juxtum.capture.kept.document import CaptureRecord
+from juxtum.evaluate.kinds import NotTaken
 from juxtum.instruments import Circumstances, Coating, Environment, Instrument, Origin
 from juxtum.instruments.materials import MATERIALS, Material
 from juxtum.instruments.models import shipped_instruments
@@ -16,7 +17,7 @@ from juxtum.plan.task import Task
 
 def task_of(job: Job) -> Task:
     """The job's characteristics, its datum system and its room."""
-    aims = tuple(c.aim for c in job.procedure.characteristics if not c.lost)
+    aims = tuple(c.aim for c in job.procedure.characteristics if not c.lost and not isinstance(c, NotTaken))
     systems = job.procedure.of(Datums)
     chosen = next((s for s in systems if s.name == job.procedure.decide.alignment), systems[-1] if systems else None)
     datums = tuple(dict.fromkeys(n for d in chosen.datums for n in d.faces)) if chosen is not None else ()

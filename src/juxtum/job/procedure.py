@@ -7,7 +7,7 @@ from typing import Annotated, TypeVar
 from pydantic import BaseModel, ConfigDict, Field
 
 from juxtum.errors import JobError
-from juxtum.evaluate.kinds import KINDS, Kind
+from juxtum.evaluate.kinds import LINES, Kind
 from juxtum.job.steps import (
     AlignModel,
     AlignStep,
@@ -64,7 +64,7 @@ class Procedure(BaseModel):
     @property
     def characteristics(self) -> tuple[Kind, ...]:
         """The lines of the drawing, in order."""
-        return tuple(s for s in self.steps if isinstance(s, KINDS))
+        return tuple(s for s in self.steps if isinstance(s, LINES))
 
     @property
     def next_number(self) -> str:
@@ -163,19 +163,19 @@ class Procedure(BaseModel):
         """
         if made.id != name and any(p.id == made.id for p in self.characteristics):
             raise JobError(f"there is a characteristic {made.id} already", "characteristic", "Choose another number")
-        return Procedure(steps=tuple(made if isinstance(s, KINDS) and s.id == name else s for s in self.steps))
+        return Procedure(steps=tuple(made if isinstance(s, LINES) and s.id == name else s for s in self.steps))
 
 
 def with_characteristics(procedure: Procedure, drawn: tuple[Kind, ...]) -> Procedure:
     """A procedure with other characteristics in place of all that there are."""
-    return Procedure(steps=(*(s for s in procedure.steps if not isinstance(s, KINDS)), *drawn))
+    return Procedure(steps=(*(s for s in procedure.steps if not isinstance(s, LINES)), *drawn))
 
 
 def with_characteristic_earlier(procedure: Procedure, name: str) -> Procedure:
     """A procedure with the characteristic of a number one place earlier among the characteristics."""
-    places = [k for k, s in enumerate(procedure.steps) if isinstance(s, KINDS)]
+    places = [k for k, s in enumerate(procedure.steps) if isinstance(s, LINES)]
     order = [procedure.steps[k] for k in places]
-    row = next((k for k, s in enumerate(order) if isinstance(s, KINDS) and s.id == name), 0)
+    row = next((k for k, s in enumerate(order) if isinstance(s, LINES) and s.id == name), 0)
     if row == 0:
         return procedure
     order[row - 1], order[row] = order[row], order[row - 1]
@@ -192,7 +192,7 @@ def _same_slot(old: Step, new: Step) -> bool:
         return bool(old.name == new.name)
     if isinstance(old, Join) and isinstance(new, Join):
         return bool(old.name == new.name)
-    if isinstance(old, KINDS) and isinstance(new, KINDS):
+    if isinstance(old, LINES) and isinstance(new, LINES):
         return old.id == new.id
     if isinstance(old, FeatureStep | ConstructStep) and isinstance(new, FeatureStep | ConstructStep):
         return bool(old.label == new.label)

@@ -41,20 +41,31 @@ MANY, MOST_USUAL = 0.3, 0.04
 """How many edges usually lie astray is told by poses at which so many match, as a share of the most; it is never taken for more."""
 LAID, KEPT, TURNED_ON, REPEATED = 7, 8, 3, 0.05
 """Poses that are laid by faces and edges, and that are handed on; of so many that few edges contradict others are made."""
+REPEATS, FOLLOWED = 8, 2
+"""Ways in which a scan fits itself that are kept, and likely poses that are turned on by each of them."""
 COVERED = 1.6
 
 
 @dataclass(frozen=True, eq=False)
 class Looks:
-    """A scan, and from where it may have been seen."""
+    """A scan, from where it may have been seen, and the motions that lay it onto itself again, or nearly so."""
 
     sheet: Sheet
     sights: tuple[Sight, ...]
+    repeats: tuple[RigidTransform, ...] = ()
 
 
 def looks_of(sheet: Sheet) -> Looks:
-    """What is found out once of a scan."""
-    return Looks(sheet, sights_of(sheet))
+    """What is found out once of a scan.
+
+    A flange of six holes alike but for one small one fits itself six times; wherever it fits another scan, it nearly fits
+    five times more, and unless those are looked at, the wrong one of them can stand alone.
+    """
+    looks = Looks(sheet, sights_of(sheet))
+    alone = Body({0: RigidTransform.identity()}, {0: looks}, sheet)
+    again = [fit for fit in fits_by_shape(alone, alone) if fit.edges.fault < REPEATED and not fit.overlap.objection]
+    moves = [fit.move for fit in again if not alike(fit.move, RigidTransform.identity(), sheet)]
+    return replace(looks, repeats=tuple(moves[:REPEATS]))
 
 
 @dataclass(frozen=True, eq=False)
@@ -79,6 +90,17 @@ class Body:
     def search(self) -> Search:
         """Onto which others are laid by shape."""
         return make_search(self.sheet)
+
+    @cached_property
+    def repeats(self) -> list[RigidTransform]:
+        """Motions in its frame that lay one of its scans onto itself again, each once."""
+        found: list[RigidTransform] = []
+        for k, pose in self.poses.items():
+            for again in self.looks[k].repeats:
+                move = pose @ again @ pose.inverse
+                if not any(alike(move, other, self.sheet) for other in found):
+                    found.append(move)
+        return found
 
     def hidden_by(self, points: Floats) -> float:
         """The largest share of points (N, 3), in its frame, that would have hidden one of its scans."""
@@ -248,6 +270,9 @@ def fits_by_shape(one: Body, two: Body, starts: Sequence[RigidTransform] = ()) -
     # What fits twice fits as often as the shape repeats: turned on by the same again.
     good = sorted((fit for fit in found if fit.edges.fault < REPEATED), key=lambda fit: -fit.worth)[:TURNED_ON]
     _take(one, two, found, [a.move @ b.move.inverse @ a.move for a, b in permutations(good, 2)])
+    likely = [fit.move for fit in sorted(found, key=lambda fit: -fit.worth)[:FOLLOWED]]
+    _take(one, two, found, [again @ move for move in likely for again in two.repeats])
+    _take(one, two, found, [move @ again for move in likely for again in one.repeats])
     usual = _usual(found)
     found = [replace(fit, usual=usual) for fit in found]
     found.sort(key=lambda fit: -fit.worth)

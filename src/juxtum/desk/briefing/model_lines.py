@@ -62,7 +62,7 @@ def take_model(desk: Desk) -> None:
     def read(job: Job, progress: Progress) -> tuple[Kind, ...]:
         made = model_drawing(runner.nominal(job, progress))
         left[:] = made.left
-        return made.characteristics
+        return made.lines
 
     take_drawing(desk, "the model", read, lambda: _told(left))
 

@@ -7,6 +7,7 @@ from juxtum.evaluate.kinds.between import Distance, Thickness
 from juxtum.evaluate.kinds.flatness import Flatness
 from juxtum.evaluate.kinds.form import Cylindricity, Roundness, Straightness
 from juxtum.evaluate.kinds.location import Coaxiality, Concentricity, Position, Symmetry
+from juxtum.evaluate.kinds.not_taken import NotTaken
 from juxtum.evaluate.kinds.orientation import Angularity, Parallelism, Perpendicularity
 from juxtum.evaluate.kinds.profile import Profile
 from juxtum.evaluate.kinds.runout import CircularRunOut, TotalRunOut
@@ -17,7 +18,7 @@ from juxtum.evaluate.kinds.zones import LineProfile, SurfaceProfile
 Kind = (
     Profile | Flatness | Straightness | Roundness | Cylindricity | LineProfile | SurfaceProfile | Parallelism | Perpendicularity | Angularity
     | Position | Coaxiality | Concentricity | Symmetry | CircularRunOut | TotalRunOut
-    | Diameter | Radius | Width | Distance | Angle | ConeAngle | Thickness
+    | Diameter | Radius | Width | Distance | Angle | ConeAngle | Thickness | NotTaken
 )  # fmt: skip
 KINDS: tuple[type[Kind], ...] = (
     Profile, Flatness, Straightness, Roundness, Cylindricity, LineProfile, SurfaceProfile, Parallelism, Perpendicularity, Angularity,
@@ -25,11 +26,15 @@ KINDS: tuple[type[Kind], ...] = (
     Diameter, Radius, Width, Distance, Angle, ConeAngle, Thickness,
 )  # fmt: skip
 """In the order in which people choose between them."""
+LINES: tuple[type[Kind], ...] = (*KINDS, NotTaken)
+"""All that a ledger can have a line of."""
 
 
 def kind_of(tag: str) -> type[Kind]:
     """The kind that documents call so."""
-    return next(kind for kind in KINDS if kind.tag == tag)
+    return next(kind for kind in LINES if kind.tag == tag)
 
 
-__all__ = ["KINDS", "Characteristic", "Flatness", "Given", "Kind", "Profile", "Strokes", "Toleranced", "kind_of"]
+__all__ = [
+    "KINDS", "LINES", "Characteristic", "Flatness", "Given", "Kind", "NotTaken", "Profile", "Strokes", "Toleranced", "kind_of",
+]  # fmt: skip
