@@ -352,14 +352,10 @@ def demo(options: argparse.Namespace) -> int:
 
 
 def prepare(options: argparse.Namespace) -> int:
-    """`juxtum prepare`: compile the kernels and make the demo scan, so that nobody waits for it later."""
-    from juxtum.demo.capture import with_capture
-    from juxtum.demo.job import demo_job
-    from juxtum.demo.world import scan_path
+    """`juxtum prepare`: compile the kernels and make the demo, so that nobody waits for it later."""
+    from juxtum.cli.preparing import prepare_demo
 
-    path = scan_path(show_progress())
-    files = FileStore()
-    with_capture(demo_job(files), files, show_progress())
+    path = prepare_demo(show_progress())
     end_progress()
     if options.command == "prepare":
         print(path)

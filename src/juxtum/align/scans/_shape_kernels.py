@@ -105,7 +105,11 @@ def score(points, normals, weights, rotation, offset, rows, origin, voxel, targe
     limit = 1.5 * voxel
     for i in range(len(points)):
         # The points come in any order: a pose that begins badly does not end well.
-        if (i == 40 and total < 0.4 * least * looked) or (i == 140 and total < 0.75 * least * looked):
+        if (
+            (i == 14 and total < 0.25 * least * looked)
+            or (i == 40 and total < 0.4 * least * looked)
+            or (i == 140 and total < 0.75 * least * looked)
+        ):
             return 0.0
         looked += weights[i]
         x = rotation[0, 0] * points[i, 0] + rotation[0, 1] * points[i, 1] + rotation[0, 2] * points[i, 2] + offset[0]

@@ -42,7 +42,7 @@ MANY, MOST_USUAL = 0.3, 0.04
 LAID, KEPT, TURNED_ON, REPEATED = 7, 8, 3, 0.05
 """Poses that are laid by faces and edges, and that are handed on; of so many that few edges contradict others are made."""
 REPEATS, FOLLOWED = 8, 2
-"""Ways in which a scan fits itself that are kept, and likely poses that are turned on by each of them."""
+"""Ways in which a scan fits itself that are kept, and likely poses that are turned on by each of them; as many of what comes of it are looked at."""
 COVERED = 1.6
 
 
@@ -270,13 +270,26 @@ def fits_by_shape(one: Body, two: Body, starts: Sequence[RigidTransform] = ()) -
     # What fits twice fits as often as the shape repeats: turned on by the same again.
     good = sorted((fit for fit in found if fit.edges.fault < REPEATED), key=lambda fit: -fit.worth)[:TURNED_ON]
     _take(one, two, found, [a.move @ b.move.inverse @ a.move for a, b in permutations(good, 2)])
-    likely = [fit.move for fit in sorted(found, key=lambda fit: -fit.worth)[:FOLLOWED]]
-    _take(one, two, found, [again @ move for move in likely for again in two.repeats])
-    _take(one, two, found, [move @ again for move in likely for again in one.repeats])
+    _take(
+        one, two, found, _repeated(one, two, [fit.move for fit in sorted(found, key=lambda fit: -fit.worth)[:FOLLOWED]])
+    )
     usual = _usual(found)
     found = [replace(fit, usual=usual) for fit in found]
     found.sort(key=lambda fit: -fit.worth)
     return found[:KEPT]
+
+
+def _repeated(one: Body, two: Body, likely: Sequence[RigidTransform]) -> list[RigidTransform]:
+    """Likely poses turned on by what lays either onto itself, those that few edges contradict."""
+    made = [again @ move for move in likely for again in two.repeats]
+    made += [move @ again for move in likely for again in one.repeats]
+    ranked = []
+    for move in made:
+        edges = edge_evidence(one.sheet, two.sheet, move, two.search.voxel, FEW)
+        if edges.fault < 2 * REPEATED and _hidden(one, two, move, 200) < 2 * MOST_HIDDEN:
+            ranked.append((-edges.agreement * edges.matched, move))
+    ranked.sort(key=lambda pair: pair[0])
+    return [move for _, move in ranked[:REPEATS]]
 
 
 def _usual(fits: Sequence[Fit]) -> float:
