@@ -7,11 +7,11 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from benchmarks.joins import anywhere, joined_parts, view_of, views, whole, worst_corner
+from benchmarks.joins import anywhere, joined_parts, smooth_lump, view_of, views, whole, worst_corner
 
-from juxtum.align.scans.body import body_of, fit_of, looks_of
+from juxtum.align.scans.body import Body, body_of, fit_of, fits_by_shape, looks_of
 from juxtum.align.scans.join import join
-from juxtum.align.scans.proposing import BY_SHAPE, PROPOSED
+from juxtum.align.scans.proposing import BY_SHAPE, PROPOSED, Choice
 from juxtum.align.scans.sheet import Sheet, make_sheet
 from juxtum.align.scans.sight import least_missed, sights_of
 from juxtum.align.scans.work import Joining
@@ -59,7 +59,7 @@ def test_views_from_anywhere_find_each_other(
     made = join([sheets[k] for k in chosen], (), Joining(by_shape=True))
     poses = [pose for pose in made.poses if pose is not None]
     assert len(poses) == len(chosen), made.reasons
-    assert worst_corner(poses, [brought[1][k] for k in chosen], casting) < 0.2
+    assert worst_corner(poses, [brought[1][k] for k in chosen], casting) < 0.05 + casting.diagonal / 4000
     assert not any(PROPOSED in reason for reason in made.reasons), made.reasons
     assert sum(reason.startswith(BY_SHAPE) for reason in made.reasons) == len(chosen) - 1
 
@@ -80,7 +80,7 @@ def test_edges_lie_on_edges_at_the_right_pose_only(
 
 
 def test_edges_are_found_where_they_are() -> None:
-    """Of a box seen at a corner: about a spacing from its edges, and none on its faces, whatever slivers it is made of."""
+    """Of a box seen at a corner: a tenth of a spacing from its edges, and none on its faces, whatever slivers it is made of."""
     mesh = whole(Nominal.from_shape(solids.box((0, 0, 0), (60, 40, 20))), 30_000)
     view = view_of(mesh, RayCaster(mesh), np.ones(3) / np.sqrt(3), np.random.default_rng(3))
     sheet = make_sheet(view, "box")
@@ -88,6 +88,7 @@ def test_edges_are_found_where_they_are() -> None:
     sharp = edges.points[: edges.sharp]
     far = np.sort(np.abs(sharp - [60, 40, 20]), axis=1)[:, :2]
     assert edges.sharp > 100 and far.max() < 1.6 * sheet.spacing
+    assert np.median(far) < 0.1 * sheet.spacing
     assert np.abs(edges.along[: edges.sharp]).max(1).min() > 0.9
 
 
@@ -109,6 +110,28 @@ def test_what_the_shape_does_not_tell_is_said() -> None:
     made = join([make_sheet(scan, str(k)) for k, scan in enumerate(scans)], (), Joining(by_shape=True))
     placed = [reason for pose, reason in zip(made.poses, made.reasons, strict=True) if pose is not None]
     assert sum(PROPOSED in reason for reason in placed) >= len(placed) - 1, made.reasons
+
+
+def test_what_repeats_is_not_taken_for_sure() -> None:
+    """Two views of a flange of six holes alike but for a small one: where that is not seen by both, a sixth of a turn fits as well."""
+    scans, truths = views(Nominal.from_shape(joined_parts()["bolted flange"]), 5)
+    looks = [looks_of(make_sheet(scans[k], str(k))) for k in (4, 7)]
+    other, one = (Body({k: RigidTransform.identity()}, {k: looks[k]}, looks[k].sheet) for k in (0, 1))
+    fits = fits_by_shape(one, other)
+    choice = Choice((one, other), tuple(fit for fit in fits if not fit.objection))
+    true, ends = truths[4].inverse @ truths[7], one.sheet.points[::100]
+    assert any(np.linalg.norm(fit.move.apply(ends) - true.apply(ends), axis=1).max() < 0.5 for fit in choice.fits)
+    assert not choice.is_sure and "fits nearly as well turned by" in choice.doubt
+
+
+def test_a_part_without_edges_is_joined_by_its_faces() -> None:
+    """Four views of a smooth lump: where each ends is no edge of the part."""
+    lump = smooth_lump()
+    scans, truths = views(lump, 5, 4)
+    made = join([make_sheet(scan, str(k)) for k, scan in enumerate(scans)], (), Joining(by_shape=True))
+    poses = [pose for pose in made.poses if pose is not None]
+    assert len(poses) == 4 and not any(PROPOSED in reason for reason in made.reasons), made.reasons
+    assert worst_corner(poses, truths, lump) < 0.05
 
 
 def test_from_the_command_line(

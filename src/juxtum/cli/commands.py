@@ -169,8 +169,10 @@ def check_tied(job: Job, runner: Runner, folder: Path | None) -> None:
     if lost:
         raise InputError(f"{', '.join(lost)} is not tied to the others", "scans", "Tie it with 'juxtum assemble' first")
     for brought, reason in zip(made.scans, made.joined.reasons, strict=True):
-        # What only edges hold lies off by up to half a spacing, which no budget knows of.
-        if reason.startswith(PROPOSED) or EDGED in reason:
+        if EDGED in reason:
+            # What it may lie off for that counts in the uncertainty.
+            print(f"note: {names[brought.name]}: {reason}", file=sys.stderr)
+        if reason.startswith(PROPOSED):
             raise InputError(
                 f"the place of {names[brought.name]} among the others is not sure: {reason}", "scans",
                 "Tie it with 'juxtum assemble' and picked pairs or targets first",

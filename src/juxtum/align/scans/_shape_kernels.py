@@ -7,15 +7,17 @@ import numpy as np
 from juxtum.compiled import numba
 
 ANGLES = 13
+QUICK = numba.njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
+"""All numbers are finite here, and whether the last digit of a score is right decides nothing."""
 
 
-@numba.njit(cache=True, nogil=True)
+@QUICK
 def _bin(angle):  # type: ignore[no-untyped-def]
     # Right angles, which parts are full of, lie in the middle of a bin.
     return min(int(angle * (ANGLES - 1) / np.pi + 0.5), ANGLES - 1)
 
 
-@numba.njit(cache=True, nogil=True)
+@QUICK
 def _key(p, q, n, m, step, steps):  # type: ignore[no-untyped-def]
     """Number of the drawer for two directed points: distance, and three angles (Drost 2010)."""
     dx, dy, dz = q[0] - p[0], q[1] - p[1], q[2] - p[2]
@@ -33,7 +35,7 @@ def _key(p, q, n, m, step, steps):  # type: ignore[no-untyped-def]
     return ((k * ANGLES + _bin(a)) * ANGLES + _bin(b)) * ANGLES + _bin(c)
 
 
-@numba.njit(cache=True, nogil=True)
+@QUICK
 def fill(points, normals, step, steps):  # type: ignore[no-untyped-def]
     """All pairs of points (N, 3) in their drawers: first index of each drawer, and the pairs."""
     drawers = steps * ANGLES * ANGLES * ANGLES
@@ -59,7 +61,7 @@ def fill(points, normals, step, steps):  # type: ignore[no-untyped-def]
     return starts, pairs
 
 
-@numba.njit(cache=True, nogil=True)
+@QUICK
 def grid(points, origin, voxel, shape):  # type: ignore[no-untyped-def]
     """For each voxel the row of the point nearest to its middle, of those in it or beside it; -1 for none."""
     rows = np.full(shape, -1, np.int32)
@@ -80,7 +82,7 @@ def grid(points, origin, voxel, shape):  # type: ignore[no-untyped-def]
     return rows
 
 
-@numba.njit(cache=True, nogil=True)
+@QUICK
 def _frame(p, q, n, out):  # type: ignore[no-untyped-def]
     """Axes of two directed points: along the first normal, and towards the second point; False where these are one."""
     dx, dy, dz = q[0] - p[0], q[1] - p[1], q[2] - p[2]
@@ -98,7 +100,7 @@ def _frame(p, q, n, out):  # type: ignore[no-untyped-def]
     return True
 
 
-@numba.njit(cache=True, nogil=True)
+@QUICK
 def score(points, normals, weights, rotation, offset, rows, origin, voxel, targets, facing, least):  # type: ignore[no-untyped-def]
     """Weight of the points (N, 3) that a pose lays onto the other scan, facing alike; 0 where it will hardly reach `least`, a share of the whole."""
     total, looked = 0.0, 0.0
@@ -141,7 +143,7 @@ def score(points, normals, weights, rotation, offset, rows, origin, voxel, targe
     return total
 
 
-@numba.njit(cache=True, nogil=True)
+@QUICK
 def search(chosen, p, n, sp, sn, weights, starts, pairs, q, m, rows, origin, voxel, targets, facing, step, steps, most):  # type: ignore[no-untyped-def]
     """Poses that lay pairs of points of one scan onto pairs that are alike in the other, with their scores.
 
@@ -189,7 +191,7 @@ def search(chosen, p, n, sp, sn, weights, starts, pairs, q, m, rows, origin, vox
     return found[:count]
 
 
-@numba.njit(cache=True, nogil=True)
+@QUICK
 def _step(points, normals, pose, rows, origin, voxel, targets, facing, reach, matrix, right):  # type: ignore[no-untyped-def]
     """Sums for a Gauss-Newton step onto the planes of the other scan; points on it, beside it, and in its voxels."""
     matrix[:] = 0.0
@@ -230,7 +232,7 @@ def _step(points, normals, pose, rows, origin, voxel, targets, facing, reach, ma
     return on, beside, there
 
 
-@numba.njit(cache=True, nogil=True)
+@QUICK
 def settle(poses, points, normals, rows, origin, voxel, targets, facing, size, rounds):  # type: ignore[no-untyped-def]
     """Lay each pose (K, 3, 4) onto the other scan; shares (K, 3) of the points (N, 3) on it, beside it, in its voxels."""
     shares = np.zeros((len(poses), 3))

@@ -15,7 +15,7 @@ from juxtum.align.scans.edges import ENOUGH, EdgeEvidence, Edges, both_pulls, ed
 from juxtum.align.scans.overlap import LEAST_COUNT, Follower, Overlap, overlap_of
 from juxtum.align.scans.shape import Search, make_search, poses_by_shape
 from juxtum.align.scans.sheet import Sheet
-from juxtum.align.scans.sight import Sight, least_hidden, least_missed, sights_of
+from juxtum.align.scans.sight import Sight, least_hidden, least_missed, outlined, sights_of
 from juxtum.align.scans.ties import FREE, TURNED, weighted
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Bools, Floats, frozen
@@ -61,7 +61,9 @@ def looks_of(sheet: Sheet) -> Looks:
     A flange of six holes alike but for one small one fits itself six times; wherever it fits another scan, it nearly fits
     five times more, and unless those are looked at, the wrong one of them can stand alone.
     """
-    looks = Looks(sheet, sights_of(sheet))
+    sights = sights_of(sheet)
+    sheet = replace(sheet, known_edges=outlined(sheet.edges, sights))
+    looks = Looks(sheet, sights)
     alone = Body({0: RigidTransform.identity()}, {0: looks}, sheet)
     again = [fit for fit in fits_by_shape(alone, alone) if fit.edges.fault < REPEATED and not fit.overlap.objection]
     moves = [fit.move for fit in again if not alike(fit.move, RigidTransform.identity(), sheet)]
@@ -283,11 +285,13 @@ def _repeated(one: Body, two: Body, likely: Sequence[RigidTransform]) -> list[Ri
     """Likely poses turned on by what lays either onto itself, those that few edges contradict."""
     made = [again @ move for move in likely for again in two.repeats]
     made += [move @ again for move in likely for again in one.repeats]
-    ranked = []
+    ranked: list[tuple[float, RigidTransform]] = []
     for move in made:
+        if any(alike(move, other, one.sheet) for _, other in ranked):
+            continue
         edges = edge_evidence(one.sheet, two.sheet, move, two.search.voxel, FEW)
         if edges.fault < 2 * REPEATED and _hidden(one, two, move, 200) < 2 * MOST_HIDDEN:
-            ranked.append((-edges.agreement * edges.matched, move))
+            ranked.append((-edges.agreement, move))
     ranked.sort(key=lambda pair: pair[0])
     return [move for _, move in ranked[:REPEATS]]
 

@@ -30,12 +30,16 @@ NEIGHBOURS, NEAR = 8, 2.5
 """Neighbours that are looked at, and within how many spacings."""
 AROUND, BENT = 24, 0.04
 """Points round an edge, and how far they leave a plane, root mean square as a share of their radius (0.06 at 25 degrees)."""
+BESIDE, LEAST_BESIDE, SAME_SIDE = 32, 5, 0.95
+"""Points round an edge that tell the faces beside it, the least for each, and the cosine within which they face as it does."""
 IN_A_ROW = (2.0, 5.0)
 """An edge goes on between so many spacings."""
 LOOKED_AT = 400
 PARALLEL, FACING, ALIKE = 0.8, 0.2, 0.6
 ENOUGH = 25
 """Fewer edges than this over the other scan say nothing."""
+SILENT = 0.65
+"""What is taken for their agreement then: a part without any has to be joined, too."""
 WEIGHT = 0.3
 """Of an edge against a point on a face: it is known to a third of the spacing, not to the noise."""
 
@@ -77,6 +81,12 @@ class Edges:
         """Only some of them (M,)."""
         sharp, clear = int(rows[: self.sharp].sum()), int(rows[: self.clear].sum())
         return Edges(self.points[rows], self.along[rows], self.out[rows], sharp, clear)
+
+    def with_mild(self, rows: Bools) -> Edges:
+        """Some of them (M,) held for mild ones, which bear others out and need not be borne out."""
+        order = np.concatenate([np.flatnonzero(~rows), np.flatnonzero(rows)])
+        sharp, clear = int((~rows)[: self.sharp].sum()), int((~rows)[: self.clear].sum())
+        return Edges(frozen(self.points[order]), frozen(self.along[order]), frozen(self.out[order]), sharp, clear)
 
     def moved(self, move: RigidTransform) -> Edges:
         """In another frame."""
@@ -137,8 +147,13 @@ class EdgeEvidence:
 
     @property
     def agreement(self) -> float:
-        """Share of edges that are borne out, 0 to 1; half where too few speak."""
-        return self.matched / self.over if self.over >= ENOUGH else 0.5
+        """Share of edges that are borne out, 0 to 1; something between where too few speak."""
+        return self.matched / self.over if self.speaks else SILENT
+
+    @property
+    def speaks(self) -> bool:
+        """Whether there are enough of them to say anything."""
+        return self.over >= ENOUGH
 
     def __add__(self, other: EdgeEvidence) -> EdgeEvidence:
         return EdgeEvidence(self.over + other.over, self.matched + other.matched, self.astray + other.astray)
@@ -159,6 +174,7 @@ def edges_of(sheet: Directed) -> Edges:
     first = first[_in_a_row(points[first], sheet.spacing)]
     first = first[np.argsort(turns[first], kind="stable")]
     points, rows, others = points[first], rows[first], others[first]
+    points = _sharpened(points, (sheet.normals[rows], sheet.normals[others]), sheet)
     along = unit(cross(sheet.normals[rows], sheet.normals[others]))
     out = unit(sheet.normals[rows] + sheet.normals[others] + 1e-9)
     sharp = int((turns[first] < SHARP).sum())
@@ -170,6 +186,31 @@ def edges_of(sheet: Directed) -> Edges:
     parts = [(points, rim), (along, rim_along), (out, rim_out)]
     made = [frozen(np.concatenate([mine[:sharp], ends, mine[sharp:]])) for mine, ends in parts]
     return Edges(made[0], made[1], made[2], sharp, sharp + len(rim))
+
+
+def _sharpened(points: Floats, facing: tuple[Floats, Floats], sheet: Directed) -> Floats:
+    """Places (N, 3) put where the faces to either side, with directions (N, 3) each, meet: half-way between two points lies inside the part.
+
+    Left where they are found where too few points speak for either face, or where these meet far off, as beside a fillet.
+    """
+    near = sheet.tree.query(points, k=min(BESIDE, len(sheet.points)), workers=-1)[1]
+    looks, places = sheet.normals[near], sheet.points[near] - points[:, None]
+    sides, heights, enough = [], [], np.ones(len(points), dtype=bool)
+    for own in facing:
+        mine = np.einsum("nkd,nd->nk", looks, own) > SAME_SIDE
+        normal = unit(np.einsum("nk,nkd->nd", mine, looks) + 1e-12)
+        height = np.einsum("nk,nkd,nd->n", mine, places, normal) / np.maximum(mine.sum(1), 1)
+        enough &= mine.sum(1) >= LEAST_BESIDE
+        sides.append(normal)
+        heights.append(height)
+    cosine = np.einsum("nd,nd->n", *sides)
+    enough &= np.abs(cosine) < MILD
+    # The step across both: a combination of the two directions that reaches both planes.
+    scale = np.where(enough, 1 - cosine**2, 1.0)
+    steps = [(heights[k] - cosine * heights[1 - k]) / scale for k in (0, 1)]
+    step = steps[0][:, None] * sides[0] + steps[1][:, None] * sides[1]
+    enough &= np.linalg.norm(step, axis=1) < 1.5 * sheet.spacing
+    return np.asarray(points + np.where(enough[:, None], step, 0.0))
 
 
 def _bends(points: Floats, sheet: Directed) -> Bools:
@@ -265,6 +306,12 @@ def edge_pulls(edges: Edges, onto: Edges, move: RigidTransform, reach: float) ->
     scale = (reach / 2) ** 2
     weights = WEIGHT * (scale / (scale + np.einsum("ij,ij->i", gaps, gaps))) ** 2
     return Pulls(points, sides, heights, frozen(weights))
+
+
+def sharp_pulls(edges: Edges, onto: Edges, move: RigidTransform, reach: float) -> Pulls | None:
+    """Sharp edges of a scan drawn to sharp edges of another and to where that ends: two ends need not be the same edge of the part."""
+    mine, other = np.arange(len(edges.points)) < edges.sharp, np.arange(len(onto.points)) < onto.clear
+    return edge_pulls(edges.kept(mine), onto.kept(other), move, reach)
 
 
 def both_pulls(faces: Pulls | None, edges: Pulls | None) -> Pulls | None:

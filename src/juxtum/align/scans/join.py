@@ -207,7 +207,7 @@ def _closed(work: Work, group: Group, progress: Progress) -> Joined:
     """All overlaps of the scans that hang together, false ones left out, and the loops."""
     sheets, members = work.sheets, sorted(group.poses)
     poses = [group.poses[k] for k in members]
-    mine = [sheets[k] for k in members]
+    mine = [sheets[k].edged if work.reasons else sheets[k] for k in members]
     pairs = overlapping(mine, poses, members, work)
     anchor = middle_of(len(members), pairs)
     if work.reasons:

@@ -72,8 +72,9 @@ class Choice:
 
     @property
     def is_sure(self) -> bool:
-        """Whether nothing else is nearly as likely, most edges bear it out, and nothing is left free."""
-        return self.clearness >= SURE and self.fit.edges.agreement >= BORNE_OUT and not self.fit.free
+        """Whether nothing else is nearly as likely, most edges bear it out where there are any, and nothing is left free."""
+        borne_out = self.fit.edges.agreement >= BORNE_OUT or not self.fit.edges.speaks
+        return self.clearness >= SURE and borne_out and not self.fit.free
 
     @property
     def is_likely(self) -> bool:
@@ -181,9 +182,14 @@ def look_again(work: Work, looks: list[Looks], unsure: list[frozenset[int]], pro
     placed = [frozenset((k,)) for k in sorted(work.reasons)]
     asked = [*unsure, *placed] * ROUNDS if unsure else placed
     doubts: dict[frozenset[int], str] = {}
+    seen_with: dict[frozenset[int], list[Group]] = {}
     for index, some in enumerate(asked):
         progress.phase("looking again", index / len(asked))
+        if seen_with.get(some) == work.groups:
+            # Nothing was laid elsewhere since it was looked at.
+            continue
         doubt = _laid_again(work, looks, some)
+        seen_with[some] = list(work.groups)
         if doubt is not None:
             doubts[some] = doubt
     # What is unsure of several together is unsure of each, however well each lies on its fellows.
@@ -255,7 +261,7 @@ def _firm(work: Work) -> None:
     members = sorted(group.poses)
     if len(members) < 3:
         return
-    mine, poses = [work.sheets[k] for k in members], [group.poses[k] for k in members]
+    mine, poses = [work.sheets[k].edged for k in members], [group.poses[k] for k in members]
     pairs = overlapping(mine, poses, members, work)
     reach = max(band(a, b) for a, b in combinations(mine, 2))
     settled = settle_together(mine, poses, pairs, middle_of(len(members), pairs), 2 * reach)

@@ -14,8 +14,8 @@ from juxtum.geometry.transform import orthonormalised
 
 PAIRED, EDGED = 280, 160
 """Points of the target whose pairs go into drawers: of its faces, and along its edges."""
-TAKEN, ALONG = 700, 500
-"""Points of the source from which pairs are taken, of its faces and along its edges; by those of its faces a pose is scored."""
+TAKEN, ALONG, SCORED = 700, 500, 400
+"""Points of the source from which pairs are taken, of its faces and along its edges, and those of its faces by which a pose is scored."""
 CHOSEN = 2500
 """Pairs of the source that are looked up."""
 FINE = 64
@@ -97,6 +97,8 @@ def poses_by_shape(made: Search, target: Search, seed: int = 1) -> list[tuple[fl
     long = apart > 0.15 * min(source.size, target.sheet.size)
     turned = np.einsum("ij,ij->i", facing[chosen[:, 0]], facing[chosen[:, 1]]) < 0.985
     chosen = chosen[long & turned][:CHOSEN]
+    # They come in any order, so that the first are as good as any.
+    points, normals = points[:SCORED], normals[:SCORED]
     weights = np.full(len(points), 1.0 / len(points))
     found = kernels.search(
         chosen, paired, facing, points, normals, weights, target.starts, target.pairs, target.points, target.normals,

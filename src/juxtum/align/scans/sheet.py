@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import TYPE_CHECKING
 
@@ -68,6 +68,11 @@ class Sheet:
     def edges(self) -> Edges:
         """Where it turns sharply, and where it ends."""
         return edges_of(self) if self.known_edges is None else self.known_edges
+
+    @property
+    def edged(self) -> Sheet:
+        """The same with its edges known."""
+        return replace(self, known_edges=self.edges)
 
     @cached_property
     def centre(self) -> Floats:

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from juxtum.align.scans.edges import Edges
 from juxtum.align.scans.sheet import Sheet, even_directions
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen, orthonormal_frame
 
@@ -15,6 +16,8 @@ FACING, FACED = -0.12, 0.35
 faces it by the second is seen."""
 FEW = 0.03
 PIXELS = 150
+ROUNDED = 0.5
+"""An end that looks away from the scanner by more than this cosine says is none of the part."""
 STEEP = 0.1
 """A scanner sees little of what turns farther away than this cosine."""
 TRIED, SIGHTS = 40, 5
@@ -69,6 +72,14 @@ def sights_of(sheet: Sheet) -> tuple[Sight, ...]:
     buried = np.array([_buried(points, sight) for sight in made])
     clear = np.flatnonzero(buried <= buried.min() + CLEAR)
     return tuple(made[k] for k in _far_apart(directions[able], clear))
+
+
+def outlined(edges: Edges, sights: tuple[Sight, ...]) -> Edges:
+    """Edges of a scan, without the ends where what is round turned out of sight: from elsewhere it goes on there."""
+    if not sights:
+        return edges
+    turned = edges.out @ sights[0].frame[2] < ROUNDED
+    return edges.with_mild(np.asarray(edges.is_end & turned))
 
 
 def _seen(sheet: Sheet, towards: Floats) -> Sight:

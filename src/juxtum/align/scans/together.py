@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from scipy.linalg import eigh
 
+from juxtum.align.scans.edges import sharp_pulls
 from juxtum.align.scans.overlap import Follower, Over, usual
 from juxtum.align.scans.sheet import Sheet
 from juxtum.geometry import RigidTransform
@@ -24,6 +25,13 @@ THREAD = 1e-3
 """Weight of how two scans began against each other, for each point of their overlap: noise in directions seems to hold as much."""
 LOOSE = 1.5
 """A motion is held when the overlaps weigh so many times what the threads weigh along it (truly free ones: under 0.8, held ones from 2)."""
+
+
+SHORT = 0.5 / np.sqrt(3)
+"""Standard deviation, in spacings, of how far a scan ends before an edge, if that is anything up to half of one to either side."""
+SHARED, EDGE_REACH = 2.0, 4.0
+"""Edges count as if they were known so many times worse than they lie on each other, since what they are off by they are off by
+together; they are sought within so many spacings."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -51,21 +59,36 @@ class Settled:
 
 @dataclass(frozen=True, eq=False)
 class Equations:
-    """Normal equations of all scans' small motions: what the overlaps say, and the threads to how the scans began.
+    """Normal equations of all scans' small motions: what the overlaps say, what their edges say, and the threads to how they began.
 
     Parameters
     ----------
-    matrix, thread : array (6 N, 6 N)
-    right, thread_right : array (6 N,)
+    matrix, edges, thread : array (6 N, 6 N)
+    right, edges_right, thread_right : array (6 N,)
     noise : float
         Robust standard deviation of all heights, mm.
     """
 
     matrix: Floats
     right: Floats
+    edges: Floats
+    edges_right: Floats
     thread: Floats
     thread_right: Floats
     noise: float
+
+    @classmethod
+    def of(cls, count: int) -> Equations:
+        """Of so many scans of which nothing is said yet."""
+        size = 6 * count
+        matrix, edges, thread = np.zeros((3, size, size))
+        right, edges_right, thread_right = np.zeros((3, size))
+        return cls(matrix, right, edges, edges_right, thread, thread_right, 0.0)
+
+    @property
+    def whole(self) -> tuple[Floats, Floats]:
+        """All that is said together."""
+        return self.matrix + self.edges + self.thread, self.right + self.edges_right + self.thread_right
 
 
 def settle_together(
@@ -79,7 +102,8 @@ def settle_together(
     """Move all scans but the anchor until each lies best on all that it overlaps with.
 
     Gauss-Newton on the heights of all overlaps together, their partners sought anew each round (Pulli 1999; the normal
-    equations are those of a pose graph whose ties are linearised where the scans lie).
+    equations are those of a pose graph whose ties are linearised where the scans lie). Sheets whose edges are known are laid
+    by these, too: along what faces leave open they are all there is.
 
     Parameters
     ----------
@@ -105,13 +129,17 @@ def settle_together(
         far, stray = max(least, reach * CALMER**index), 0.0 if is_last else reach / 2 * CALMER**index
         laid = [Laid(sheet, *pair) for sheet, pair in zip(sheets, zip(poses, now, strict=True), strict=True)]
         said = _equations(laid, pairs, (FINE if is_last else COARSE, far, stray), followers)
-        step = _step(said.matrix + said.thread, said.right + said.thread_right, anchor, size)
+        step = _step(*said.whole, anchor, size)
         for k in range(len(now)):
             now[k] = RigidTransform.about(now[k].apply(sheets[k].centre), step[6 * k : 6 * k + 6]) @ now[k]
         if is_last and np.abs(step.reshape(-1, 6) * [1, 1, 1, size, size, size]).max() < 1e-6 * size:
             break
-    covariance = _covariance(said.matrix + said.thread, anchor, said.noise, size)
-    return Settled(tuple(now), covariance, said.noise, _free(said, anchor, size))
+    covariance, free = _covariance(said.whole[0], anchor, said.noise, size), _free(said, anchor, size)
+    for k, motion in enumerate(free):
+        if motion is not None and sheets[k].known_edges is not None:
+            own = slice(6 * k, 6 * k + 6)
+            covariance[own, own] += _by_edges(sheets[k], now[k], motion)
+    return Settled(tuple(now), frozen(covariance), said.noise, free)
 
 
 @dataclass(frozen=True, eq=False)
@@ -136,8 +164,7 @@ def _equations(
 ) -> Equations:
     """What all overlaps say, looked at with so many points, so far, with strays no nearer than the last."""
     count, reach, least = how
-    size = 6 * len(laid)
-    said = Equations(np.zeros((size, size)), np.zeros(size), np.zeros((size, size)), np.zeros(size), 0.0)
+    said = Equations.of(len(laid))
     heights = []
     for first, second in pairs:
         places = []
@@ -151,15 +178,37 @@ def _equations(
             rows = np.concatenate([_moved(normals, there, laid[one]), -_moved(normals, there, laid[two])], axis=1)
             scale = max(3 * usual(h), least, 1e-9) ** 2
             weights = (scale / (scale + h**2)) ** 2
-            columns: Ints = np.concatenate([np.arange(6 * one, 6 * one + 6), np.arange(6 * two, 6 * two + 6)])
-            weighted = rows * weights[:, None]
-            said.matrix[np.ix_(columns, columns)] += weighted.T @ rows
-            said.right[columns] -= weighted.T @ h
+            _say((said.matrix, said.right), (one, two), rows, (h, weights))
+            _say_edges(said, laid, (one, two), max(usual(h), 1e-9))
             heights.append(h)
             places.append(there)
         if places:
             _tie_down(said, laid, (first, second), np.concatenate(places))
     return replace(said, noise=usual(np.concatenate(heights)) if heights else 0.0)
+
+
+def _say(into: tuple[Floats, Floats], pair: tuple[int, int], rows: Floats, off: tuple[Floats, Floats]) -> None:
+    """Add what points of two scans say, rows (N, 12): how far each is off, and its weight."""
+    columns: Ints = np.concatenate([np.arange(6 * k, 6 * k + 6) for k in pair])
+    weighted = rows * off[1][:, None]
+    into[0][np.ix_(columns, columns)] += weighted.T @ rows
+    into[1][columns] -= weighted.T @ off[0]
+
+
+def _say_edges(said: Equations, laid: Sequence[Laid], pair: tuple[int, int], noise: float) -> None:
+    """Add what sharp edges of one scan say of edges of another, where those of both are known."""
+    one, two = (laid[k] for k in pair)
+    mine, other = one.sheet.known_edges, two.sheet.known_edges
+    if mine is None or other is None:
+        return
+    reach = EDGE_REACH * max(one.sheet.spacing, two.sheet.spacing)
+    pulls = sharp_pulls(mine, other, two.now.inverse @ one.now, reach)
+    if pulls is None or pulls.weights is None or len(pulls.points) < LEAST:
+        return
+    there, sides = two.now.apply(pulls.points), two.now.turn(pulls.normals)
+    rows = np.concatenate([_moved(sides, there, one), -_moved(sides, there, two)], axis=1)
+    weights = pulls.weights * min(noise / (SHARED * max(usual(pulls.distances), noise)), 1.0) ** 2
+    _say((said.edges, said.edges_right), pair, rows, (pulls.distances, weights))
 
 
 def _moved(normals: Floats, there: Floats, scan: Laid) -> Floats:
@@ -216,7 +265,15 @@ def _covariance(matrix: Floats, anchor: int, noise: float, size: float) -> Float
     variances = np.where(values > 1e-7 * max(values[-1], 1e-12), noise**2 / np.maximum(values, 1e-30), size**2)
     made = np.zeros_like(matrix)
     made[np.ix_(free, free)] = ((vectors * variances) @ vectors.T) * scale[:, None] * scale
-    return frozen(made)
+    return made
+
+
+def _by_edges(sheet: Sheet, pose: RigidTransform, motion: Floats) -> Floats:
+    """Covariance (6, 6) of a motion that only edges hold: where a scan ends may lie short of the part's edge, and all of it alike."""
+    arms = pose.apply(sheet.points[sheet.some(LEAST * 10)]) - pose.apply(sheet.centre)
+    reach = np.sqrt(((motion[:3] + cross(np.tile(motion[3:], (len(arms), 1)), arms)) ** 2).sum(1).mean())
+    step = motion * (SHORT * sheet.spacing / max(float(reach), 1e-12))
+    return np.outer(step, step)
 
 
 def spread_of(sheets: Sequence[Sheet], poses: Sequence[RigidTransform], covariance: Floats) -> float:
