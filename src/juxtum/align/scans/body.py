@@ -62,7 +62,7 @@ def looks_of(sheet: Sheet) -> Looks:
     five times more, and unless those are looked at, the wrong one of them can stand alone.
     """
     sights = sights_of(sheet)
-    sheet = replace(sheet, known_edges=outlined(sheet.edges, sights))
+    sheet = replace(sheet, known_edges=outlined(sheet, sights))
     looks = Looks(sheet, sights)
     alone = Body({0: RigidTransform.identity()}, {0: looks}, sheet)
     again = [fit for fit in fits_by_shape(alone, alone) if fit.edges.fault < REPEATED and not fit.overlap.objection]

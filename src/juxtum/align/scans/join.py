@@ -30,7 +30,7 @@ ASTRAY = 6.0
 MOST_MIRRORED = 3
 """Scans that are not tied whose mirror image is tried: each takes some seconds."""
 BROUGHT = "there it lies as it was brought"
-EDGED = "there it lies as its edges have it, to about the spacing of its points"
+EDGED = "there it lies as its edges have it, to half the spacing of its points"
 UNTIED = "nothing ties it to the others; pick pairs of points, or use targets"
 
 

@@ -9,6 +9,7 @@ import numpy as np
 from juxtum.align.scans.edges import Edges
 from juxtum.align.scans.sheet import Sheet, even_directions
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen, orthonormal_frame
+from juxtum.geometry.kdtree import kd_tree
 
 DIRECTIONS = 400
 FACING, FACED = -0.12, 0.35
@@ -17,7 +18,10 @@ faces it by the second is seen."""
 FEW = 0.03
 PIXELS = 150
 ROUNDED = 0.5
-"""An end that looks away from the scanner by more than this cosine says is none of the part."""
+"""An end that looks away from the scanner by more than this cosine says may be none of the part."""
+THINNED, AROUND, SAME, TURNS = 1500, 24, 0.8, 0.015
+"""So many points of a scan, those next to an end, those that face as it does, and by how much more they look to the scanner
+where what ends is round."""
 STEEP = 0.1
 """A scanner sees little of what turns farther away than this cosine."""
 TRIED, SIGHTS = 40, 5
@@ -74,12 +78,19 @@ def sights_of(sheet: Sheet) -> tuple[Sight, ...]:
     return tuple(made[k] for k in _far_apart(directions[able], clear))
 
 
-def outlined(edges: Edges, sights: tuple[Sight, ...]) -> Edges:
+def outlined(sheet: Sheet, sights: tuple[Sight, ...]) -> Edges:
     """Edges of a scan, without the ends where what is round turned out of sight: from elsewhere it goes on there."""
-    if not sights:
+    edges, few = sheet.edges, sheet.some(THINNED)
+    if not sights or len(sheet.points) < AROUND:
         return edges
-    turned = edges.out @ sights[0].frame[2] < ROUNDED
-    return edges.with_mild(np.asarray(edges.is_end & turned))
+    towards = sights[0].frame[2]
+    near = kd_tree(sheet.points[few]).query(edges.points, k=AROUND, workers=-1)[1]
+    looks = sheet.normals[few][near]
+    alike = np.einsum("nkd,nd->nk", looks, edges.out) > SAME
+    # Of a flat face that is seen steeply the end is an edge of the part; what is round looks to the scanner more a little farther in.
+    inside = (alike * (looks @ towards)).sum(1) / np.maximum(alike.sum(1), 1)
+    steep = edges.out @ towards
+    return edges.with_mild(np.asarray(edges.is_end & (steep < ROUNDED) & (inside > steep + TURNS)))
 
 
 def _seen(sheet: Sheet, towards: Floats) -> Sight:
