@@ -7,6 +7,9 @@ import numpy as np
 from juxtum.compiled import numba
 
 ANGLES = 13
+FEW, SILENT, ENOUGH = 15, 0.65, 0.35
+"""Fewer edges over the other scan say nothing, what is taken for their agreement then, and the share of a scan that may be in common
+beyond which more is no proof."""
 QUICK = numba.njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 """All numbers are finite here, and whether the last digit of a score is right decides nothing."""
 
@@ -144,11 +147,41 @@ def score(points, normals, weights, rotation, offset, rows, origin, voxel, targe
 
 
 @QUICK
-def search(chosen, p, n, sp, sn, weights, starts, pairs, q, m, rows, origin, voxel, targets, facing, step, steps, most):  # type: ignore[no-untyped-def]
+def _agreement(edges, rotation, offset, rows, lined, origin, voxel):  # type: ignore[no-untyped-def]
+    """Share of the edges (N, 3) that lie over the other scan which lie along its edges, too; something between where too few do."""
+    over, on = 0, 0
+    for i in range(len(edges)):
+        x = rotation[0, 0] * edges[i, 0] + rotation[0, 1] * edges[i, 1] + rotation[0, 2] * edges[i, 2] + offset[0]
+        y = rotation[1, 0] * edges[i, 0] + rotation[1, 1] * edges[i, 1] + rotation[1, 2] * edges[i, 2] + offset[1]
+        z = rotation[2, 0] * edges[i, 0] + rotation[2, 1] * edges[i, 1] + rotation[2, 2] * edges[i, 2] + offset[2]
+        if x <= origin[0] or y <= origin[1] or z <= origin[2]:
+            continue
+        a, b, c = int((x - origin[0]) / voxel), int((y - origin[1]) / voxel), int((z - origin[2]) / voxel)
+        if a < rows.shape[0] and b < rows.shape[1] and c < rows.shape[2] and rows[a, b, c] >= 0:
+            over += 1
+            if lined[a, b, c]:
+                on += 1
+    return on / over if over >= FEW else SILENT
+
+
+@QUICK
+def agreements(poses, edges, rows, lined, origin, voxel):  # type: ignore[no-untyped-def]
+    """For each pose (K, 3, 4) how many of the edges (N, 3) lie along those of the other scan, as a share of those over it."""
+    shares = np.empty(len(poses))
+    for k in range(len(poses)):
+        shares[k] = _agreement(edges, poses[k, :, :3], poses[k, :, 3], rows, lined, origin, voxel)
+    return shares
+
+
+@QUICK
+def search(  # type: ignore[no-untyped-def]
+    chosen, p, n, sp, sn, weights, edges, starts, pairs, q, m, rows, lined, origin, voxel, targets, facing, step, steps, most
+):  # fmt: skip
     """Poses that lay pairs of points of one scan onto pairs that are alike in the other, with their scores.
 
     chosen : pairs (K, 2) of rows of p; p, n : points of the source and their directions; sp, sn, weights : the points by
-    which a pose is scored; starts, pairs, q, m : drawers of the target's pairs and its points; the rest is its grid.
+    which a pose is scored; edges : places along its edges, which tell places on one face apart; starts, pairs, q, m : drawers of
+    the target's pairs and its points; rows, lined : its points, and where its edges are, by voxels.
     """
     found = np.empty((most, 13))
     count, best, floor = 0, 0.0, 0.0
@@ -172,10 +205,13 @@ def search(chosen, p, n, sp, sn, weights, starts, pairs, q, m, rows, origin, vox
                     )
             for a in range(3):
                 offset[a] = q[u, a] - (rotation[a, 0] * p[i, 0] + rotation[a, 1] * p[i, 1] + rotation[a, 2] * p[i, 2])
-            least = max(0.35 * best, floor)
+            least = 0.35 * best
             s = score(sp, sn, weights, rotation, offset, rows, origin, voxel, targets, facing, least)
             if s > 0 and s >= least:
                 best = max(best, s)
+                s = min(s, ENOUGH) * (0.2 + 0.8 * _agreement(edges, rotation, offset, rows, lined, origin, voxel))
+                if s <= floor:
+                    continue
                 if count == most:
                     # Full: the better half stays.
                     order = np.argsort(found[:, 0])

@@ -9,7 +9,7 @@ import numpy as np
 from juxtum.align.scans.edges import Edges
 from juxtum.align.scans.sheet import Sheet
 from juxtum.geometry import RigidTransform
-from juxtum.geometry.arrays import Floats, Ints, frozen, unit
+from juxtum.geometry.arrays import Bools, Floats, Ints, frozen, unit
 from juxtum.geometry.transform import orthonormalised
 
 PAIRED, EDGED = 280, 160
@@ -23,6 +23,8 @@ FINE = 64
 STEPS = 40
 """Drawers of distance along it."""
 MOST = 30_000
+LINES, LINED = 150, 1.2
+"""Places along the edges of the source that tell poses apart, and how many voxels from an edge its voxels reach."""
 LIKELY, SETTLED, KEPT = 8000, 600, 200
 """Poses that are told apart, that are laid onto the scan, and that are handed on."""
 
@@ -37,6 +39,7 @@ class Search:
     starts: Ints
     pairs: Ints
     grid: Ints
+    lined: Bools
     origin: Floats
     voxel: float
     step: float
@@ -69,8 +72,19 @@ def make_search(sheet: Sheet, seed: int = 0) -> Search:
     shape = tuple(int(v) for v in np.ceil((sheet.points.max(0) - origin) / voxel) + 2)
     return Search(
         sheet, frozen(points), frozen(normals), starts, pairs, kernels.grid(sheet.points, origin, voxel, shape),
-        frozen(origin), voxel, step,
+        _lined(sheet.edges.points, origin, voxel, shape), frozen(origin), voxel, step,
     )  # fmt: skip
+
+
+def _lined(edges: Floats, origin: Floats, voxel: float, shape: tuple[int, ...]) -> Bools:
+    """The voxels whose middle has an edge within about their size."""
+    beside = np.array(np.meshgrid(*[(-1, 0, 1)] * 3)).reshape(3, -1).T
+    cells = np.floor((edges - origin) / voxel).astype(np.int64)[:, None] + beside
+    near = np.linalg.norm(origin + (cells + 0.5) * voxel - edges[:, None], axis=2) < LINED * voxel
+    cells = cells[near & ((cells >= 0) & (cells < shape)).all(2)]
+    made = np.zeros(shape, dtype=bool)
+    made[tuple(cells.T)] = True
+    return frozen(made, bool)
 
 
 def _with_edges(points: Floats, normals: Floats, edges: Edges, count: int) -> tuple[Floats, Floats]:
@@ -100,14 +114,16 @@ def poses_by_shape(made: Search, target: Search, seed: int = 1) -> list[tuple[fl
     # They come in any order, so that the first are as good as any.
     points, normals = points[:SCORED], normals[:SCORED]
     weights = np.full(len(points), 1.0 / len(points))
+    lines = source.edges.points[: source.edges.clear]
+    lines = np.ascontiguousarray(lines[rng.permutation(len(lines))[:LINES]])
     found = kernels.search(
-        chosen, paired, facing, points, normals, weights, target.starts, target.pairs, target.points, target.normals,
-        target.grid, target.origin, target.voxel, target.sheet.points, target.sheet.normals, target.step, STEPS, MOST,
+        chosen, paired, facing, points, normals, weights, lines, target.starts, target.pairs, target.points, target.normals,
+        target.grid, target.lined, target.origin, target.voxel, target.sheet.points, target.sheet.normals, target.step, STEPS, MOST,
     )  # fmt: skip
-    return _settled(found, made, target)
+    return _settled(found, made, target, lines)
 
 
-def _settled(found: Floats, made: Search, target: Search) -> list[tuple[float, RigidTransform]]:
+def _settled(found: Floats, made: Search, target: Search, lines: Floats) -> list[tuple[float, RigidTransform]]:
     """The best of many poses, each laid onto the scan; points beside its surface count against it."""
     from juxtum.align.scans import _shape_kernels as kernels
 
@@ -120,9 +136,11 @@ def _settled(found: Floats, made: Search, target: Search) -> list[tuple[float, R
         poses, np.ascontiguousarray(source.points[some]), np.ascontiguousarray(source.normals[some]), target.grid,
         target.origin - centre, target.voxel, target.sheet.points - centre, target.sheet.normals, source.size, 12,
     )  # fmt: skip
-    scores = shares[:, 0] - 1.5 * shares[:, 1]
+    agreed = kernels.agreements(poses, lines, target.grid, target.lined, target.origin - centre, target.voxel)
+    scores = np.maximum(shares[:, 0] - 1.5 * shares[:, 1], 0.0)
+    order = np.argsort(-np.minimum(scores, kernels.ENOUGH) * (0.2 + 0.8 * agreed) - 1e-3 * scores)
     rows = np.concatenate([scores[:, None], poses[:, :, :3].reshape(-1, 9), poses[:, :, 3] + centre], axis=1)
-    rows = rows[np.argsort(-scores)]
+    rows = rows[order]
     rows = rows[_apart(rows, source, 2 * target.voxel, KEPT)]
     # Turned a dozen times in single steps: brought back to a rotation before anybody relies on it.
     return [(float(r[0]), RigidTransform.from_parts(orthonormalised(r[1:10].reshape(3, 3)), r[10:])) for r in rows]
