@@ -14,6 +14,7 @@ from juxtum.align.scans.join import join
 from juxtum.align.scans.proposing import BY_SHAPE, PROPOSED, Choice
 from juxtum.align.scans.sheet import Sheet, make_sheet
 from juxtum.align.scans.sight import least_missed, sights_of
+from juxtum.align.scans.together import settle_together, spread_of
 from juxtum.align.scans.work import Joining
 from juxtum.cli.main import main
 from juxtum.demo import solids
@@ -90,6 +91,24 @@ def test_edges_are_found_where_they_are() -> None:
     assert edges.sharp > 100 and far.max() < 1.6 * sheet.spacing
     assert np.median(far) < 0.1 * sheet.spacing
     assert np.abs(edges.along[: edges.sharp]).max(1).min() > 0.9
+
+
+def test_edges_hold_what_faces_leave_open() -> None:
+    """Two views of a box have its top in common: its outline lays them, and what it may deceive by counts."""
+    mesh, rng = whole(Nominal.from_shape(solids.box((0, 0, 0), (60, 40, 20))), 30_000), np.random.default_rng(3)
+    caster = RayCaster(mesh)
+    seen = [view_of(mesh, caster, np.array(d) / np.sqrt(3), rng) for d in ((1, 1, 1), (-1, -1, 1))]
+    sheets = [make_sheet(scan, str(k)) for k, scan in enumerate(seen)]
+    begun = [RigidTransform.identity(), RigidTransform.translation(np.array([0.3, -0.2, 0.0]))]
+    for mine, off in ((sheets, 0.3), ([sheet.edged for sheet in sheets], 0.02)):
+        poses = begun
+        for _ in range(4):
+            settled = settle_together(mine, poses, [(0, 1)], 0, 2.0)
+            poses = list(settled.poses)
+        assert settled.free[1] is not None
+        there = poses[1].apply(seen[1].points) - seen[1].points
+        assert off - 0.02 < np.abs(there).max() < off + 0.05
+    assert spread_of(mine, poses, settled.covariance) > 0.05 * sheets[0].spacing
 
 
 def test_what_a_scan_should_have_seen(casting: Nominal) -> None:

@@ -70,6 +70,7 @@ def take_drawing(
         were = "were" if before > 1 else "was"
         gone = f"; {before} that {were} there went, undo brings them back" if before else ""
         left = left_out()
-        desk.announce(f"{count} characteristics from {source}{gone}.{f' Left out: {left}.' if left else ''}")
+        rest = f" Not taken, and not decided until stated by hand: {left}." if left else ""
+        desk.announce(f"{count} characteristics from {source}{gone}.{rest}")
 
     session.edit_slowly(f"bring drawing {source}", change, then=told)

@@ -29,9 +29,9 @@ LOOSE = 1.5
 
 SHORT = 0.5 / np.sqrt(3)
 """Standard deviation, in spacings, of how far a scan ends before an edge, if that is anything up to half of one to either side."""
-SHARED, EDGE_REACH = 2.0, 4.0
+SHARED, KNOWN, EDGE_REACH = 2.0, 0.15, 4.0
 """Edges count as if they were known so many times worse than they lie on each other, since what they are off by they are off by
-together; they are sought within so many spacings."""
+together; they are known to so many spacings at least, and are sought within so many."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -207,7 +207,9 @@ def _say_edges(said: Equations, laid: Sequence[Laid], pair: tuple[int, int], noi
         return
     there, sides = two.now.apply(pulls.points), two.now.turn(pulls.normals)
     rows = np.concatenate([_moved(sides, there, one), -_moved(sides, there, two)], axis=1)
-    weights = pulls.weights * min(noise / (SHARED * max(usual(pulls.distances), noise)), 1.0) ** 2
+    # How far they are off together is no spread, but what is to be mended.
+    spread = max(min(usual(pulls.distances), KNOWN * max(one.sheet.spacing, two.sheet.spacing)), noise)
+    weights = pulls.weights * (noise / (SHARED * spread)) ** 2
     _say((said.edges, said.edges_right), pair, rows, (pulls.distances, weights))
 
 
