@@ -158,7 +158,6 @@ def check_tied(job: Job, runner: Runner, folder: Path | None) -> None:
     join = job.join_in_force
     if join is None:
         return
-    from juxtum.align.scans.join import EDGED
     from juxtum.align.scans.proposing import PROPOSED
     from juxtum.exchange.mesh_writing import write_mesh
     from juxtum.job.sources import tied
@@ -169,9 +168,7 @@ def check_tied(job: Job, runner: Runner, folder: Path | None) -> None:
     if lost:
         raise InputError(f"{', '.join(lost)} is not tied to the others", "scans", "Tie it with 'juxtum assemble' first")
     for brought, reason in zip(made.scans, made.joined.reasons, strict=True):
-        if EDGED in reason:
-            # What it may lie off for that counts in the uncertainty.
-            print(f"note: {names[brought.name]}: {reason}", file=sys.stderr)
+        # Where only edges hold a scan, that is noted and counts in the uncertainty.
         if reason.startswith(PROPOSED):
             raise InputError(
                 f"the place of {names[brought.name]} among the others is not sure: {reason}", "scans",
