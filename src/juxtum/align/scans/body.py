@@ -214,7 +214,8 @@ class Fit:
         o, e = self.overlap, self.edges
         contradicted = max(e.astray - (CHANCE + self.usual) * e.matched, 0.0) / TELLING
         agreed = max(1 - 4 * o.against, 0.0) * float(np.exp(-contradicted)) * (0.2 + 0.8 * e.agreement)
-        return float(np.sqrt(min(o.share / PLENTY, 1.0))) * agreed * max(1 - 20 * self.hidden, 0.0) * (1 - self.missed)
+        seen = max(1 - 20 * self.hidden, 0.0) * (1 - self.missed) ** 2
+        return float(np.sqrt(min(o.share / PLENTY, 1.0))) * agreed * seen
 
     @property
     def objection(self) -> str:

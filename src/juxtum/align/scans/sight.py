@@ -83,14 +83,16 @@ def outlined(sheet: Sheet, sights: tuple[Sight, ...]) -> Edges:
     edges, few = sheet.edges, sheet.some(THINNED)
     if not sights or len(sheet.points) < AROUND:
         return edges
-    towards = sights[0].frame[2]
     near = kd_tree(sheet.points[few]).query(edges.points, k=AROUND, workers=-1)[1]
     looks = sheet.normals[few][near]
     alike = np.einsum("nkd,nd->nk", looks, edges.out) > SAME
     # Of a flat face that is seen steeply the end is an edge of the part; what is round looks to the scanner more a little farther in.
-    inside = (alike * (looks @ towards)).sum(1) / np.maximum(alike.sum(1), 1)
-    steep = edges.out @ towards
-    return edges.with_mild(np.asarray(edges.is_end & (steep < ROUNDED) & (inside > steep + TURNS)))
+    inside = np.einsum("nk,nkd->nd", alike, looks) / np.maximum(alike.sum(1), 1)[:, None]
+    round_ends = np.zeros(len(edges.points), dtype=bool)
+    for sight in sights:
+        steep, deeper = edges.out @ sight.frame[2], inside @ sight.frame[2]
+        round_ends |= (steep < ROUNDED) & (deeper > steep + TURNS)
+    return edges.with_mild(np.asarray(edges.is_end & round_ends))
 
 
 def _seen(sheet: Sheet, towards: Floats) -> Sight:
