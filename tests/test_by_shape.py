@@ -9,7 +9,9 @@ import numpy as np
 import pytest
 from benchmarks.joins import anywhere, joined_parts, smooth_lump, view_of, views, whole, worst_corner
 
-from juxtum.align.scans.body import Body, body_of, fit_of, fits_by_shape, looks_of
+from juxtum.align.scans import _shape_kernels as kernels
+from juxtum.align.scans.body import PLENTY, Body, body_of, fit_of, fits_by_shape, looks_of
+from juxtum.align.scans.edges import SILENT
 from juxtum.align.scans.join import join
 from juxtum.align.scans.proposing import BY_SHAPE, PROPOSED, Choice
 from juxtum.align.scans.sheet import Sheet, make_sheet
@@ -19,7 +21,7 @@ from juxtum.align.scans.work import Joining
 from juxtum.cli.main import main
 from juxtum.demo import solids
 from juxtum.exchange.mesh_writing import write_mesh
-from juxtum.geometry import RigidTransform, TriangleMesh
+from juxtum.geometry import PointCloud, RigidTransform, TriangleMesh
 from juxtum.geometry.rays import RayCaster
 from juxtum.nominal import Nominal
 
@@ -109,6 +111,18 @@ def test_edges_hold_what_faces_leave_open() -> None:
         there = poses[1].apply(seen[1].points) - seen[1].points
         assert off - 0.02 < np.abs(there).max() < off + 0.05
     assert spread_of(mine, poses, settled.covariance) > 0.05 * sheets[0].spacing
+
+
+def test_a_cloud_whose_points_lie_in_lines_knows_how_dense_it_is() -> None:
+    """Five times closer along lines than across them: a scanner's lines are no gaps."""
+    x, y = np.meshgrid(np.arange(0, 60, 0.2), np.arange(0, 40, 1.0))
+    sheet = make_sheet(PointCloud(np.stack([x, y, 0 * x], -1).reshape(-1, 3)), "lines")
+    assert 0.3 < sheet.spacing < 1.0
+
+
+def test_compiled_loops_count_as_the_rest_does() -> None:
+    """Their numbers are their own, since what was compiled knows its own file only."""
+    assert (kernels.SILENT, kernels.ENOUGH) == (SILENT, PLENTY)
 
 
 def test_what_a_scan_should_have_seen(casting: Nominal) -> None:

@@ -351,3 +351,16 @@ def test_artefacts_tell_the_error_of_scale_and_correction_takes_it_off() -> None
         scanner.handle(Message("board", {"distance": -1.0, "tilt": 0.0, "lean": 0.0}))
     ends = scanner.handle(Message("bar", {"length": 500.0, "diameter": 20.0, "distance": 320.0}))[0].table("ends", 3)
     assert np.linalg.norm(ends[1] - ends[0]) == pytest.approx(500.0, abs=0.15)
+
+
+@pytest.mark.parametrize("radius", [-4.0, 5.0])
+def test_where_half_of_a_round_wall_was_seen_the_surface_ends_with_its_points(radius: float) -> None:
+    """A bore (negative) and a rod, seen from one side at a spacing of a quarter of their radius: no vertex leans off at the border."""
+    rng, out = np.random.default_rng(4), float(np.sign(radius))
+    turn, z = rng.uniform(-1.3, 1.3, 6000), rng.uniform(0, 30, 6000)
+    facing = out * np.stack([np.cos(turn), np.sin(turn), 0 * turn], 1)
+    points = abs(radius) * out * facing + np.stack([0 * z, 0 * z, z], 1) + rng.normal(0, 0.01, (6000, 1)) * facing
+    surface = make_surface(points, facing, 1.0, overhang=0.9)
+    off = np.hypot(*surface.points[:, :2].T) - abs(radius)
+    assert np.abs(off).max() < 0.08 and np.sqrt((off**2).mean()) < 0.015 and abs(off.mean()) < 0.003
+    assert surface.triangle_areas.sum() > 0.9 * 2.6 * abs(radius) * 30

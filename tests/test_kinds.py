@@ -17,7 +17,7 @@ from juxtum.cli import main
 from juxtum.demo import solids
 from juxtum.errors import InputError
 from juxtum.evaluate import Aim, LineResult, Verdict, measure_deviation
-from juxtum.evaluate.kinds import KINDS, Characteristic, Flatness, Given, Profile, kind_of
+from juxtum.evaluate.kinds import KINDS, Characteristic, Flatness, Given, NotTaken, Profile, kind_of
 from juxtum.evaluate.kinds.flatness import middle_of_zone
 from juxtum.geometry import PointCloud, RigidTransform
 from juxtum.geometry.arrays import Floats
@@ -158,6 +158,8 @@ def test_from_a_job_to_every_file_and_again(tmp_path: Path) -> None:
     )
     job = Job(inputs=inputs_of(part, part), procedure=Procedure(steps=steps), circumstances=STATED)
     assert task_of(job).aims == (Aim("3", "Flatness of the foot", 0.05, (foot,), within=True),)
+    unread = job.without(steps[3]).with_step(NotTaken(id="4", title="Flatness", why="its modifier is not read"))
+    assert [aim.faces for aim in task_of(unread).aims] == [()], "nothing to measure: the whole part is planned for"
     save_job(job, tmp_path / "a.juxtum", files)
     results = []
     for run in ("first", "second"):

@@ -39,7 +39,6 @@ from juxtum.plan.suitability import Fitness, chain_chart
 from juxtum.plan.targets.listing import read_targets
 from juxtum.plan.targets.views import Stance
 from juxtum.plan.targets.ways import WayResult
-from juxtum.plan.task import whole_part
 from juxtum.report import plan_result as results
 from juxtum.report.writer import check_folder
 from juxtum.units import Unit
@@ -90,7 +89,7 @@ def make_planner(options: argparse.Namespace) -> tuple[Planner, Job]:
     nominal = runner.nominal(job, show_progress())
     if not nominal.is_exact and len(nominal.mesh.triangles) > MOST_TRIANGLES:
         nominal = part_from_scan(nominal.mesh)
-    task = task_of(job) if job.procedure.characteristics else whole_part(options.lower, options.upper)
+    task = task_of(job, (options.lower, options.upper))
     plan = _chosen(job.plan or default_plan(nominal, task), options, nominal)
     if options.material is not None:
         task = replace(task, material=material_named(options.material))

@@ -19,7 +19,9 @@ def prepare_demo(progress: Progress) -> Path:
 
     The capture, which takes as long as all the rest, is made by a process of its own where there is a core for it.
     """
-    beside = subprocess.Popen([sys.executable, "-c", BESIDE]) if (os.cpu_count() or 1) > 1 else None
+    # What goes wrong there is told by this process, which then tries it itself.
+    command, silence = [sys.executable, "-c", BESIDE], subprocess.DEVNULL
+    beside = subprocess.Popen(command, stderr=silence) if (os.cpu_count() or 1) > 1 else None
     try:
         path = _align(progress.part(0.0, 0.7))
         if beside is not None:

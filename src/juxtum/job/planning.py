@@ -12,12 +12,19 @@ from juxtum.instruments.models import shipped_instruments
 from juxtum.job.document import Job
 from juxtum.job.readiness import Tick
 from juxtum.job.steps import Datums
-from juxtum.plan.task import Task
+from juxtum.plan.task import Task, whole_part
 
 
-def task_of(job: Job) -> Task:
-    """The job's characteristics, its datum system and its room."""
+def task_of(job: Job, otherwise: tuple[float, float] = (-0.2, 0.2)) -> Task:
+    """The job's characteristics, its datum system and its room.
+
+    Parameters
+    ----------
+    otherwise : tuple of float
+        Limits of the profile of the whole part, mm, which counts where the job asks for nothing that can be measured.
+    """
     aims = tuple(c.aim for c in job.procedure.characteristics if not c.lost and not isinstance(c, NotTaken))
+    aims = aims or whole_part(*otherwise).aims
     systems = job.procedure.of(Datums)
     chosen = next((s for s in systems if s.name == job.procedure.decide.alignment), systems[-1] if systems else None)
     datums = tuple(dict.fromkeys(n for d in chosen.datums for n in d.faces)) if chosen is not None else ()

@@ -9,7 +9,8 @@ from juxtum.compiled import numba
 ANGLES = 13
 FEW, SILENT, ENOUGH = 15, 0.65, 0.35
 """Fewer edges over the other scan say nothing, what is taken for their agreement then, and the share of a scan that may be in common
-beyond which more is no proof."""
+beyond which more is no proof: the two last as `edges.SILENT` and `body.PLENTY`, since what was compiled knows its own file only."""
+FAR = np.float32(3e38)
 QUICK = numba.njit(cache=True, nogil=True, fastmath=True, error_model="numpy")
 """All numbers are finite here, and whether the last digit of a score is right decides nothing."""
 
@@ -68,7 +69,7 @@ def fill(points, normals, step, steps):  # type: ignore[no-untyped-def]
 def grid(points, origin, voxel, shape):  # type: ignore[no-untyped-def]
     """For each voxel the row of the point nearest to its middle, of those in it or beside it; -1 for none."""
     rows = np.full(shape, -1, np.int32)
-    best = np.full(shape, np.inf, np.float32)
+    best = np.full(shape, FAR, np.float32)
     for r in range(len(points)):
         c = np.empty(3, np.int64)
         for k in range(3):

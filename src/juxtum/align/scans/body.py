@@ -213,7 +213,7 @@ class Fit:
         # Two views of one side have more in common than neighbours have: enough is enough, and more is no proof.
         o, e = self.overlap, self.edges
         contradicted = max(e.astray - (CHANCE + self.usual) * e.matched, 0.0) / TELLING
-        agreed = max(1 - 4 * o.against, 0.0) * float(np.exp(-contradicted)) * (0.2 + 0.8 * e.agreement)
+        agreed = max(1 - 4 * o.against, 0.0) * float(np.exp(-contradicted)) * e.bearing
         seen = max(1 - 20 * self.hidden, 0.0) * (1 - self.missed) ** 2
         return float(np.sqrt(min(o.share / PLENTY, 1.0))) * agreed * seen
 
@@ -266,7 +266,7 @@ def fits_by_shape(one: Body, two: Body, starts: Sequence[RigidTransform] = ()) -
         edges = edge_evidence(one.sheet, two.sheet, pose, voxel, FEW)
         seen = max(1 - 8 * _hidden(one, two, pose, 200), 0.05)
         common = np.sqrt(min(max(score, 0.01) / PLENTY, 1.0))
-        ranked.append((common * (1 - edges.fault) * (0.2 + 0.8 * edges.agreement) * seen, pose))
+        ranked.append((common * (1 - edges.fault) * edges.bearing * seen, pose))
     ranked.sort(key=lambda pair: -pair[0])
     found: list[Fit] = []
     _take(one, two, found, [*starts, *(pose for _, pose in ranked[:LAID])])

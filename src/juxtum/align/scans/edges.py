@@ -151,6 +151,11 @@ class EdgeEvidence:
         return self.matched / self.over if self.speaks else SILENT
 
     @property
+    def bearing(self) -> float:
+        """What a pose keeps of its worth by them, 0.2 to 1."""
+        return 0.2 + 0.8 * self.agreement
+
+    @property
     def speaks(self) -> bool:
         """Whether there are enough of them to say anything."""
         return self.over >= ENOUGH

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
-from functools import cached_property
+from functools import cached_property, partial
 from itertools import combinations, product
+from typing import TypeVar
 
 import numpy as np
 
@@ -21,6 +22,7 @@ from juxtum.align.scans.work import Work, overlapping
 from juxtum.geometry import RigidTransform
 from juxtum.progress import Progress
 
+T = TypeVar("T")
 MOST_BODIES = 10
 """So many bodies are held against each other at a time, the largest first: more would take longer than picking points."""
 SURE = 0.35
@@ -115,10 +117,8 @@ def propose_by_shape(work: Work, progress: Progress) -> None:
 
     What was joined is looked at as one from then on: together scans tell more than each by itself.
     """
-    looks = []
-    for k, sheet in enumerate(work.sheets):
-        progress.phase(f"looking at scan {k + 1}", 0.1 * k / len(work.sheets))
-        looks.append(looks_of(sheet))
+    asked = [(f"looking at scan {k + 1}", partial(looks_of, sheet)) for k, sheet in enumerate(work.sheets)]
+    looks = _side_by_side(asked, progress.part(0.0, 0.1))
     bodies = [body_of(looks, group.poses) for group in work.groups]
     known: Known = {}
     unsure: list[frozenset[int]] = []
@@ -141,19 +141,31 @@ def _clearest(work: Work, bodies: list[Body], known: Known, progress: Progress) 
     bodies.sort(key=lambda body: -body.sheet.size * len(body.poses))
     pairs = list(combinations(bodies[:MOST_BODIES], 2))
     new = [pair for pair in pairs if _key(*pair) not in known]
-    with ThreadPoolExecutor(max(1, min(len(new), os.cpu_count() or 1))) as pool:
-        # Searched by compiled loops and trees that let other threads run meanwhile.
-        waiting = [pool.submit(_choice, work, one, two, _lifted(known, one, two)) for two, one in new]
-        for index, ((two, one), choice) in enumerate(zip(new, waiting, strict=True)):
-            words = f"looking for scan {min(one.poses) + 1} on {min(two.poses) + 1} by shape"
+    asked = [
+        (
+            f"looking for scan {min(one.poses) + 1} on {min(two.poses) + 1} by shape",
+            partial(_choice, work, one, two, _lifted(known, one, two)),
+        )
+        for two, one in new
+    ]
+    known |= {_key(*pair): choice for pair, choice in zip(new, _side_by_side(asked, progress), strict=True)}
+    choices = [known[_key(*pair)] for pair in pairs]
+    return max((c for c in choices if c is not None and c.is_likely), key=lambda choice: choice.rank, default=None)
+
+
+def _side_by_side(asked: Sequence[tuple[str, Callable[[], T]]], progress: Progress) -> list[T]:
+    """What comes of some work, each told by its words; compiled loops and trees let other threads run meanwhile."""
+    found = []
+    with ThreadPoolExecutor(max(1, min(len(asked), os.cpu_count() or 1))) as pool:
+        waiting = [pool.submit(work) for _, work in asked]
+        for index, ((words, _), one) in enumerate(zip(asked, waiting, strict=True)):
             try:
-                progress.phase(words, index / len(new))
+                progress.phase(words, index / len(asked))
             except BaseException:
                 pool.shutdown(wait=False, cancel_futures=True)
                 raise
-            known[_key(one, two)] = choice.result()
-    choices = [known[_key(*pair)] for pair in pairs]
-    return max((c for c in choices if c is not None and c.is_likely), key=lambda choice: choice.rank, default=None)
+            found.append(one.result())
+    return found
 
 
 def _lifted(known: Known, one: Body, two: Body) -> list[RigidTransform]:

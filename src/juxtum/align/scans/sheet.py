@@ -104,6 +104,9 @@ def make_sheet(scan: Scan, name: str) -> Sheet:
     tree = kd_tree(points)
     distances, near = tree.query(points, k=min(AROUND + 1, len(points)), workers=-1)
     spacing = float(np.median(distances[:, 1]))
+    if isinstance(scan, PointCloud):
+        # Points of a cloud may lie closer along lines than across them: what holds so many others tells how dense it is.
+        spacing = max(spacing, float(np.median(distances[:, -1])) * float(np.sqrt(np.pi / (distances.shape[1] - 1))))
     if sample.normals is not None:
         normals = unit(sample.normals)
     else:

@@ -135,10 +135,7 @@ def settle_together(
         if is_last and np.abs(step.reshape(-1, 6) * [1, 1, 1, size, size, size]).max() < 1e-6 * size:
             break
     covariance, free = _covariance(said.whole[0], anchor, said.noise, size), _free(said, anchor, size)
-    for k, motion in enumerate(free):
-        if motion is not None and sheets[k].known_edges is not None:
-            own = slice(6 * k, 6 * k + 6)
-            covariance[own, own] += _by_edges(sheets[k], now[k], motion)
+    _widen(covariance, sheets, now, free)
     return Settled(tuple(now), frozen(covariance), said.noise, free)
 
 
@@ -268,6 +265,16 @@ def _covariance(matrix: Floats, anchor: int, noise: float, size: float) -> Float
     made = np.zeros_like(matrix)
     made[np.ix_(free, free)] = ((vectors * variances) @ vectors.T) * scale[:, None] * scale
     return made
+
+
+def _widen(
+    covariance: Floats, sheets: Sequence[Sheet], poses: Sequence[RigidTransform], free: Sequence[Floats | None]
+) -> None:
+    """Add what scans may lie off along motions that only their edges hold."""
+    for k, (sheet, pose, motion) in enumerate(zip(sheets, poses, free, strict=True)):
+        if motion is not None and sheet.known_edges is not None:
+            own = slice(6 * k, 6 * k + 6)
+            covariance[own, own] += _by_edges(sheet, pose, motion)
 
 
 def _by_edges(sheet: Sheet, pose: RigidTransform, motion: Floats) -> Floats:

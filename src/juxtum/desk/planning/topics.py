@@ -32,7 +32,6 @@ from juxtum.plan.suitability import ChainChart, Fitness, SuitabilityTable, chain
 from juxtum.plan.targets.assess import Assessment
 from juxtum.plan.targets.ground import Ground
 from juxtum.plan.targets.ways import MINUTES_EACH, WayResult
-from juxtum.plan.task import Task, whole_part
 from juxtum.plan.tray import TrayPlan
 from juxtum.plan.turntable import TurntablePlan
 from juxtum.progress import Progress
@@ -104,19 +103,14 @@ class EffortAnswer(EffortPlan):
     """Of each band, with clock times."""
 
 
-def task_for(job: Job) -> Task:
-    """What the job asks for; the profile of the whole part when nothing is drawn yet."""
-    return task_of(job) if job.procedure.characteristics else whole_part(-0.2, 0.2)
-
-
 def plan_for(job: Job, nominal: Nominal) -> Plan:
     """The job's plan, or the one to begin with."""
-    return job.plan or default_plan(nominal, task_for(job))
+    return job.plan or default_plan(nominal, task_of(job))
 
 
 def planner_for(job: Job, nominal: Nominal, grounds: Grounds, owned: Owned) -> Planner:
     """The planner of a job in a shop that has what its register says."""
-    return Planner(nominal, task_for(job), plan_for(job, nominal), grounds, owned)
+    return Planner(nominal, task_of(job), plan_for(job, nominal), grounds, owned)
 
 
 def question(topic: Topic, planner: Planner) -> str:
