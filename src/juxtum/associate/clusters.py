@@ -39,12 +39,18 @@ def clustered_covariance(jacobian: Floats, residuals: Floats, places: Floats, fl
     scale = 1 / np.sqrt(np.maximum(np.diag(best), 1e-300))
     most, last = float(len(scale)), np.inf
     scores = jacobian * residuals[:, None]
-    low, extent = places.min(0), float(np.linalg.norm(np.ptp(places, axis=0)))
+    local = places - places.min(0)
+    extent = max(float(np.linalg.norm(local.max(0))), 1e-10)
+    # What was summed over a block once is summed over those of twice its side.
+    finest = _summed(np.floor(local * (BLOCKS[0] / extent)).astype(np.int64), scores)
     for parts in BLOCKS:
-        labels, count = _blocks((places - low) / max(extent / parts, 1e-12), parts)
+        if BLOCKS[0] % parts:
+            sums = _summed(np.floor(local * (parts / extent)).astype(np.int64), scores)[1]
+        else:
+            sums = _summed(finest[0] // (BLOCKS[0] // parts), finest[1])[1]
+        count = len(sums)
         if count < LEAST_BLOCKS:
             break
-        sums = np.stack([np.bincount(labels, column, count) for column in scores.T], axis=1)
         found = inverse @ (sums.T @ sums) @ inverse * count / (count - 1)
         size = float((np.diag(found) * scale**2).sum())
         rise = 1 - last / size if size > 0 else 0.0
@@ -56,9 +62,10 @@ def clustered_covariance(jacobian: Floats, residuals: Floats, places: Floats, fl
     return np.asarray(best)
 
 
-def _blocks(scaled: Floats, parts: int) -> tuple[Ints, int]:
-    """In which block of side one each place (N, 3) lies, and how many blocks there are."""
-    cells = np.floor(scaled).astype(np.int64)
-    keys = (cells[:, 0] * (parts + 1) + cells[:, 1]) * (parts + 1) + cells[:, 2]
-    _, labels = np.unique(keys, return_inverse=True)
-    return labels, int(labels.max()) + 1
+def _summed(cells: Ints, scores: Floats) -> tuple[Ints, Floats]:
+    """Cells (B, 3) that hold any of the rows (N, 3), and the sum of the scores (N, P) in each."""
+    side = int(cells.max()) + 1
+    keys = (cells[:, 0] * side + cells[:, 1]) * side + cells[:, 2]
+    rows = np.flatnonzero(np.bincount(keys))
+    sums = np.stack([np.bincount(keys, column)[rows] for column in scores.T], axis=1)
+    return np.stack([rows // (side * side), rows // side % side, rows % side], axis=1), sums

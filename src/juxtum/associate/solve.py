@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Generic, TypeVar
 
 import numpy as np
@@ -16,7 +17,7 @@ from juxtum.geometry.features import Feature
 
 F = TypeVar("F", bound=Feature)
 ROUNDS = 200
-SAMPLE = 4000
+SAMPLE = 2000
 """Points that are looked at first where there are many more."""
 CLOSE = 1e-9
 """Damping near the answer."""
@@ -24,6 +25,8 @@ SETTLED = 1e-13
 """The last step moves no point by more than this share of the size of the data."""
 LOOSE = 1e-7
 """The points leave a feature free when some change of it moves them by less than this share of what others do."""
+PLAIN = 1e-8
+"""Of the squares of that; above it they are not lost in the digits."""
 CORRELATION_LENGTH = 1.0
 """Neighbouring points of one scan closer than this, mm, are taken to share their errors."""
 
@@ -70,9 +73,17 @@ class _State(Generic[F]):
     def of(cls, feature: F, points: Floats) -> _State[F]:
         return cls(feature, *feature.linearised(points))
 
-    @property
+    @cached_property
     def cost(self) -> float:
         return float(self.residuals @ self.residuals)
+
+    @cached_property
+    def normal(self) -> tuple[Floats, Floats, Floats]:
+        """Matrix and right side of the normal equations, scaled, and the scale of each unknown."""
+        matrix = self.jacobian.T @ self.jacobian
+        scale = np.sqrt(np.diag(matrix))
+        scale = np.maximum(scale, 1e-9 * float(scale.max()))
+        return matrix / np.outer(scale, scale), self.jacobian.T @ self.residuals / scale, scale
 
 
 def gauss(start: F, points: Floats, others: Sequence[F] = ()) -> Fit[F]:
@@ -104,7 +115,7 @@ def gauss(start: F, points: Floats, others: Sequence[F] = ()) -> Fit[F]:
         raise FitError(f"{len(points)} points do not make a {start.name}", next=f"Give at least {start.least}")
     centre = points.mean(0)
     local = points - centre
-    size = float(np.sqrt((local**2).sum(1).mean())) or 1.0
+    size = float(np.sqrt(np.einsum("ij,ij->", local, local) / len(local))) or 1.0
     if start.least > 1 and float(np.abs(local).max()) < 1e-12:
         raise FitError(start.loose[0], next=start.loose[1])
     begun = [seed.moved(RigidTransform.translation(-centre)).anchored(np.zeros(3)) for seed in (start, *others)]
@@ -139,21 +150,28 @@ def _settled(state: _State[F], local: Floats, size: float, damping: float = 1e-3
 
 
 def _damped_step(state: _State[F], damping: float) -> Floats:
-    scale = np.linalg.norm(state.jacobian, axis=0)
-    scale = np.maximum(scale, 1e-9 * float(scale.max()))
-    rows = state.jacobian / scale
-    return np.asarray(-np.linalg.solve(rows.T @ rows + damping * np.eye(len(scale)), rows.T @ state.residuals) / scale)
+    matrix, side, scale = state.normal
+    return np.asarray(-np.linalg.solve(matrix + damping * np.eye(len(scale)), side) / scale)
 
 
 def _check(state: _State[F], size: float) -> None:
     """Whether the points hold the feature at all."""
-    scale = np.linalg.norm(state.jacobian, axis=0)
-    values = (
-        np.linalg.svd(state.jacobian / np.maximum(scale, 1e-300), compute_uv=False) if scale.min() > 0 else np.zeros(1)
-    )
     endless = any(name.endswith("radius") and value > 1e4 * size for name, value in state.feature.sizes.items())
-    if not np.isfinite(state.cost) or values[-1] < LOOSE * values[0] or endless:
+    if not np.isfinite(state.cost) or endless or _least_held(state) < LOOSE:
         raise FitError(state.feature.loose[0], next=state.feature.loose[1])
+
+
+def _least_held(state: _State[F]) -> float:
+    """How little the points move by the change of the feature that moves them least, as a share of what moves them most."""
+    scale = np.linalg.norm(state.jacobian, axis=0)
+    if scale.min() == 0 or not np.isfinite(scale).all():
+        return 0.0
+    squares = np.linalg.eigvalsh(state.normal[0])
+    if squares[0] > PLAIN * squares[-1]:
+        return float(np.sqrt(squares[0] / squares[-1]))
+    # What is nearly free is lost in the squares; the rows themselves still tell.
+    values = np.linalg.svd(state.jacobian / scale, compute_uv=False)
+    return float(values[-1] / values[0])
 
 
 def _fit(feature: F, points: Floats, state: _State[F]) -> Fit[F]:

@@ -33,8 +33,10 @@ COARSE = 800
 """Points of the faces that are laid."""
 FEW, ALL = 150, 3000
 """Edges that are looked at to tell the likely poses from all others, and to tell the likely ones apart."""
-CHANCE, TELLING = 0.002, 10.0
-"""Of the edges so many may lie astray by chance; so many more divide what a pose is worth by e, and again."""
+CHANCE, TELLING, A_HOLE = 0.002, 10.0, 10
+"""Of the edges so many may lie astray by chance; so many more divide what a pose is worth by e, and again.
+
+They come in rows: of a hole that one scan has not seen all are astray. So chance spreads as wide as holes of so many edges do."""
 PLENTY = 0.35
 """Scans that have so much in common have enough."""
 MANY, MOST_USUAL = 0.3, 0.04
@@ -212,7 +214,8 @@ class Fit:
         """What is common, 0 to 1, less what contradicts."""
         # Two views of one side have more in common than neighbours have: enough is enough, and more is no proof.
         o, e = self.overlap, self.edges
-        contradicted = max(e.astray - (CHANCE + self.usual) * e.matched, 0.0) / TELLING
+        expected = (CHANCE + self.usual) * e.matched
+        contradicted = max(e.astray - expected - np.sqrt(A_HOLE * expected), 0.0) / TELLING
         agreed = max(1 - 4 * o.against, 0.0) * float(np.exp(-contradicted)) * e.bearing
         seen = max(1 - 20 * self.hidden, 0.0) * (1 - self.missed) ** 2
         return float(np.sqrt(min(o.share / PLENTY, 1.0))) * agreed * seen

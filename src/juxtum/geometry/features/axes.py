@@ -67,13 +67,14 @@ class Cylinder(_Endless):
 
     def distances(self, points: npt.ArrayLike) -> Floats:
         """Signed distances (N,), positive outside."""
-        return np.asarray(np.linalg.norm(self.radial(points), axis=1) - self.radius)
+        radial = self.radial(points)
+        return np.asarray(np.sqrt(np.einsum("ij,ij->i", radial, radial)) - self.radius)
 
     def linearised(self, points: Floats) -> tuple[Floats, Floats]:
         """Distances from the axis, less the radius."""
         at = Cylindrical.of(points, self.point, self.axis)
-        columns = [-at.out_x, -at.out_y, -at.z * at.out_x, -at.z * at.out_y, -np.ones(len(at.z))]
-        return at.reach - self.radius, np.stack(columns, axis=1)
+        columns = [-at.out_x, -at.out_y, -at.z * at.out_x, -at.z * at.out_y, np.full(len(at.z), -1.0)]
+        return at.reach - self.radius, np.stack(columns).T
 
     def stepped(self, step: Floats) -> Cylinder:
         """After two offsets, two tilts and a change of the radius."""

@@ -164,5 +164,5 @@ class Cylindrical:
     def of(cls, points: npt.ArrayLike, place: Floats, axis: Floats) -> Cylindrical:
         """Of points (N, 3) about the line through `place` along `axis`."""
         x, y, z = orthonormal_frame(axis) @ (np.asarray(points, dtype=np.float64) - place).T
-        reach = np.maximum(np.hypot(x, y), 1e-12)
+        reach = np.maximum(np.sqrt(x * x + y * y), 1e-12)
         return cls(x, y, z, reach, x / reach, y / reach)
