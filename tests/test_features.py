@@ -12,7 +12,7 @@ from juxtum.associate import Fit, fit_circle, fit_cylinder, fit_plane, fit_spher
 from juxtum.errors import FitError, InputError
 from juxtum.geometry import Circle, Cone, Cylinder, Feature, Line, Plane, Point, Sphere, Torus
 from juxtum.geometry.arrays import Floats
-from juxtum.geometry.features import FEATURES, Held
+from juxtum.geometry.features import FEATURES, Held, Opening, Rectangle, Slot
 
 pytestmark = pytest.mark.quick
 
@@ -27,6 +27,8 @@ TRUE: dict[type[Feature], Feature] = {
     Cylinder: Cylinder(ORIGIN, AXIS, 20.0),
     Cone: Cone(ORIGIN, AXIS, 20.0, 0.3),
     Torus: Torus(ORIGIN, AXIS, 40.0, 8.0),
+    Slot: Slot(ORIGIN, AXIS, np.array([1.0, 0, 0]), 60.0, 24.0),
+    Rectangle: Rectangle(ORIGIN, AXIS, np.array([1.0, 0, 0]), 60.0, 24.0),
 }
 POSE = turned((20, -35, 50), (120, -40, 9000))
 
@@ -49,6 +51,14 @@ def on(kind: type[Feature], rng: np.random.Generator, count: int = 600, arc: flo
     if kind is Torus:
         tube = rng.uniform(0, 2 * np.pi, count)
         return (40 + 8 * np.cos(tube))[:, None] * ring + 8 * np.sin(tube)[:, None] * AXIS
+    if issubclass(kind, Opening):
+        # Rays from the middle meet its wall: along a side, or in an end.
+        side = np.column_stack([np.sign(turn - np.pi) * 12 / np.tan(turn), np.sign(turn - np.pi) * 12])
+        end = 30 if kind is Rectangle else 18 * np.abs(ring[:, 0]) + np.sqrt(144 - (18 * ring[:, 1]) ** 2 + 0j).real
+        beyond = np.abs(side[:, 0]) > (30 if kind is Rectangle else 18)
+        scale = end / np.abs(ring[:, 0]) if kind is Rectangle else end
+        places = np.where(beyond[:, None], scale[:, None] * ring[:, :2], side * [-1, -1])
+        return np.column_stack([places, along])
     radius = 20 + along * np.tan(0.3) if kind is Cone else np.full(count, 20.0)
     return radius[:, None] * ring + along[:, None] * AXIS
 
@@ -87,7 +97,7 @@ def test_distances_are_what_moves_a_point_onto_it(kind: type[Feature]) -> None:
 def test_fits_find_the_truth_from_a_start_beside_it(kind: type[Feature], seed: int) -> None:
     rng = np.random.default_rng(seed)
     true = TRUE[kind].moved(POSE)
-    points = POSE.apply(on(kind, rng, 300, np.radians(200)))
+    points = POSE.apply(on(kind, rng, 300, np.radians(360 if kind is Rectangle else 200)))
     step = rng.normal(0, 1, true.linearised(points[:4])[1].shape[1]) * 0.03
     fit = gauss(true.anchored(points.mean(0)).stepped(step), points)
     assert fit.rms < 1e-9 and np.abs(true.distances(points)).max() < 1e-8
@@ -98,7 +108,7 @@ def test_fits_find_the_truth_from_a_start_beside_it(kind: type[Feature], seed: i
 
 @pytest.mark.parametrize(
     ("kind", "count"),
-    [(Line, 30), (Plane, 250), (Circle, 60), (Sphere, 250), (Cylinder, 250), (Cone, 250), (Torus, 250)],
+    [(Line, 30), (Plane, 250), (Circle, 60), (Sphere, 250), (Cylinder, 250), (Cone, 250), (Torus, 250), (Slot, 250), (Rectangle, 250)],
 )
 def test_covariance_is_that_of_many_repeats(kind: type[Feature], count: int) -> None:
     """Independent noise on places that lie apart: what a fit says of itself is how much it scatters, within 10 %."""
@@ -162,6 +172,8 @@ def test_outliers_do_not_pull() -> None:
         (Circle, 3, 2),
         (Cone, 3, 2),
         (Torus, 3, 2),
+        (Slot, 2, 2),
+        (Rectangle, 2, 2),
     ],
 )
 def test_what_a_feature_locks_moves_it_and_nothing_else_does(kind: type[Feature], shifts: int, turns: int) -> None:

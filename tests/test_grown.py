@@ -92,10 +92,18 @@ def test_a_region_ends_where_the_feature_does(drawn: Nominal, scan: TriangleMesh
 
 
 def test_what_cannot_be_grown_gets_a_sentence(scan: TriangleMesh) -> None:
-    with pytest.raises(InputError, match="no region of a torus"):
-        grow(scan, 0, "torus")
-    with pytest.raises(FitError, match="makes no"):
-        grow(scan, at(scan, (10, 32, 10)), "sphere")
+    with pytest.raises(InputError, match="no region of a blob can be grown. Choose plane, cylinder"):
+        grow(scan, 0, "blob")
+    for kind, place, said in (
+        ("sphere", (10, 32, 10), "makes no sphere"),
+        ("cylinder", (10, 32, 10), "makes no cylinder"),
+        ("torus", (10, 32, 10), "makes no torus"),
+        ("slot", (0, 20, 5), "no wall all round the place, as a slot has"),
+        ("rectangle", (10, 32, 10), "no wall all round the place, as a rectangle has"),
+        ("rectangle", (26, 20, 5), "makes no rectangle"),
+    ):
+        with pytest.raises(FitError, match=said):
+            grow(scan, at(scan, place), kind)
 
 
 def test_a_feature_knows_its_partner_and_what_is_known_of_it(drawn: Nominal, scan: TriangleMesh) -> None:

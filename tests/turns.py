@@ -1,6 +1,6 @@
 """Which tests a run of the whole suite leaves for another one, so that it takes a quarter of an hour.
 
-A heavy test (`heavy.txt`, those of five seconds and more) has its turn in every sixth run, by the number of the commit; all that is light,
+A heavy test (`heavy.txt`, those of five seconds and more) has its turn in every eighth run, by the number of the commit; all that is light,
 what guards the wrong numbers of old, and a user's walk through the window run every time. `--long` runs everything.
 """
 
@@ -14,7 +14,7 @@ from long_cases import LONG
 
 HEAVY = frozenset((Path(__file__).parent / "heavy.txt").read_text("utf-8").split())
 """Tests by file and function; a file alone where its tests follow each other through one window."""
-TURNS = 6
+TURNS = 8
 
 
 def names_gone(known: list[str]) -> str:

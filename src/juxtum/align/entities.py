@@ -11,7 +11,7 @@ from juxtum.associate.solve import Fit
 from juxtum.errors import AlignmentError
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats, frozen, orthonormal_frame, unit
-from juxtum.geometry.features import Cone, Cylinder, Feature, Plane, Sphere
+from juxtum.geometry.features import Cone, Cylinder, Feature, Opening, Plane, Sphere
 
 SQUARE = 3.0
 """Degrees: what stands so square on the plane gives no direction in it."""
@@ -93,6 +93,8 @@ def _across(given: Entities, up: Floats) -> tuple[Floats, str]:
 def _direction(feature: Feature) -> Floats:
     if isinstance(feature, Sphere):
         raise AlignmentError("a ball has no direction", METHOD, "Name a plane, a cylinder or a cone for X")
+    if isinstance(feature, Opening):
+        return np.asarray(feature.along)
     return np.asarray(feature.normal if isinstance(feature, Plane) else getattr(feature, "axis"))  # noqa: B009
 
 
@@ -109,7 +111,7 @@ def _origin(given: Entities, plane: Plane) -> tuple[Floats, str]:
     feature = given.origin.feature
     if isinstance(feature, Sphere):
         return np.asarray(feature.point - plane.distances(feature.point[None])[0] * plane.normal), ""
-    if isinstance(feature, Cylinder | Cone):
+    if isinstance(feature, Cylinder | Cone | Opening):
         slope = float(feature.axis @ plane.normal)
         if abs(slope) < np.sin(np.radians(SQUARE)):
             raise AlignmentError(
@@ -136,6 +138,8 @@ def _covariance(given: Entities, across: Floats, up: Floats, place: Floats) -> F
 
 def _turned(towards: Fit[Feature], across: Floats, up: Floats) -> float:
     """Variance of a direction's turn in the plane, rad2: the steeper it stands to the plane, the less sure."""
+    if isinstance(towards.feature, Opening):
+        return float(towards.covariance[2, 2])
     direction, side = _direction(towards.feature), np.cross(up, across)
     flat = float(np.hypot(direction @ across, direction @ side))
     shares = orthonormal_frame(direction)[:2] @ side / max(flat, 1e-3)

@@ -10,7 +10,8 @@ from juxtum.associate.seed import circle_seed, plane_seed
 from juxtum.associate.solve import gauss
 from juxtum.errors import InputError
 from juxtum.geometry.arrays import Floats, unit
-from juxtum.geometry.features import Circle, Cone, Cylinder, Feature, Line, Plane, Point
+from juxtum.geometry.features import Circle, Cone, Cylinder, Feature, Line, Opening, Plane, Point
+from juxtum.geometry.features.base import Axial
 
 WAYS = ("meet", "middle", "line", "plane", "circle", "onto", "offset", "between")
 ALONG = np.cos(np.radians(0.5))
@@ -69,12 +70,12 @@ def direction_of(feature: Feature) -> Floats | None:
     """Its axis or normal (3,); None for what has none."""
     if isinstance(feature, Plane):
         return np.asarray(feature.normal)
-    return np.asarray(feature.axis) if isinstance(feature, Line | Cylinder | Cone | Circle) else None
+    return np.asarray(feature.axis) if isinstance(feature, Axial) else None
 
 
 def axis_of(feature: Feature) -> Line | None:
     """The line along which something round or long lies; None for planes and points."""
-    if isinstance(feature, Line | Cylinder | Cone):
+    if isinstance(feature, Line | Cylinder | Cone | Opening):
         return Line(feature.point, feature.axis)
     return None
 

@@ -16,7 +16,7 @@ from juxtum.geometry.arrays import Floats
 from juxtum.geometry.features import Feature
 
 F = TypeVar("F", bound=Feature)
-ROUNDS = 200
+ROUNDS, FEW_ROUNDS = 200, 12
 SAMPLE = 2000
 """Points that are looked at first where there are many more."""
 CLOSE = 1e-9
@@ -131,8 +131,29 @@ def gauss(start: F, points: Floats, others: Sequence[F] = ()) -> Fit[F]:
     return _fit(feature, points, best)
 
 
-def _settled(state: _State[F], local: Floats, size: float, damping: float = 1e-3) -> _State[F]:
-    for _ in range(ROUNDS):
+def approached(start: F, points: Floats) -> F:
+    """The feature after a dozen rounds towards the least sum of squares: as right as a region that still grows needs it.
+
+    Raises
+    ------
+    FitError
+        With too few points, or when they leave the feature free.
+    """
+    if len(points) < start.least:
+        raise FitError(f"{len(points)} points do not make a {start.name}", next=f"Give at least {start.least}")
+    centre = points.mean(0)
+    local = points - centre
+    size = float(np.sqrt(np.einsum("ij,ij->", local, local) / len(local))) or 1.0
+    begun = start.moved(RigidTransform.translation(-centre)).anchored(np.zeros(3))
+    best = _settled(_State.of(begun, local), local, size, rounds=FEW_ROUNDS)
+    _check(best, size)
+    return best.feature.moved(RigidTransform.translation(centre))
+
+
+def _settled(
+    state: _State[F], local: Floats, size: float, damping: float = 1e-3, rounds: int = ROUNDS
+) -> _State[F]:
+    for _ in range(rounds):
         step = _damped_step(state, damping)
         if float(np.abs(state.jacobian @ step).max()) < SETTLED * size:
             break

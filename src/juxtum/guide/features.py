@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from juxtum.evaluate.features import FeatureValue, TakenFeature
+from juxtum.geometry.features import Opening
 
 
 def value_line(value: FeatureValue) -> tuple[str, str]:
@@ -50,7 +51,8 @@ def card_lines(taken: TakenFeature) -> list[tuple[str, str]]:
         lines.append(("form, narrowest zone", f"{made.zone:.4f}"))
     lines.append(("RMS", f"{made.rms:.4f}"))
     if np.isfinite(made.seen):
-        lines.append(("seen", f"{360 * made.seen:.0f} of 360\u00b0"))
+        is_long = isinstance(made.feature, Opening)
+        lines.append(("seen", f"{100 * made.seen:.0f} % of the way round" if is_long else f"{360 * made.seen:.0f} of 360\u00b0"))
     lines += [("points used", f"{made.count}"), ("left out", f"{made.left_out}")]
     if np.isfinite(made.tolerance):
         lines.append(("grown within", f"{made.tolerance:.3f}"))
@@ -75,6 +77,8 @@ def short_words(taken: TakenFeature) -> str:
         return f"{taken.label}: {made.origin}"
     if first.name == "diameter":
         return f"{taken.label}: {made.kind} \u2300 {first.value:.3f}"
+    if first.name == "length":
+        return f"{taken.label}: {made.kind} {first.value:.3f} \u00d7 {made.values[1].value:.3f}"
     if first.name == "angle":
         return f"{taken.label}: {made.kind} of {first.value:.2f}\u00b0"
     return f"{taken.label}: {made.kind}, form {made.form:.3f}"

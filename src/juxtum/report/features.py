@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from juxtum.evaluate.features import TakenFeature
-from juxtum.geometry.features import Circle, Cone, Cylinder, Line, Plane, Point, Sphere, Torus
+from juxtum.geometry.features import Circle, Cone, Cylinder, Line, Opening, Plane, Point, Sphere, Torus
 
 
 def feature_document(taken: TakenFeature) -> dict[str, Any]:
@@ -31,6 +31,11 @@ def feature_document(taken: TakenFeature) -> dict[str, Any]:
             "radius": feature.radius,
             "minor_radius": feature.minor_radius,
         }
+    elif isinstance(feature, Opening):
+        place = {
+            "point": feature.point.tolist(), "direction": feature.axis.tolist(), "along": feature.along.tolist(),
+            "length": feature.length, "width": feature.width,
+        }  # fmt: skip
     elif isinstance(feature, Sphere):
         place = {"centre": feature.point.tolist(), "radius": feature.radius}
     elif isinstance(feature, Cylinder):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import suppress
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -14,8 +15,11 @@ from juxtum.desk.featuring.drawing import strokes_of
 from juxtum.desk.featuring.making import MakePanel, free_label
 from juxtum.desk.stage_pointer import Mode
 from juxtum.desk.widgets import Choice, button, column, form, label, row
+from juxtum.errors import JuxtumError
 from juxtum.evaluate.features import TakenFeature, ready_for_clicks
+from juxtum.evaluate.features.partners import walls_about
 from juxtum.geometry.arrays import Bools, Floats, Ints
+from juxtum.geometry.features import OPENINGS
 from juxtum.geometry.mesh import TriangleMesh
 from juxtum.guide.features import short_words
 from juxtum.job import Job
@@ -35,6 +39,9 @@ KINDS = [
     ("cylinder", "a cylinder"),
     ("sphere", "a sphere"),
     ("cone", "a cone"),
+    ("torus", "a torus"),
+    ("slot", "a slot"),
+    ("rectangle", "a rectangle"),
 ]
 SOURCES = [("scan", "round the click"), ("face", "of the clicked face")]
 USED, LEFT, MADE = "feature", "strays", "made"
@@ -173,13 +180,21 @@ class FeaturePanel(QWidget):
             foot = None if nominal is None else nominal.projector.project(hit.place[None], limit=20.0)
             if foot is None or foot.faces[0] < 0:
                 return True
-            source = {"faces": (int(foot.faces[0]) + 1,)}
+            source = {"faces": self._walls(int(foot.faces[0]) + 1, kind)}
 
         def change(job: Job) -> Job:
             return job.with_step(FeatureStep.model_validate({"label": free_label(job), "element": kind} | source))
 
         self._edit("measure a feature", change)
         return True
+
+    def _walls(self, face: int, kind: str | None) -> tuple[int, ...]:
+        """The clicked face, or of a slot or a rectangle all that go round with it."""
+        nominal = self._derived.nominal
+        if kind in OPENINGS and nominal is not None:
+            with suppress(JuxtumError):
+                return walls_about(nominal, face, kind)
+        return (face,)
 
     def _change(self, what: dict[str, object]) -> None:
         name = self.chosen

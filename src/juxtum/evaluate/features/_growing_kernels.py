@@ -7,14 +7,35 @@ import numpy as np
 
 from juxtum.compiled import numba as nb
 
-PLANE, SPHERE, CYLINDER, CONE = 0, 1, 2, 3
+PLANE, SPHERE, CYLINDER, CONE, TORUS, SLOT, RECTANGLE = range(7)
+
+
+@nb.njit(inline="always")
+def _off_wall(kind, numbers, dx, dy, dz):
+    """The same of the wall of an opening."""
+    lx, ly, lz = numbers[8], numbers[9], numbers[10]
+    wx = numbers[4] * lz - numbers[5] * ly
+    wy = numbers[5] * lx - numbers[3] * lz
+    wz = numbers[3] * ly - numbers[4] * lx
+    x, y = dx * lx + dy * ly + dz * lz, dx * wx + dy * wy + dz * wz
+    over = abs(x) - numbers[7]
+    if kind == SLOT:
+        over = max(over, 0.0)
+        reach = max(np.sqrt(over * over + y * y), 1e-12)
+        along, across, off = np.sign(x) * over / reach, y / reach, reach - numbers[6]
+    else:
+        beside = abs(y) - numbers[6]
+        off = max(over, beside)
+        along, across = (np.sign(x), 0.0) if over > beside else (0.0, np.sign(y))
+    return off, along * lx + across * wx, along * ly + across * wy, along * lz + across * wz
 
 
 @nb.njit(inline="always")
 def _off(kind, numbers, x, y, z):
     """Signed distance of a place from a feature, and the direction away from it.
 
-    The numbers are a point, an axis or normal, a radius, and the tangent of half the angle of a cone.
+    The numbers are a point, an axis or normal, a radius, the tangent of half the angle of a cone or the minor radius of a
+    torus; of openings half the width, half of what the length has beyond round ends or half the length, and its direction.
     """
     dx, dy, dz = x - numbers[0], y - numbers[1], z - numbers[2]
     if kind == PLANE:
@@ -25,6 +46,8 @@ def _off(kind, numbers, x, y, z):
             return -numbers[6], 0.0, 0.0, 1.0
         return length - numbers[6], dx / length, dy / length, dz / length
     along = dx * numbers[3] + dy * numbers[4] + dz * numbers[5]
+    if kind == SLOT or kind == RECTANGLE:
+        return _off_wall(kind, numbers, dx, dy, dz)
     rx, ry, rz = dx - along * numbers[3], dy - along * numbers[4], dz - along * numbers[5]
     length = np.sqrt(rx * rx + ry * ry + rz * rz)
     if length == 0.0:
@@ -32,6 +55,11 @@ def _off(kind, numbers, x, y, z):
     ux, uy, uz = rx / length, ry / length, rz / length
     if kind == CYLINDER:
         return length - numbers[6], ux, uy, uz
+    if kind == TORUS:
+        beyond = length - numbers[6]
+        size = max(np.sqrt(beyond * beyond + along * along), 1e-12)
+        out, up = beyond / size, along / size
+        return size - numbers[7], out * ux + up * numbers[3], out * uy + up * numbers[4], out * uz + up * numbers[5]
     slope = numbers[7]
     cosine = 1.0 / np.sqrt(1.0 + slope * slope)
     sine = slope * cosine

@@ -2,36 +2,41 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 
-from juxtum.associate.solve import gauss
+from juxtum.associate.seed import plane_through
+from juxtum.associate.solve import approached
 from juxtum.errors import FitError, InputError
-from juxtum.geometry.arrays import Floats, Ints, frozen, orthonormal_frame, unit
-from juxtum.geometry.features import Cone, Cylinder, Feature, Plane, Sphere
+from juxtum.evaluate.features.beginnings import BEGINNINGS, SLIM, opening_about
+from juxtum.geometry.arrays import Floats, Ints, frozen, unit
+from juxtum.geometry.features import OPENINGS, Cone, Cylinder, Feature, Opening, Plane, Slot, Sphere, Torus
 from juxtum.geometry.mesh import TriangleMesh
 from juxtum.geometry.topology import beside
 
 PATCHES = (60, 400, 3000)
 """Triangles of the patches about the seed from which features are begun."""
+AROUND = 25
+"""Triangles that tell which way the surface looks at a place."""
 SMOOTH = 16.0
 """Degrees between neighbouring triangles over which a patch goes on."""
 LOOKS = 25.0
 """Degrees by which a triangle may look another way than its feature."""
-SIMPLER = {"plane": 1.0, "cylinder": 1.15, "sphere": 1.15, "cone": 1.3}
+SIMPLER = {"plane": 1.0, "cylinder": 1.15, "sphere": 1.15, "cone": 1.3, "torus": 1.5}
 """A kind with more freedom has to make the region so much larger than a simpler one."""
 NOISES = 5.0
 """Without a tolerance a region goes on to so many times the noise."""
+WIDE = 0.15
+"""A wall is first looked for within this share of the width of an opening, then within the square of it."""
 TRIED, ROUNDS = 2, 4
 """Rounds of growing and fitting, while kinds are tried and for the one that is chosen."""
 FEW, MANY = 300, 3000
 """Points that are fitted in them."""
+ENOUGH_BETTER = 1.1
+"""By this factor, root mean square, what is bent has to fit better than a plane does."""
 FLAT = 30.0
 """What bends with a radius of more than so many times its own size is a plane."""
-SLIM = 2.0
-"""A cone of fewer degrees to either side is a cylinder."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -67,7 +72,7 @@ def grow(mesh: TriangleMesh, seed: int, kind: str = "", tolerance: float | None 
     seed : int
         Row of a triangle.
     kind : str
-        "plane", "sphere", "cylinder", "cone", or empty.
+        "plane", "sphere", "cylinder", "cone", "torus", "slot", "rectangle", or empty for the simplest of the first five.
     tolerance : float, optional
         mm; from the roughness of the surface where it is not given.
 
@@ -78,9 +83,12 @@ def grow(mesh: TriangleMesh, seed: int, kind: str = "", tolerance: float | None 
     FitError
         When the surface about the seed makes no such feature.
     """
-    if kind and kind not in BEGINNINGS:
-        raise InputError(f"no region of a {kind} can be grown", next=f"Choose {', '.join(BEGINNINGS)}, or name faces")
+    if kind and kind not in BEGINNINGS and kind not in OPENINGS:
+        choices = ", ".join((*BEGINNINGS, *OPENINGS))
+        raise InputError(f"no region of a {kind} can be grown", next=f"Choose {choices}, or name faces")
     ground = _Ground(mesh, seed, tolerance)
+    if kind in OPENINGS:
+        return ground.opening(kind)
     best: tuple[float, Region] | None = None
     for name in (kind,) if kind else BEGINNINGS:
         region = ground.largest(name)
@@ -91,54 +99,6 @@ def grow(mesh: TriangleMesh, seed: int, kind: str = "", tolerance: float | None 
         what = f"the surface there makes no {kind}" if kind else "the surface there makes no feature"
         raise FitError(what, next="Click elsewhere, choose another kind, or allow more")
     return ground.settled(best[1])
-
-
-def _begun_plane(points: Floats, normals: Floats) -> Feature:
-    return Plane(points.mean(0), unit(normals.sum(0)))
-
-
-def _begun_sphere(points: Floats, normals: Floats) -> Feature:
-    """Along its normals each point lies as far from the centre."""
-    rows = np.concatenate([np.tile(np.eye(3), (len(points), 1)), normals.reshape(-1, 1)], axis=1)
-    x = np.linalg.lstsq(rows, points.ravel(), rcond=None)[0]
-    return Sphere(x[:3], abs(float(x[3])))
-
-
-def _begun_cylinder(points: Floats, normals: Floats) -> Feature:
-    """Its axis is where normals look least; seen along it each point lies as far along its normal from the centre."""
-    axis = np.linalg.eigh(normals.T @ normals)[1][:, 0]
-    frame = orthonormal_frame(axis)
-    flat, facing = points @ frame[:2].T, unit(normals @ frame[:2].T)
-    rows = np.concatenate([np.tile(np.eye(2), (len(points), 1)), facing.reshape(-1, 1)], axis=1)
-    x = np.linalg.lstsq(rows, flat.ravel(), rcond=None)[0]
-    return Cylinder(x[0] * frame[0] + x[1] * frame[1] + (points @ frame[2]).mean() * frame[2], axis, abs(float(x[2])))
-
-
-def _begun_cone(points: Floats, normals: Floats) -> Feature:
-    """Its normals lie on a cone about its axis, and the planes of all its points meet in its apex.
-
-    What the patch took over an edge lies off both: the half of it that agrees best is what counts.
-    """
-    good = np.ones(len(points), dtype=bool)
-    for _ in range(6):
-        axis = np.linalg.svd(normals[good] - normals[good].mean(0), full_matrices=False)[2][2]
-        off = np.abs(normals @ axis - np.median(normals[good] @ axis))
-        good = off <= max(2.5 * float(np.median(off)), 1e-6)
-    points, normals = points[good], normals[good]
-    lean = float(np.mean(normals @ axis))
-    apex = np.linalg.lstsq(normals, np.einsum("nd,nd->n", normals, points), rcond=None)[0]
-    along = (points - apex) @ axis
-    if along.mean() < 0:
-        axis, along, lean = -axis, -along, -lean
-    half = float(np.arcsin(np.clip(abs(lean), 0.0, 1.0)))
-    if not np.radians(SLIM) < half < np.radians(88):
-        raise FitError("the points make no cone")
-    return Cone(apex + along.mean() * axis, axis, float(along.mean() * np.tan(half)), half)
-
-
-BEGINNINGS: dict[str, Callable[[Floats, Floats], Feature]] = {
-    "plane": _begun_plane, "cylinder": _begun_cylinder, "sphere": _begun_sphere, "cone": _begun_cone,
-}  # fmt: skip
 
 
 class _Ground:
@@ -158,6 +118,14 @@ class _Ground:
             self._patches.append(patch)
         self.noise = self._roughness(self._patches[-1])
         self.tolerance = tolerance if tolerance is not None else max(NOISES * self.noise, 0.01 * mesh.spacing)
+
+    def _looks(self, triangle: int) -> Floats:
+        """Which way (3,) the surface looks about a triangle."""
+        from juxtum.evaluate.features import _growing_kernels as kernels
+
+        normals = self._mesh.triangle_normals
+        near = kernels.over_smooth_edges(normals, self._beside, triangle, np.cos(np.radians(LOOKS)), AROUND)
+        return unit(normals[near].sum(0))
 
     def _roughness(self, patch: Ints) -> float:
         """Standard deviation of points, mm, by how far triangles lie off the mean of those beside them.
@@ -197,20 +165,50 @@ class _Ground:
             return None
         feature, taken = region.feature, region.triangles
         size = float(np.linalg.norm(np.ptp(self._centres[taken], axis=0)))
+        if not isinstance(feature, Plane) and self._is_flat(feature, taken):
+            return None
         if kind != "plane" and getattr(feature, "radius", 0.0) > FLAT * size:
             return None
         if isinstance(feature, Cone) and abs(feature.half_angle) < np.radians(SLIM):
             return None
+        if isinstance(feature, Torus) and max(feature.minor_radius, feature.radius) > FLAT / 3 * size:
+            return None
         return region
+
+    def _is_flat(self, feature: Feature, taken: Ints) -> bool:
+        """Whether a plane fits about as well."""
+        some = self._centres[taken[:: max(1, len(taken) // MANY)]]
+        flat, bent = plane_through(some).distances(some), feature.distances(some)
+        return float(flat @ flat) < ENOUGH_BETTER**2 * float(bent @ bent)
 
     def settled(self, region: Region) -> Region:
         """A region grown to its end, its feature fitted to more of it."""
         return self._grown(region.feature, ROUNDS, MANY) or region
 
-    def _grown(self, feature: Feature, rounds: int, count: int) -> Region | None:
+    def opening(self, kind: str) -> Region:
+        """The wall of a slot or a rectangle about the seed: begun across the opening, then ever nearer.
+
+        Raises
+        ------
+        FitError
+            When there is no wall all round, or it is none of that kind.
+        """
+        feature: Feature = opening_about(self._mesh, self._seed, kind, self._looks)
+        assert isinstance(feature, Opening)
+        for within in (WIDE * feature.width, WIDE**2 * feature.width, 0.0):
+            region = self._grown(feature, ROUNDS, MANY, max(within, self.tolerance))
+            if region is None:
+                raise FitError(f"the wall there makes no {kind}", next="Click another side of it, or allow more")
+            feature = region.feature
+        size = np.linalg.norm(np.ptp(self._centres[region.triangles], axis=0))
+        if not self.tolerance < feature.width <= feature.length * 1.001 < 2 * size:
+            raise FitError(f"the wall there makes no {kind}", next="Click another side of it, or name its faces")
+        return region
+
+    def _grown(self, feature: Feature, rounds: int, count: int, within: float | None = None) -> Region | None:
         taken, strays, before = np.empty(0, dtype=np.int64), np.empty(0, dtype=np.int64), -1
         for _ in range(rounds):
-            taken, strays = self._along(feature)
+            taken, strays = self._along(feature, self.tolerance if within is None else within)
             if len(taken) < 6:
                 return None
             refined = self._fitted(feature, taken, count)
@@ -222,12 +220,12 @@ class _Ground:
             before = len(taken)
         return Region(feature, frozen(taken, np.int64), frozen(strays, np.int64), self.tolerance, self.noise)
 
-    def _along(self, feature: Feature) -> tuple[Ints, Ints]:
+    def _along(self, feature: Feature, tolerance: float) -> tuple[Ints, Ints]:
         from juxtum.evaluate.features import _growing_kernels as kernels
 
         code, numbers = _numbers(feature)
         found: tuple[Ints, Ints] = kernels.along_feature(
-            self._centres, self._mesh.triangle_normals, self._beside, self._seed, code, numbers, self.tolerance,
+            self._centres, self._mesh.triangle_normals, self._beside, self._seed, code, numbers, tolerance,
             float(np.cos(np.radians(LOOKS))),
         )  # fmt: skip
         return found
@@ -235,7 +233,7 @@ class _Ground:
     def _fitted(self, feature: Feature, triangles: Ints, count: int) -> Feature | None:
         some = triangles[np.linspace(0, len(triangles) - 1, min(len(triangles), count)).astype(np.int64)]
         try:
-            return gauss(feature, self._centres[some]).feature
+            return approached(feature, self._centres[some])
         except FitError:
             return None
 
@@ -259,12 +257,24 @@ def _numbers(feature: Feature) -> tuple[int, Floats]:
     """What the kernel knows a feature by."""
     from juxtum.evaluate.features import _growing_kernels as kernels
 
-    point = feature.point
+    numbers = np.zeros(12)
+    numbers[:3] = feature.point
     if isinstance(feature, Plane):
-        return kernels.PLANE, np.r_[point, feature.normal, 0.0, 0.0]
+        numbers[3:6] = feature.normal
+        return kernels.PLANE, numbers
     if isinstance(feature, Sphere):
-        return kernels.SPHERE, np.r_[point, 0.0, 0.0, 1.0, feature.radius, 0.0]
+        numbers[5], numbers[6] = 1.0, feature.radius
+        return kernels.SPHERE, numbers
+    if isinstance(feature, Opening):
+        numbers[3:6], numbers[6], numbers[8:11] = feature.axis, feature.width / 2, feature.along
+        numbers[7] = feature.half if isinstance(feature, Slot) else feature.length / 2
+        return (kernels.SLOT if isinstance(feature, Slot) else kernels.RECTANGLE), numbers
+    assert isinstance(feature, Cylinder | Cone | Torus)
+    numbers[3:6], numbers[6] = feature.axis, feature.radius
     if isinstance(feature, Cylinder):
-        return kernels.CYLINDER, np.r_[point, feature.axis, feature.radius, 0.0]
-    assert isinstance(feature, Cone)
-    return kernels.CONE, np.r_[point, feature.axis, feature.radius, np.tan(feature.half_angle)]
+        return kernels.CYLINDER, numbers
+    if isinstance(feature, Torus):
+        numbers[7] = feature.minor_radius
+        return kernels.TORUS, numbers
+    numbers[7] = np.tan(feature.half_angle)
+    return kernels.CONE, numbers

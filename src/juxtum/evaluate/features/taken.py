@@ -16,9 +16,10 @@ from juxtum.errors import InputError, JuxtumError
 from juxtum.evaluate.characteristics import counting_rows
 from juxtum.evaluate.deviation import Deviation
 from juxtum.evaluate.features.growing import Region, grow, neighbours_of
+from juxtum.evaluate.features.partners import drawn_opening, partner_of
 from juxtum.evaluate.features.values import FeatureValue, Laid, values_of
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen, orthonormal_frame
-from juxtum.geometry.features import Cone, Cylinder, Feature
+from juxtum.geometry.features import OPENINGS, Cone, Cylinder, Feature, Opening, Torus
 from juxtum.geometry.mesh import Scan, TriangleMesh
 from juxtum.geometry.topology import components
 from juxtum.nominal.common import common_feature
@@ -47,7 +48,7 @@ class Question:
     Parameters
     ----------
     kind : str
-        "plane", "sphere", "cylinder", "cone", or empty where the surface tells.
+        "plane", "sphere", "cylinder", "cone", "torus", "slot", "rectangle", or empty where the surface tells.
     seed : tuple of float, optional
         A place on the scan, part coordinates, mm: the region about it is grown.
     faces : tuple of int
@@ -245,7 +246,8 @@ def _specks(mesh: TriangleMesh, mine: Bools) -> Bools:
 
 def _of_faces(deviation: Deviation, question: Question) -> _Data:
     """The scan's points on faces of the nominal, clear of edges."""
-    start = common_feature(deviation.nominal, question.faces, "feature")
+    nominal, kind = deviation.nominal, question.kind
+    start = drawn_opening(nominal, question.faces, kind) if kind in OPENINGS else common_feature(nominal, question.faces, "feature")
     rows = counting_rows(deviation, question.faces)
     if len(rows) < FEW:
         raise InputError(f"the scan shows too little of face {question.faces[0]}", "feature", "Scan more of it")
@@ -259,16 +261,17 @@ def _measured(deviation: Deviation, laid: Laid, question: Question, data: _Data)
     fit = _associated(question, replace(data, start=first), used)
     feature = fit.feature.anchored(used.mean(0))
     off = signed_distances(feature, used)
-    face = question.faces[0] if question.faces else _partner(deviation, data.rows)
+    partner = partner_of(deviation, data.rows[good] if len(data.rows) else _none(), feature, question.faces)
     seen = _seen_round(feature, used)
     notes = [*data.notes, *((data.held.told,) if data.held is not None and data.held.told else ())]
     if seen < WALL:
-        notes.append(f"only {360 * seen:.0f} of 360 degrees were seen: its size and place hang on few of them")
+        how = f"{100 * seen:.0f} % of the wall was" if isinstance(feature, Opening) else f"{360 * seen:.0f} of 360 degrees were"
+        notes.append(f"only {how} seen: its size and place hang on little")
     if question.places:
         notes.append("through single places: what lies between them is not known")
     return MeasuredFeature(
-        feature.name, feature, values_of(deviation, laid, (fit, feature, used), face), int(good.sum()),
-        int((~good).sum()) + len(data.strays), float(np.sqrt(np.mean(off**2))), float(np.ptp(off)), _zone(feature, used), seen, face,
+        feature.name, feature, values_of(deviation, laid, (fit, feature, used), partner), int(good.sum()),
+        int((~good).sum()) + len(data.strays), float(np.sqrt(np.mean(off**2))), float(np.ptp(off)), _zone(feature, used), seen, partner.face,
         frozen(data.rows[good], np.int64) if len(data.rows) else _none(),
         frozen(np.concatenate([data.rows[~good], data.strays]), np.int64) if len(data.rows) else _none(),
         frozen(off), tuple(notes), data.tolerance, fit.covariance,
@@ -280,6 +283,8 @@ def _associated(question: Question, data: _Data, points: Floats) -> Fit[Feature]
     kind = question.kind or ("" if data.start is None else data.start.name)
     if not kind:
         raise InputError("which kind of feature the places make is not said", "feature", "Choose a kind")
+    if kind in OPENINGS and data.start is None:
+        raise InputError(f"a {kind} is not made of single places", "feature", "Click its wall, or name its faces")
     some = points[np.linspace(0, len(points) - 1, min(len(points), MOST)).astype(np.int64)]
     if data.held is not None:
         return fit_held(kind, some, data.held, data.start)
@@ -287,29 +292,22 @@ def _associated(question: Question, data: _Data, points: Floats) -> Fit[Feature]
     return gauss(start, some)
 
 
-def _partner(deviation: Deviation, rows: Ints) -> int:
-    """The face of the nominal on which most of the points lie; 0 where none has half of them."""
-    faces = deviation.faces[rows] if len(rows) else _none()
-    faces = faces[faces >= 0]
-    if len(faces) == 0:
-        return 0
-    counts = np.bincount(faces)
-    return int(counts.argmax()) + 1 if counts.max() > 0.5 * len(rows) else 0
-
-
 def _seen_round(feature: Feature, points: Floats) -> float:
-    """Share of the way round its axis in which there are points; NaN for what is not round."""
-    if not isinstance(feature, Cylinder | Cone):
+    """Share of the way round its axis in which there are points; NaN for what does not go round one."""
+    if not isinstance(feature, Cylinder | Cone | Torus | Opening):
         return float("nan")
     from scipy.spatial import cKDTree
 
-    x, y, _ = orthonormal_frame(feature.axis) @ (points - feature.point).T
-    angles = np.sort(np.arctan2(y, x))
+    if isinstance(feature, Opening):
+        angles, radius = np.sort(2 * np.pi * feature.round_about(points)), feature.circumference / (2 * np.pi)
+    else:
+        x, y, _ = orthonormal_frame(feature.axis) @ (points - feature.point).T
+        angles, radius = np.sort(np.arctan2(y, x)), max(float(np.median(np.hypot(x, y))), 1e-9)
     gaps = np.diff(np.r_[angles, angles[0] + 2 * np.pi])
     some = points[:: max(1, len(points) // 500)]
     spacing = float(np.median(cKDTree(points).query(some, k=2)[0][:, 1]))
     # A gap that is no wider than some distances between points is none.
-    wide = max(np.radians(NO_GAP), GAP * spacing / max(float(np.median(np.hypot(x, y))), 1e-9))
+    wide = max(np.radians(NO_GAP), GAP * spacing / radius)
     return float(1 - gaps[gaps > wide].sum() / (2 * np.pi))
 
 

@@ -9,12 +9,15 @@ import numpy as np
 from juxtum.align import Alignment
 from juxtum.associate.solve import Fit
 from juxtum.evaluate.deviation import Deviation
+from juxtum.evaluate.features.partners import Partner
 from juxtum.evaluate.uncertainty import Chain, Sampling, measured_length
 from juxtum.geometry.arrays import Floats
-from juxtum.geometry.features import Cone, Cylinder, Feature, Plane, Sphere
+from juxtum.geometry.features import Cone, Cylinder, Feature, Opening, Plane, Sphere, Torus
 
 Laid = tuple[Alignment, Chain]
 AXES = "XYZ"
+SIZES = (("radius", "diameter", 2), ("minor radius", "radius of the tube", 1), ("length", "length", 1), ("width", "width", 1))
+"""What sizes are called on a card, and how often they are counted."""
 ALIGNED = 0.99
 """What leans by less than about eight degrees to an axis of the part is told along it."""
 
@@ -40,24 +43,23 @@ class FeatureValue:
 
 
 def values_of(
-    deviation: Deviation, laid: Laid, found: tuple[Fit[Feature], Feature, Floats], face: int
+    deviation: Deviation, laid: Laid, found: tuple[Fit[Feature], Feature, Floats], partner: Partner
 ) -> tuple[FeatureValue, ...]:
     """Sizes and place, each beside that of the drawn partner."""
     fit, feature, points = found
-    drawn = deviation.nominal.face(face).feature if face else None
-    drawn = drawn if drawn is not None and drawn.name == feature.name else None
+    face, drawn = partner.face, partner.feature
     made = _sizes(laid[1], (fit, feature, len(points)), drawn, face)
     known = _place_uncertainty(deviation, laid, (fit, feature, points), face)
     made += _place(feature, known)
     if drawn is not None:
-        made += _beside(feature, drawn, points, max(known))
+        made += _beside((fit, feature, points), drawn, laid, max(known))
     return tuple(made)
 
 
 def _sizes(
     chain: Chain, found: tuple[Fit[Feature], Feature, int], drawn: Feature | None, face: int
 ) -> list[FeatureValue]:
-    """Its diameter, or the angle of a cone."""
+    """Its diameter, the angle of a cone, the radius of a tube, length and width."""
     fit, feature, count = found
     if isinstance(feature, Cone):
         standard = 2 * float(np.degrees(fit.standards.get("half angle", 0.0)))
@@ -68,13 +70,14 @@ def _sizes(
                 "angle", angle, 2 * standard if chain.instrument is not None else float("nan"), "\u00b0", asked
             )
         ]
-    if "radius" not in feature.sizes:
-        return []
-    diameter = 2 * feature.sizes["radius"]
-    budget = chain.budget(diameter, Sampling(2 * fit.standards["radius"], count), 0.0, face or 1)
     return [
-        FeatureValue("diameter", diameter, budget.expanded, drawn=None if drawn is None else 2 * drawn.sizes["radius"])
-    ]
+        FeatureValue(
+            word, times * feature.sizes[size],
+            chain.budget(times * feature.sizes[size], Sampling(times * fit.standards[size], count), 0.0, face or 1).expanded,
+            drawn=None if drawn is None else times * drawn.sizes[size],
+        )
+        for size, word, times in SIZES if size in feature.sizes
+    ]  # fmt: skip
 
 
 def _place_uncertainty(
@@ -82,7 +85,8 @@ def _place_uncertainty(
 ) -> list[float]:
     """Expanded uncertainty of where it lies along X, Y and Z, mm: by the data, and by where the alignment laid the scan."""
     (alignment, chain), (fit, feature, points) = laid, found
-    spread = float(np.sqrt(max(np.diag(fit.covariance)[: 1 if isinstance(feature, Plane) else 2].max(), 0.0)))
+    offsets = 1 if isinstance(feature, Plane) else 3 if isinstance(feature, Sphere | Torus) else 2
+    spread = float(np.sqrt(max(np.diag(fit.covariance)[:offsets].max(), 0.0)))
     middle = points.mean(0)
     frame = alignment.point_uncertainty(np.tile(middle, (3, 1)), np.eye(3))
     length = measured_length(alignment, middle, deviation.nominal.mesh.bounds)
@@ -97,7 +101,7 @@ def _place(feature: Feature, known: list[float]) -> list[FeatureValue]:
         if abs(feature.normal[along]) > ALIGNED:
             return [FeatureValue(f"{AXES[along]} in its middle", float(point[along]), known[along])]
         return [FeatureValue("from the origin along its normal", float(point @ feature.normal), max(known))]
-    if not isinstance(feature, Cylinder):
+    if not isinstance(feature, Cylinder | Opening):
         return [FeatureValue(name, float(x), u) for name, x, u in zip(AXES, point, known, strict=True)]
     along = int(np.argmax(np.abs(feature.axis)))
     # Told at a round place along it, so that it does not hang on which points were seen.
@@ -107,8 +111,11 @@ def _place(feature: Feature, known: list[float]) -> list[FeatureValue]:
     return [FeatureValue(f"{AXES[k]} at {AXES[along]} {told}", float(at[k]), known[k]) for k in range(3) if k != along]
 
 
-def _beside(feature: Feature, drawn: Feature, points: Floats, expanded: float) -> list[FeatureValue]:
+def _beside(
+    found: tuple[Fit[Feature], Feature, Floats], drawn: Feature, laid: Laid, expanded: float
+) -> list[FeatureValue]:
     """How it lies against its partner: off it in its middle, and turned."""
+    fit, feature, points = found
     middle = points.mean(0)
     mine, other = feature.anchored(middle).point, drawn.anchored(middle).point
     if isinstance(drawn, Plane):
@@ -123,7 +130,21 @@ def _beside(feature: Feature, drawn: Feature, points: Floats, expanded: float) -
     name = "normal" if isinstance(drawn, Plane) else "axis"
     if not isinstance(drawn, Sphere):
         cosine = abs(float(getattr(feature, name) @ getattr(drawn, name)))
-        turn = float(np.degrees(np.arccos(min(cosine, 1.0))))
-        size = max(float(np.linalg.norm(np.ptp(points, axis=0))), 1e-9)
-        made.append(FeatureValue("turned by", turn, float(np.degrees(expanded / size)), "\u00b0", 0.0))
+        # Two tilts stand before the sizes in a step, and of an opening the turn about its axis before them.
+        last = len(fit.covariance) - len(feature.sizes)
+        tilts = _turn_uncertainty(fit.covariance[last - 2 : last, last - 2 : last], laid)
+        made.append(FeatureValue("turned by", float(np.degrees(np.arccos(min(cosine, 1.0)))), tilts, "\u00b0", 0.0))
+    if isinstance(feature, Opening) and isinstance(drawn, Opening):
+        spin = float(np.degrees(np.arcsin(min(abs(float(feature.along @ drawn.frame[1])), 1.0))))
+        known = _turn_uncertainty(fit.covariance[2:3, 2:3], laid)
+        made.append(FeatureValue("turned about its axis by", spin, known, "\u00b0", 0.0))
     return made
+
+
+def _turn_uncertainty(own: Floats, laid: Laid) -> float:
+    """Expanded uncertainty of a turn, degrees: by its own data (Q, Q), the least known way, and by that of the alignment."""
+    alignment, chain = laid
+    if chain.instrument is None:
+        return float("nan")
+    variance = np.linalg.eigvalsh(own)[-1] + np.linalg.eigvalsh(alignment.covariance[3:, 3:])[-1]
+    return float(np.degrees(2 * np.sqrt(max(variance, 0.0))))

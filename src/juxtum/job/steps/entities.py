@@ -28,7 +28,7 @@ class Spot(StepModel):
     """A place on the scan, in its own coordinates, and the kind of what is about it; the surface tells where none is named."""
 
     place: Triple
-    element: Literal["", "plane", "cylinder", "sphere", "cone"] = ""
+    element: Literal["", "plane", "cylinder", "sphere", "cone", "torus", "slot", "rectangle"] = ""
 
 
 class ByEntities(AlignModel):
