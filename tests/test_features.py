@@ -108,7 +108,17 @@ def test_fits_find_the_truth_from_a_start_beside_it(kind: type[Feature], seed: i
 
 @pytest.mark.parametrize(
     ("kind", "count"),
-    [(Line, 30), (Plane, 250), (Circle, 60), (Sphere, 250), (Cylinder, 250), (Cone, 250), (Torus, 250), (Slot, 250), (Rectangle, 250)],
+    [
+        (Line, 30),
+        (Plane, 250),
+        (Circle, 60),
+        (Sphere, 250),
+        (Cylinder, 250),
+        (Cone, 250),
+        (Torus, 250),
+        (Slot, 250),
+        (Rectangle, 250),
+    ],
 )
 def test_covariance_is_that_of_many_repeats(kind: type[Feature], count: int) -> None:
     """Independent noise on places that lie apart: what a fit says of itself is how much it scatters, within 10 %."""

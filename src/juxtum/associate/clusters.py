@@ -67,5 +67,5 @@ def _summed(cells: Ints, scores: Floats) -> tuple[Ints, Floats]:
     side = int(cells.max()) + 1
     keys = (cells[:, 0] * side + cells[:, 1]) * side + cells[:, 2]
     rows = np.flatnonzero(np.bincount(keys))
-    sums = np.stack([np.bincount(keys, column)[rows] for column in scores.T], axis=1)
+    sums: Floats = np.stack([np.bincount(keys, column)[rows].astype(np.float64) for column in scores.T], axis=1)
     return np.stack([rows // (side * side), rows // side % side, rows % side], axis=1), sums

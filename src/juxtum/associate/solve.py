@@ -150,9 +150,7 @@ def approached(start: F, points: Floats) -> F:
     return best.feature.moved(RigidTransform.translation(centre))
 
 
-def _settled(
-    state: _State[F], local: Floats, size: float, damping: float = 1e-3, rounds: int = ROUNDS
-) -> _State[F]:
+def _settled(state: _State[F], local: Floats, size: float, damping: float = 1e-3, rounds: int = ROUNDS) -> _State[F]:
     for _ in range(rounds):
         step = _damped_step(state, damping)
         if float(np.abs(state.jacobian @ step).max()) < SETTLED * size:

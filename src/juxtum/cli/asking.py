@@ -29,7 +29,7 @@ from juxtum.job.steps import (
 )  # fmt: skip
 
 FEATURE = re.compile(
-    r"(?:(plane|cylinder|sphere|cone|torus|slot|rectangle)\s+)?(?:at\s+([-+.,;\deE\s]+?)|(\d+(?:\+\d+)*))"
+    r"(?:(plane|cylinder|sphere|cone|torus|slot|rectangle|freeform)\s+)?(?:at\s+([-+.,;\deE\s]+?)|(\d+(?:\+\d+)*))"
     r"(?:\s+(along|across)\s+(\w+))?(?:\s+radius\s+([-+.\deE]+))?",
     re.IGNORECASE,
 )

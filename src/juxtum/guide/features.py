@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from juxtum.evaluate.features import FeatureValue, TakenFeature
+from juxtum.evaluate.features import FeatureValue, MeasuredFeature, TakenFeature
+from juxtum.evaluate.features.free_form import FreeForm
 from juxtum.geometry.features import Opening
 
 
@@ -46,17 +47,24 @@ def card_lines(taken: TakenFeature) -> list[tuple[str, str]]:
     lines += [value_line(value) for value in made.values]
     if made.origin:
         return lines
-    lines.append(("form, least squares", f"{made.form:.4f}"))
+    lines.append(("form, laid onto it" if made.kind == FreeForm.name else "form, least squares", f"{made.form:.4f}"))
     if np.isfinite(made.zone):
         lines.append(("form, narrowest zone", f"{made.zone:.4f}"))
     lines.append(("RMS", f"{made.rms:.4f}"))
     if np.isfinite(made.seen):
-        is_long = isinstance(made.feature, Opening)
-        lines.append(("seen", f"{100 * made.seen:.0f} % of the way round" if is_long else f"{360 * made.seen:.0f} of 360\u00b0"))
+        lines.append(("seen", _seen_words(made)))
     lines += [("points used", f"{made.count}"), ("left out", f"{made.left_out}")]
     if np.isfinite(made.tolerance):
         lines.append(("grown within", f"{made.tolerance:.3f}"))
     return lines
+
+
+def _seen_words(made: MeasuredFeature) -> str:
+    if made.kind == FreeForm.name:
+        return f"{100 * made.seen:.0f} % of its area"
+    if isinstance(made.feature, Opening):
+        return f"{100 * made.seen:.0f} % of the way round"
+    return f"{360 * made.seen:.0f} of 360\u00b0"
 
 
 def short_words(taken: TakenFeature) -> str:
@@ -79,6 +87,8 @@ def short_words(taken: TakenFeature) -> str:
         return f"{taken.label}: {made.kind} \u2300 {first.value:.3f}"
     if first.name == "length":
         return f"{taken.label}: {made.kind} {first.value:.3f} \u00d7 {made.values[1].value:.3f}"
+    if made.kind == FreeForm.name:
+        return f"{taken.label}: {made.kind}, {number(first.value, 3)} off the drawn one"
     if first.name == "angle":
         return f"{taken.label}: {made.kind} of {first.value:.2f}\u00b0"
     return f"{taken.label}: {made.kind}, form {made.form:.3f}"

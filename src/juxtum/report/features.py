@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 
 from juxtum.evaluate.features import TakenFeature
+from juxtum.evaluate.features.free_form import FreeForm
 from juxtum.geometry.features import Circle, Cone, Cylinder, Line, Opening, Plane, Point, Sphere, Torus
 
 
@@ -16,7 +17,9 @@ def feature_document(taken: TakenFeature) -> dict[str, Any]:
     if made is None:
         return {"label": taken.label, "problem": taken.problem}
     feature, place = made.feature, {}
-    if isinstance(feature, Plane):
+    if isinstance(feature, FreeForm):
+        place = {"point": feature.point.tolist(), "move": feature.move.matrix.tolist()}
+    elif isinstance(feature, Plane):
         place = {"point": feature.point.tolist(), "normal": feature.normal.tolist()}
     elif isinstance(feature, Point):
         place = {"point": feature.point.tolist()}

@@ -42,6 +42,7 @@ KINDS = [
     ("torus", "a torus"),
     ("slot", "a slot"),
     ("rectangle", "a rectangle"),
+    ("freeform", "a free form"),
 ]
 SOURCES = [("scan", "round the click"), ("face", "of the clicked face")]
 USED, LEFT, MADE = "feature", "strays", "made"

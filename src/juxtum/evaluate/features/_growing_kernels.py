@@ -46,7 +46,7 @@ def _off(kind, numbers, x, y, z):
             return -numbers[6], 0.0, 0.0, 1.0
         return length - numbers[6], dx / length, dy / length, dz / length
     along = dx * numbers[3] + dy * numbers[4] + dz * numbers[5]
-    if kind == SLOT or kind == RECTANGLE:
+    if kind >= SLOT:
         return _off_wall(kind, numbers, dx, dy, dz)
     rx, ry, rz = dx - along * numbers[3], dy - along * numbers[4], dz - along * numbers[5]
     length = np.sqrt(rx * rx + ry * ry + rz * rz)

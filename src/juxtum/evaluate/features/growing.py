@@ -101,6 +101,20 @@ def grow(mesh: TriangleMesh, seed: int, kind: str = "", tolerance: float | None 
     return ground.settled(best[1])
 
 
+def grow_smooth(mesh: TriangleMesh, seed: int) -> Ints:
+    """Triangles (K,) that are reached from one without crossing an edge, for what is of free form.
+
+    Which way the surface looks is taken from its corners, each of which knows it from all its triangles: noise turns
+    single triangles.
+    """
+    from juxtum.evaluate.features import _growing_kernels as kernels
+
+    looks = unit(mesh.normals[mesh.triangles].sum(1))
+    cosine = float(np.cos(np.radians(SMOOTH)))
+    found: Ints = kernels.over_smooth_edges(looks, neighbours_of(mesh), seed, cosine, len(mesh.triangles))
+    return found
+
+
 class _Ground:
     """The surface about a seed, on which features are tried."""
 
@@ -193,16 +207,19 @@ class _Ground:
         FitError
             When there is no wall all round, or it is none of that kind.
         """
-        feature: Feature = opening_about(self._mesh, self._seed, kind, self._looks)
-        assert isinstance(feature, Opening)
-        for within in (WIDE * feature.width, WIDE**2 * feature.width, 0.0):
-            region = self._grown(feature, ROUNDS, MANY, max(within, self.tolerance))
+        wrong = FitError(f"the wall there makes no {kind}", next="Click another side of it, or name its faces")
+        start = opening_about(self._mesh, self._seed, kind, self._looks)
+        region: Region | None = None
+        for within in (WIDE * start.width, WIDE**2 * start.width, 0.0):
+            begun = start if region is None else region.feature
+            region = self._grown(begun, ROUNDS, MANY, max(within, self.tolerance))
             if region is None:
-                raise FitError(f"the wall there makes no {kind}", next="Click another side of it, or allow more")
-            feature = region.feature
+                raise wrong
+        assert region is not None
+        feature = region.feature
         size = np.linalg.norm(np.ptp(self._centres[region.triangles], axis=0))
-        if not self.tolerance < feature.width <= feature.length * 1.001 < 2 * size:
-            raise FitError(f"the wall there makes no {kind}", next="Click another side of it, or name its faces")
+        if not isinstance(feature, Opening) or not self.tolerance < feature.width <= feature.length * 1.001 < 2 * size:
+            raise wrong
         return region
 
     def _grown(self, feature: Feature, rounds: int, count: int, within: float | None = None) -> Region | None:

@@ -11,6 +11,7 @@ from juxtum.associate.solve import gauss
 from juxtum.errors import FitError, InputError
 from juxtum.evaluate.deviation import Deviation
 from juxtum.evaluate.features.beginnings import opening_about
+from juxtum.evaluate.features.free_form import FreeForm
 from juxtum.geometry.arrays import Ints, areas_of
 from juxtum.geometry.features import OPENINGS, Feature, Opening
 from juxtum.geometry.features.openings import begun_opening
@@ -39,6 +40,8 @@ def partner_of(deviation: Deviation, rows: Ints, feature: Feature, faces: Sequen
     face = faces[0] if faces else _most(deviation, rows, 0.0 if isinstance(feature, Opening) else 0.5)
     if face == 0:
         return Partner(0)
+    if isinstance(feature, FreeForm):
+        return Partner(face)
     if not isinstance(feature, Opening):
         drawn = deviation.nominal.face(face).feature
         return Partner(face, drawn if drawn is not None and drawn.name == feature.name else None)
@@ -83,7 +86,9 @@ def drawn_opening(nominal: Nominal, numbers: Sequence[int], kind: str) -> Openin
     areas = areas_of(mesh.points, mesh.triangles)
     some = np.repeat(np.arange(len(areas)), np.ceil(200 * areas / areas.max()).astype(int))
     try:
-        start = begun_opening(kind, mesh.corners[some].reshape(-1, 3), np.repeat(mesh.triangle_normals[some], 3, axis=0))
+        start = begun_opening(
+            kind, mesh.corners[some].reshape(-1, 3), np.repeat(mesh.triangle_normals[some], 3, axis=0)
+        )
         # Corners of triangles lie on a round end, and where two walls of a square one meet; places within the other way about.
         inside = (0.4 * mesh.corners + 0.6 * mesh.corners.mean(1, keepdims=True)).reshape(-1, 3)
         fit = gauss(start, mesh.points if kind == "slot" else inside)

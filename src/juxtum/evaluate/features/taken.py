@@ -15,7 +15,8 @@ from juxtum.associate.zones import signed_distances
 from juxtum.errors import InputError, JuxtumError
 from juxtum.evaluate.characteristics import counting_rows
 from juxtum.evaluate.deviation import Deviation
-from juxtum.evaluate.features.growing import Region, grow, neighbours_of
+from juxtum.evaluate.features.free_form import FreeForm, fit_free_form
+from juxtum.evaluate.features.growing import grow, grow_smooth, neighbours_of
 from juxtum.evaluate.features.partners import drawn_opening, partner_of
 from juxtum.evaluate.features.values import FeatureValue, Laid, values_of
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen, orthonormal_frame
@@ -39,6 +40,8 @@ SPECK = 12
 WALL = 2 / 3
 """Of the way round has to be seen before a round feature is given without a doubt."""
 FEW = 12
+FREE_FORM = "freeform"
+"""What is no other kind: held against the drawn surface itself."""
 
 
 @dataclass(frozen=True)
@@ -48,7 +51,7 @@ class Question:
     Parameters
     ----------
     kind : str
-        "plane", "sphere", "cylinder", "cone", "torus", "slot", "rectangle", or empty where the surface tells.
+        "plane", "sphere", "cylinder", "cone", "torus", "slot", "rectangle", "freeform", or empty where the surface tells.
     seed : tuple of float, optional
         A place on the scan, part coordinates, mm: the region about it is grown.
     faces : tuple of int
@@ -208,20 +211,24 @@ def _grown(deviation: Deviation, scan: Scan, question: Question) -> _Data:
     near = mesh.tree.query(np.array(question.seed, dtype=float)[None], limit=20.0)
     if not near.found[0]:
         raise InputError("nothing was scanned within 20 mm of that place", "feature", "Click on the scan")
-    region = grow(mesh, int(near.triangles[0]), question.kind, question.tolerance)
-    rows, notes = _clear_of_border(mesh, region)
+    seed = int(near.triangles[0])
+    if question.kind == FREE_FORM:
+        rows, notes = _clear_of_border(mesh, grow_smooth(mesh, seed))
+        return _Data(mesh.points[rows], rows, _none(), None, notes)
+    region = grow(mesh, seed, question.kind, question.tolerance)
+    rows, notes = _clear_of_border(mesh, region.triangles)
     strays = np.setdiff1d(np.unique(mesh.triangles[region.strays]), rows)
     return _Data(mesh.points[rows], rows, strays, region.feature, notes, region.tolerance)
 
 
-def _clear_of_border(mesh: TriangleMesh, region: Region) -> tuple[Ints, tuple[str, ...]]:
+def _clear_of_border(mesh: TriangleMesh, triangles: Ints) -> tuple[Ints, tuple[str, ...]]:
     """Points of a region that lie clear of its border, and a note where too few would be left."""
     from scipy.spatial import cKDTree
 
     mine = np.zeros(len(mesh.triangles), dtype=bool)
-    mine[region.triangles] = True
+    mine[triangles] = True
     mine |= _specks(mesh, mine)
-    inside = np.unique(mesh.triangles[region.triangles])
+    inside = np.unique(mesh.triangles[triangles])
     beyond = np.zeros(len(mesh.points), dtype=bool)
     beyond[mesh.triangles[~mine]] = True
     rim = inside[beyond[inside]]
@@ -247,7 +254,13 @@ def _specks(mesh: TriangleMesh, mine: Bools) -> Bools:
 def _of_faces(deviation: Deviation, question: Question) -> _Data:
     """The scan's points on faces of the nominal, clear of edges."""
     nominal, kind = deviation.nominal, question.kind
-    start = drawn_opening(nominal, question.faces, kind) if kind in OPENINGS else common_feature(nominal, question.faces, "feature")
+    for number in question.faces:
+        nominal.face(number)
+    start: Feature | None = None
+    if kind in OPENINGS:
+        start = drawn_opening(nominal, question.faces, kind)
+    elif kind != FREE_FORM:
+        start = common_feature(nominal, question.faces, "feature")
     rows = counting_rows(deviation, question.faces)
     if len(rows) < FEW:
         raise InputError(f"the scan shows too little of face {question.faces[0]}", "feature", "Scan more of it")
@@ -255,18 +268,25 @@ def _of_faces(deviation: Deviation, question: Question) -> _Data:
 
 
 def _measured(deviation: Deviation, laid: Laid, question: Question, data: _Data) -> MeasuredFeature:
-    first = _associated(question, data, data.points).feature
-    good = inliers(first.distances(data.points), SIGMAS) if len(data.points) > FEW else np.ones(len(data.points), bool)
+    if question.kind == FREE_FORM:
+        data, fit = _laid_onto(deviation, question, data)
+        good = np.ones(len(data.points), bool)
+    else:
+        first = _associated(question, data, data.points).feature
+        good = (
+            inliers(first.distances(data.points), SIGMAS) if len(data.points) > FEW else np.ones(len(data.points), bool)
+        )
+        fit = _associated(question, replace(data, start=first), data.points[good])
     used = data.points[good]
-    fit = _associated(question, replace(data, start=first), used)
     feature = fit.feature.anchored(used.mean(0))
     off = signed_distances(feature, used)
     partner = partner_of(deviation, data.rows[good] if len(data.rows) else _none(), feature, question.faces)
-    seen = _seen_round(feature, used)
+    faces = question.faces or ((partner.face,) if partner.face else ())
+    is_free = isinstance(feature, FreeForm)
+    seen = deviation.area_seen_of(faces) if is_free and faces else _seen_round(feature, used)
     notes = [*data.notes, *((data.held.told,) if data.held is not None and data.held.told else ())]
     if seen < WALL:
-        how = f"{100 * seen:.0f} % of the wall was" if isinstance(feature, Opening) else f"{360 * seen:.0f} of 360 degrees were"
-        notes.append(f"only {how} seen: its size and place hang on little")
+        notes.append(f"only {_share_words(feature, seen)} seen: its size and place hang on little")
     if question.places:
         notes.append("through single places: what lies between them is not known")
     return MeasuredFeature(
@@ -276,6 +296,24 @@ def _measured(deviation: Deviation, laid: Laid, question: Question, data: _Data)
         frozen(np.concatenate([data.rows[~good], data.strays]), np.int64) if len(data.rows) else _none(),
         frozen(off), tuple(notes), data.tolerance, fit.covariance,
     )  # fmt: skip
+
+
+def _share_words(feature: Feature, seen: float) -> str:
+    if isinstance(feature, FreeForm):
+        return f"{100 * seen:.0f} % of its area was"
+    if isinstance(feature, Opening):
+        return f"{100 * seen:.0f} % of its wall was"
+    return f"{360 * seen:.0f} of 360 degrees were"
+
+
+def _laid_onto(deviation: Deviation, question: Question, data: _Data) -> tuple[_Data, Fit[Feature]]:
+    """The drawn surface laid onto all of the points: what lies off it is what is looked for, and none of it is a stray."""
+    if data.held is not None:
+        raise InputError("a free form has no direction and no radius to be held", "feature", "Leave it free")
+    if len(data.points) < FEW:
+        raise InputError(f"{len(data.points)} points are too few for a free form", "feature", "Take more of it")
+    fit, note = fit_free_form(deviation.nominal.projector, data.points)
+    return replace(data, notes=(*data.notes, *((note,) if note else ()))), fit
 
 
 def _associated(question: Question, data: _Data, points: Floats) -> Fit[Feature]:

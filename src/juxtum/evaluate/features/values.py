@@ -7,16 +7,23 @@ from dataclasses import dataclass
 import numpy as np
 
 from juxtum.align import Alignment
-from juxtum.associate.solve import Fit
+from juxtum.associate.solve import Fit, covariance_of
 from juxtum.evaluate.deviation import Deviation
+from juxtum.evaluate.features.free_form import FreeForm
 from juxtum.evaluate.features.partners import Partner
 from juxtum.evaluate.uncertainty import Chain, Sampling, measured_length
-from juxtum.geometry.arrays import Floats
+from juxtum.geometry import RigidTransform
+from juxtum.geometry.arrays import Floats, unit
 from juxtum.geometry.features import Cone, Cylinder, Feature, Opening, Plane, Sphere, Torus
 
 Laid = tuple[Alignment, Chain]
 AXES = "XYZ"
-SIZES = (("radius", "diameter", 2), ("minor radius", "radius of the tube", 1), ("length", "length", 1), ("width", "width", 1))
+SIZES = (
+    ("radius", "diameter", 2),
+    ("minor radius", "radius of the tube", 1),
+    ("length", "length", 1),
+    ("width", "width", 1),
+)
 """What sizes are called on a card, and how often they are counted."""
 ALIGNED = 0.99
 """What leans by less than about eight degrees to an axis of the part is told along it."""
@@ -47,6 +54,8 @@ def values_of(
 ) -> tuple[FeatureValue, ...]:
     """Sizes and place, each beside that of the drawn partner."""
     fit, feature, points = found
+    if isinstance(feature, FreeForm):
+        return tuple(_of_free_form(deviation, laid, (fit, feature, points), partner.face))
     face, drawn = partner.face, partner.feature
     made = _sizes(laid[1], (fit, feature, len(points)), drawn, face)
     known = _place_uncertainty(deviation, laid, (fit, feature, points), face)
@@ -54,6 +63,26 @@ def values_of(
     if drawn is not None:
         made += _beside((fit, feature, points), drawn, laid, max(known))
     return tuple(made)
+
+
+def _of_free_form(
+    deviation: Deviation, laid: Laid, found: tuple[Fit[Feature], FreeForm, Floats], face: int
+) -> list[FeatureValue]:
+    """How far it lies off the drawn surface on the whole, and by which move that would lie on it."""
+    (fit, feature, points), (alignment, chain) = found, laid
+    some = points[:: max(1, len(points) // 20_000)]
+    off, out = FreeForm(points.mean(0), RigidTransform.identity(), feature.drawn).linearised(some)
+    mean, middle = float(off.mean()), points.mean(0)
+    towards = unit(-out[:, :3].sum(0) + 1e-12)
+    spread = float(np.sqrt(covariance_of(np.ones((len(some), 1)), off - mean, some)[0, 0]))
+    length = measured_length(alignment, middle, deviation.nominal.mesh.bounds)
+    frame = float(alignment.point_uncertainty(middle[None], towards[None])[0])
+    whole = chain.budget(length, Sampling(spread, len(some)), frame, face or 1).expanded
+    made = [FeatureValue("off the drawn one, mean", mean, whole, drawn=0.0)]
+    known = max(_place_uncertainty(deviation, laid, (fit, feature, points), face))
+    made.append(FeatureValue("moved by", float(np.linalg.norm(feature.shift)), known, drawn=0.0))
+    turn = _turn_uncertainty(fit.covariance[3:, 3:], laid)
+    return [*made, FeatureValue("turned by", feature.move.angle, turn, "\u00b0", 0.0)]
 
 
 def _sizes(
@@ -85,7 +114,7 @@ def _place_uncertainty(
 ) -> list[float]:
     """Expanded uncertainty of where it lies along X, Y and Z, mm: by the data, and by where the alignment laid the scan."""
     (alignment, chain), (fit, feature, points) = laid, found
-    offsets = 1 if isinstance(feature, Plane) else 3 if isinstance(feature, Sphere | Torus) else 2
+    offsets = 1 if isinstance(feature, Plane) else 3 if isinstance(feature, Sphere | Torus | FreeForm) else 2
     spread = float(np.sqrt(max(np.diag(fit.covariance)[:offsets].max(), 0.0)))
     middle = points.mean(0)
     frame = alignment.point_uncertainty(np.tile(middle, (3, 1)), np.eye(3))

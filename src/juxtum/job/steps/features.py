@@ -19,7 +19,7 @@ from juxtum.nominal.fingerprints import FoundAgain
 
 AXES = ("X", "Y", "Z")
 Way = Literal["meet", "middle", "line", "plane", "circle", "onto", "offset", "between"]
-Element = Literal["plane", "cylinder", "sphere", "cone", "torus", "slot", "rectangle"]
+Element = Literal["plane", "cylinder", "sphere", "cone", "torus", "slot", "rectangle", "freeform"]
 
 
 class FeatureStep(StepModel):
