@@ -135,7 +135,7 @@ class FeaturePanel(QWidget):
             self.list.addItem(item)
         if self.chosen:
             self.list.setCurrentRow(names.index(self.chosen))
-        self.list.setFixedHeight(max(1, min(len(names), 5)) * 22 + 8)
+        self.list.setFixedHeight(max(1, min(len(names), 5)) * max(self.list.sizeHintForRow(0), 22) + 8)
         self.list.blockSignals(False)
         self.list.setVisible(bool(names))
         self.making.setVisible(bool(names))

@@ -220,6 +220,8 @@ class _Ground:
         size = np.linalg.norm(np.ptp(self._centres[region.triangles], axis=0))
         if not isinstance(feature, Opening) or not self.tolerance < feature.width <= feature.length * 1.001 < 2 * size:
             raise wrong
+        if feature.is_round:
+            raise FitError("the wall there is round all the way", next="Choose a cylinder")
         return region
 
     def _grown(self, feature: Feature, rounds: int, count: int, within: float | None = None) -> Region | None:

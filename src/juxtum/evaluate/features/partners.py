@@ -19,8 +19,8 @@ from juxtum.nominal.model import Nominal
 
 CHORDS = 0.02
 """Corners of triangles of drawn walls lie on these to within so many mm."""
-NEAR, SQUARE = 0.5, 0.02
-"""About a drawn opening that is only begun its walls lie within so many mm, and look across its axis by less than this cosine."""
+NEAR, SQUARE = 0.08, 0.03
+"""About a drawn opening that is only begun its walls lie within this share of its width, and look across its axis by less than this cosine."""
 WHOLE = 0.6
 """Of a wall all round, by its depth, so much is there; the rest may be cut by others."""
 SIDES = 0.03
@@ -96,7 +96,7 @@ def drawn_opening(nominal: Nominal, numbers: Sequence[int], kind: str) -> Openin
         raise wrong from problem
     # By area, too, all of the wall is there: half a slot is no slot.
     whole = fit.feature.circumference * float(np.ptp(mesh.points @ fit.feature.axis))
-    if fit.form > CHORDS or areas.sum() < WHOLE * whole:
+    if fit.form > CHORDS or areas.sum() < WHOLE * whole or fit.feature.is_round:
         raise wrong
     return fit.feature.anchored(mesh.points.mean(0))
 
@@ -115,7 +115,7 @@ def walls_about(nominal: Nominal, face: int, kind: str) -> tuple[int, ...]:
     start = opening_about(mesh, seed, kind, lambda triangle: np.asarray(mesh.triangle_normals[triangle]))
     off = np.abs(start.distances(mesh.points))[mesh.triangles].max(1)
     square = np.abs(mesh.triangle_normals @ start.axis) < SQUARE
-    amiss = np.bincount(owner, ~((off < NEAR) & square), len(nominal.faces))
+    amiss = np.bincount(owner, ~((off < NEAR * start.width) & square), len(nominal.faces))
     numbers = tuple((np.flatnonzero(amiss == 0) + 1).tolist())
     drawn_opening(nominal, numbers or (face,), kind)
     return numbers

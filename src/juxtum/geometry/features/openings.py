@@ -13,6 +13,9 @@ from juxtum.geometry.arrays import Floats, cross, frozen, unit
 from juxtum.geometry.features.base import Axial, Held, direction_of
 from juxtum.geometry.transform import RigidTransform, rotation_from_vector
 
+ROUND = 1.02
+"""What is no longer than this times its width has no sides."""
+
 
 @dataclass(frozen=True, eq=False)
 class Opening(Axial):
@@ -50,6 +53,11 @@ class Opening(Axial):
     @abstractmethod
     def round_about(self, points: npt.ArrayLike) -> Floats:
         """How far round its wall each of the points (N, 3) lies, 0 to 1."""
+
+    @property
+    def is_round(self) -> bool:
+        """Whether it is a bore: a slot without sides."""
+        return False
 
     @property
     @abstractmethod
@@ -107,6 +115,11 @@ class Slot(Opening):
     def half(self) -> float:
         """From the middle to the axis of either round end, mm."""
         return max(self.length - self.width, 0.0) / 2
+
+    @property
+    def is_round(self) -> bool:
+        """Whether its sides are shorter than a fiftieth of its width."""
+        return self.length < ROUND * self.width
 
     def _across(self, x: Floats, y: Floats) -> tuple[Floats, Floats, Floats]:
         beyond = np.sign(x) * np.maximum(np.abs(x) - self.half, 0.0)
