@@ -29,6 +29,7 @@ DATUMS = """A,datum,{foot},,,,,gauss,
 B,datum,{front},,,,,gauss,
 C,datum,{left},,,,,gauss,
 D,datum,{boss},,,,,gauss,
+K,datum,{cone},,,,,gauss,
 S,datum,{front}|{back},,,,,gauss,
 """
 
@@ -39,13 +40,13 @@ def round_bar(place: tuple[float, ...], along: tuple[float, ...], radius: float,
 
 def plate(
     hole: tuple[float, float, float] = (30.0, 40.0, 8.0), lean: float = 0.0, boss: tuple[float, float] = (90.0, 12.0),
-    slot: tuple[float, float] = (20.0, 12.0), top: float = 20.0, cone: float = 30.0,
+    slot: tuple[float, float] = (20.0, 12.0), top: float = 20.0, cone: float = 30.0, tip_at: tuple[float, float] = (15.0, 66.0),
 ) -> Any:  # fmt: skip
     """A plate of 120 x 80 x 20 with a hole, a round boss, a pocket, a cone and a ball on it."""
     body = solids.box((0, 0, 0), (120, 80, top))
     ball = BRepPrimAPI_MakeSphere(gp_Pnt(105, 66, top), 8).Shape()
     tip = BRepPrimAPI_MakeCone(
-        gp_Ax2(gp_Pnt(15, 66, top), gp_Dir(0, 0, 1)), 10, 10 - 12 * np.tan(np.radians(cone)), 12
+        gp_Ax2(gp_Pnt(*tip_at, top), gp_Dir(0, 0, 1)), 10, 10 - 12 * np.tan(np.radians(cone)), 12
     ).Shape()
     body = solids.fused(body, [round_bar((boss[0], 30, top - 5), (0, 0, 1), boss[1], 35), ball, tip])
     x, y, radius = hole
@@ -92,7 +93,7 @@ def named(part: Nominal) -> dict[str, int]:
 
 
 MADE = {
-    "places": plate(hole=(30.05, 40.02, 8.03), boss=(90.0, 11.95), slot=(20.1, 12.04), top=20.08),
+    "places": plate(hole=(30.05, 40.02, 8.03), boss=(90.0, 11.95), slot=(20.1, 12.04), top=20.08, tip_at=(15.06, 66.08)),
     "leans": plate(lean=np.radians(0.3), cone=30.4),
 }
 
@@ -139,6 +140,14 @@ CASES = [
     ("places", "position,{hole},A|B|C,,0.2,,d,", 2 * np.hypot(0.05, 0.02), 1e-3),
     ("places", "position,{hole};{boss},A|B|C,,0.2,,d,", 2 * np.hypot(0.05, 0.02), 1e-3),
     ("places", "position,{near}|{far},A|B|C,,0.3,,,", 0.2, 2e-3),
+    ("places", "position,{cone},A|B|C,,0.3,,d,", 0.2, 2e-3),
+    ("places", "coaxiality,{cone},D,,200,,d,", 2 * np.hypot(74.94, 36.08), 5e-3),
+    ("places", "concentricity,{cone},D,,200,,,", 2 * np.hypot(74.94, 36.08), 5e-3),
+    ("places", "coaxiality,{boss},K,,200,,d,", 2 * np.hypot(74.94, 36.08), 5e-3),
+    ("places", "concentricity,{ball},K,,300,,,", 2 * np.hypot(89.94, 0.08), 5e-3),
+    ("places", "runout,{cone},K,,0.1,,,", 0.0, 5e-3),
+    ("places", "distance,{cone}|{boss},A|B|C,,0.1,-0.1,x,", 74.94, 2e-3),
+    ("leans", "perpendicularity,{cone},A,,0.2,,d,", 0.0, 5e-3),
     ("places", "position,{top},A,,0.3,,,", 0.16, 2e-3),
     ("places", "position,{ball},A|B|C,,0.3,,,", 0.16, 2e-3),
     ("places", "symmetry,{near}|{far},S,,0.3,,,", 0.2, 2e-3),

@@ -143,9 +143,8 @@ def _turned(towards: Fit[Feature], across: Floats, up: Floats) -> float:
     direction, side = _direction(towards.feature), np.cross(up, across)
     flat = float(np.hypot(direction @ across, direction @ side))
     shares = orthonormal_frame(direction)[:2] @ side / max(flat, 1e-3)
-    # Sizes come last in a step, and two tilts before them.
-    last = len(towards.covariance) - len(towards.feature.sizes)
-    return float(shares @ towards.covariance[last - 2 : last, last - 2 : last] @ shares)
+    tilts = towards.feature.tilts
+    return float(shares @ towards.covariance[tilts, tilts] @ shares)
 
 
 def _shifted(origin: Fit[Feature], place: Floats) -> float:
@@ -153,6 +152,5 @@ def _shifted(origin: Fit[Feature], place: Floats) -> float:
     spread = np.diag(origin.covariance)
     if isinstance(origin.feature, Sphere):
         return float(spread[:3].max())
-    last = len(spread) - len(origin.feature.sizes)
     lever = float(np.linalg.norm(place - origin.feature.point))
-    return float(spread[:2].max() + lever**2 * spread[last - 2 : last].max())
+    return float(spread[:2].max() + lever**2 * spread[origin.feature.tilts].max())

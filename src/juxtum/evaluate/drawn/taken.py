@@ -19,7 +19,7 @@ from juxtum.evaluate.given import Given
 from juxtum.evaluate.tiles import Tiles, make_tiles
 from juxtum.evaluate.touched import Touched
 from juxtum.geometry.arrays import Floats, Ints, orthonormal_frame, unit
-from juxtum.geometry.features import Cone, Cylinder, Feature, Plane, Sphere
+from juxtum.geometry.features import Cone, Cylinder, Feature, Line, Plane, Sphere
 from juxtum.nominal.common import common_feature
 
 MOST = 20_000
@@ -258,6 +258,19 @@ class Situation:
     def count(self) -> int:
         """Points behind it."""
         return sum(len(part.points) for part in self.parts)
+
+    @property
+    def axis(self) -> tuple[Feature, Floats]:
+        """What was measured, of a cone its axis alone, and its covariance: where along it the apex lies is no matter of a place."""
+        if not isinstance(self.measured, Cone):
+            return self.measured, self.covariance
+        # A cone steps as its axis does, then changes its sizes.
+        return axis_alone(self.measured), self.covariance[:4, :4]
+
+
+def axis_alone(feature: Feature) -> Feature:
+    """The axis of a cone, and anything else as it is."""
+    return Line(feature.point, feature.axis) if isinstance(feature, Cone) else feature
 
 
 def situated(given: Given, of: tuple[Faces, ...], where: str, association: str = "gauss") -> Situation:

@@ -159,9 +159,7 @@ def _beside(
     name = "normal" if isinstance(drawn, Plane) else "axis"
     if not isinstance(drawn, Sphere):
         cosine = abs(float(getattr(feature, name) @ getattr(drawn, name)))
-        # Two tilts stand before the sizes in a step, and of an opening the turn about its axis before them.
-        last = len(fit.covariance) - len(feature.sizes)
-        tilts = _turn_uncertainty(fit.covariance[last - 2 : last, last - 2 : last], laid)
+        tilts = _turn_uncertainty(fit.covariance[feature.tilts, feature.tilts], laid)
         made.append(FeatureValue("turned by", float(np.degrees(np.arccos(min(cosine, 1.0)))), tilts, "\u00b0", 0.0))
     if isinstance(feature, Opening) and isinstance(drawn, Opening):
         spin = float(np.degrees(np.arcsin(min(abs(float(feature.along @ drawn.frame[1])), 1.0))))

@@ -14,7 +14,7 @@ from juxtum.evaluate.drawn.frames import Frame
 from juxtum.evaluate.drawn.propagation import of_length, spread_of
 from juxtum.evaluate.drawn.references import Faces
 from juxtum.evaluate.drawn.shifted import Spot, settled
-from juxtum.evaluate.drawn.taken import Situation, radius_of, width_between
+from juxtum.evaluate.drawn.taken import Situation, axis_alone, radius_of, width_between
 from juxtum.evaluate.drawn.turned import turned_to
 from juxtum.evaluate.fields import Finite
 from juxtum.evaluate.given import Given
@@ -37,9 +37,10 @@ class _Located(Zoned):
 
     def off_axis(self, at: Situation, frame: Frame, ends: Floats, drawn: Feature) -> Found:
         """Twice the farthest of an axis or a point from where it was drawn, at the ends of what was seen."""
-        moved = at.measured.moved(frame.move)
+        (measured, covariance), drawn = at.axis, axis_alone(drawn)
+        moved = measured.moved(frame.move)
         found = np.array([moved.anchored(end).point for end in ends])
-        if at.measured.holds().direction is None:
+        if measured.holds().direction is None:
             found = np.array([moved.point])
         away = found - np.array([drawn.holds().brought_to(place) for place in found])
         lengths = np.linalg.norm(away, axis=1)
@@ -51,7 +52,7 @@ class _Located(Zoned):
             place = features[0].moved(frame.move).anchored(end).point
             return float((place - home.brought_to(place)) @ direction)
 
-        own = of_length(spread_of(off, [at.measured], [at.covariance]), float(lengths[far]))
+        own = of_length(spread_of(off, [measured], [covariance]), float(lengths[far]))
         framed = 2 * frame.spread(found[far], direction)
         return Found(2 * float(lengths[far]), 2 * own, frame.length_to(found[far]), found[far],
                      "twice the farthest from where it was drawn", depends=self._loose(frame, drawn), framed=framed)  # fmt: skip
@@ -126,9 +127,10 @@ class Position(_Located):
         spots = []
         for member in self.members:
             at = self.situated(given, member)
-            moved, across = at.measured.moved(frame.move), at.nominal.holds().shifts
-            for end in [at.nominal.point] if at.nominal.holds().direction is None else at.parts[0].ends:
-                home = at.nominal.holds().brought_to(np.asarray(end))
+            drawn = axis_alone(at.nominal).holds()
+            moved, across = at.axis[0].moved(frame.move), drawn.shifts
+            for end in [at.nominal.point] if drawn.direction is None else at.parts[0].ends:
+                home = drawn.brought_to(np.asarray(end))
                 spots.append(Spot(moved.anchored(home).point, home, across))
         return settled(frame, spots)
 

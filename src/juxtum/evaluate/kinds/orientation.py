@@ -64,7 +64,8 @@ class _Oriented(Zoned):
         return Found(value, standard, taken.size, taken.places[top], words, freedom=taken.tiles.freedom, framed=tilt)
 
     def _axis(self, at: Situation, frame: Frame, direction: Floats, measured: Floats) -> Found:
-        ends = np.array([at.measured.anchored(end).point for end in at.parts[0].ends])
+        axis, covariance = at.axis
+        ends = np.array([axis.anchored(end).point for end in at.parts[0].ends])
         run = float(np.linalg.norm(ends[1] - ends[0]))
         off = measured - float(measured @ direction) * direction
         primary = frame.datums[0].nominal.holds().direction
@@ -75,7 +76,7 @@ class _Oriented(Zoned):
             value, words = abs(float(off @ unit(across[None])[0])) * run, "distance of two planes that hold the axis"  # type: ignore[index]
         else:
             value, words = float(np.linalg.norm(off)) * run, "diameter of the cylinder that holds the axis"
-        spread = float(np.sqrt(max(np.diag(at.covariance)[2:4].max(), 0.0)))
+        spread = float(np.sqrt(max(np.diag(covariance)[axis.tilts].max(), 0.0)))
         return Found(
             value,
             of_length(run * spread, value),

@@ -29,6 +29,7 @@ class Line(_Endless):
     """An endless line through `point` along `axis`; a step is two offsets across it and its two tilts."""
 
     name: ClassVar[str] = "line"
+    tilts: ClassVar[slice] = slice(2, 4)
     least: ClassVar[int] = 2
     rows: ClassVar[int] = 2
     loose: ClassVar[tuple[str, str]] = ("the points do not make a line", "Add points along it")
@@ -56,6 +57,7 @@ class Cylinder(_Endless):
     radius: float
 
     name: ClassVar[str] = "cylinder"
+    tilts: ClassVar[slice] = slice(2, 4)
     least: ClassVar[int] = 5
     loose: ClassVar[tuple[str, str]] = ("the points do not bend round an axis", "Take more of the wall")
     lengths: ClassVar[tuple[str, ...]] = ("radius",)

@@ -57,6 +57,8 @@ class Feature(ABC):
     """Residuals of one point: a surface misses it by one number, a curve by two, a point by three."""
     loose: ClassVar[tuple[str, str]] = ("the points do not fix it", "Take more of it")
     """What is said when the points leave it free, and what then helps."""
+    tilts: ClassVar[slice] = slice(0, 0)
+    """Which parameters of a step tilt its axis or normal."""
     lengths: ClassVar[tuple[str, ...]] = ()
     """Fields that are sizes and have to be above zero, mm."""
 

@@ -28,6 +28,7 @@ class Opening(Axial):
     length: float
     width: float
 
+    tilts: ClassVar[slice] = slice(3, 5)
     least: ClassVar[int] = 7
     loose: ClassVar[tuple[str, str]] = ("the points do not go round it", "Take both sides and both ends of the wall")
     lengths: ClassVar[tuple[str, ...]] = ("length", "width")

@@ -21,6 +21,7 @@ class Plane(Feature):
     normal: Floats
 
     name: ClassVar[str] = "plane"
+    tilts: ClassVar[slice] = slice(1, 3)
     least: ClassVar[int] = 3
     loose: ClassVar[tuple[str, str]] = (
         "the points lie on one line and do not make a plane",

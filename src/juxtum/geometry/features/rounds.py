@@ -20,6 +20,7 @@ class Circle(Axial):
     radius: float
 
     name: ClassVar[str] = "circle"
+    tilts: ClassVar[slice] = slice(3, 5)
     least: ClassVar[int] = 3
     rows: ClassVar[int] = 2
     loose: ClassVar[tuple[str, str]] = ("the points lie on one line", "Take points all round")
@@ -57,6 +58,7 @@ class Cone(Axial):
     half_angle: float
 
     name: ClassVar[str] = "cone"
+    tilts: ClassVar[slice] = slice(2, 4)
     least: ClassVar[int] = 6
     loose: ClassVar[tuple[str, str]] = (
         "the points do not make a cone",
@@ -125,6 +127,7 @@ class Torus(Axial):
     minor_radius: float
 
     name: ClassVar[str] = "torus"
+    tilts: ClassVar[slice] = slice(3, 5)
     least: ClassVar[int] = 7
     loose: ClassVar[tuple[str, str]] = ("the points do not make a torus", "Take more of it, all round")
     lengths: ClassVar[tuple[str, ...]] = ("radius", "minor_radius")
