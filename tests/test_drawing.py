@@ -93,7 +93,9 @@ def named(part: Nominal) -> dict[str, int]:
 
 
 MADE = {
-    "places": plate(hole=(30.05, 40.02, 8.03), boss=(90.0, 11.95), slot=(20.1, 12.04), top=20.08, tip_at=(15.06, 66.08)),
+    "places": plate(
+        hole=(30.05, 40.02, 8.03), boss=(90.0, 11.95), slot=(20.1, 12.04), top=20.08, tip_at=(15.06, 66.08)
+    ),
     "leans": plate(lean=np.radians(0.3), cone=30.4),
 }
 
@@ -201,6 +203,22 @@ def test_what_was_made_is_measured(
     found = measured(given[made], part, named, row, tmp_path)
     assert found.value == pytest.approx(value, abs=within), found.reason
     assert found.expanded >= 0 and found.place is not None and found.verdict is not None
+
+
+@pytest.mark.parametrize(
+    ("row", "said"),
+    [
+        ("runout,{hole},D,,0.1,,,", "was not drawn about the axis of the datum: its own lies 60.83 mm beside it"),
+        ("total-runout,{ball},D,,0.1,,,", "was not drawn about the axis of the datum"),
+        ("angularity,{top},A,,0.1,,45,", "it was drawn straight along or across the datum, and 45 degrees are asked"),
+    ],
+)
+def test_what_was_not_drawn_so_is_not_measured_so(
+    row: str, said: str, given: dict[str, Given], part: Nominal, named: dict[str, int], tmp_path: Path
+) -> None:
+    """A dial on a bore beside the axis would show how it was drawn: before, it showed nothing at all."""
+    found = measured(given["places"], part, named, row, tmp_path)
+    assert np.isnan(found.value) and found.verdict is Verdict.NOT_DECIDED and said in found.reason
 
 
 def test_size_adds_to_the_zone(given: dict[str, Given], part: Nominal, named: dict[str, int], tmp_path: Path) -> None:

@@ -23,7 +23,7 @@ from juxtum.evaluate.kinds.form import RING
 from juxtum.evaluate.kinds.toleranced import Found, Zoned, farthest_of
 from juxtum.evaluate.uncertainty import Budget, Sampling
 from juxtum.geometry.arrays import Floats, unit
-from juxtum.geometry.features import Feature, Plane
+from juxtum.geometry.features import Feature, Line, Plane
 
 
 class _Located(Zoned):
@@ -204,7 +204,8 @@ class _OnAxis(_Located):
         """
         for datum in frame.datums:
             if not isinstance(datum.nominal, Plane):
-                return datum.nominal
+                direction = datum.nominal.holds().direction
+                return datum.nominal if direction is None else Line(datum.nominal.point, direction)
         raise InputError("its datum has no axis", f"characteristic {self.id}", "Name a cylinder as datum")
 
 

@@ -147,8 +147,11 @@ class Angularity(_Oriented):
             return drawn
         share = float(np.clip(drawn @ primary, -1, 1))
         across = drawn - share * primary
-        if np.linalg.norm(across) < 1e-9:
-            return drawn
         options = [np.radians(a) for a in (self.angle, 180 - self.angle, 90 - self.angle, 90 + self.angle)]
         nearest = min((o for o in options if 0 <= o <= np.pi), key=lambda o: abs(np.cos(o) - share))
+        if np.linalg.norm(across) < 1e-9:
+            if abs(np.sin(nearest)) > 1e-6:
+                what = f"it was drawn straight along or across the datum, and {self.angle:g} degrees are asked"
+                raise InputError(what, f"characteristic {self.id}", "Give the angle as it was drawn")
+            return drawn
         return np.asarray(np.cos(nearest) * primary + np.sin(nearest) * unit(across[None])[0])

@@ -9,7 +9,7 @@ import numpy as np
 from juxtum.errors import InputError
 from juxtum.evaluate.drawn.frames import Frame
 from juxtum.evaluate.drawn.references import Faces
-from juxtum.evaluate.drawn.taken import NotSeenError, Taken
+from juxtum.evaluate.drawn.taken import NotSeenError, Taken, axis_alone
 from juxtum.evaluate.given import Given
 from juxtum.evaluate.kinds.base import Strokes
 from juxtum.evaluate.kinds.form import SLICE_TILES, kept
@@ -18,6 +18,8 @@ from juxtum.geometry.arrays import Bools, Floats
 from juxtum.geometry.features import Feature, Plane
 
 ARROW: Strokes = (((0.1, 0.9), (0.85, 0.15)), ((0.55, 0.15), (0.85, 0.15), (0.85, 0.45)))
+BESIDE, LEANING = 0.01, 1e-4
+"""What was drawn nearer to the axis of the datum than so many mm, and leans to it by less than this, turns about it."""
 
 
 class _RunOut(Zoned):
@@ -38,6 +40,7 @@ class _RunOut(Zoned):
         if isinstance(taken.nominal, Plane) and abs(float(taken.nominal.normal @ direction)) < 0.9:
             what = f"face {member[0][0]} is a plane that does not face along the datum's axis"
             raise InputError(what, f"characteristic {self.id}", "Name a face that turns about it")
+        self._turns_about(taken.nominal, axis, member[0][0])
         heights, groups = self._read(taken, frame, axis, direction)
         turns: list[Found] = []
         for rows in groups:
@@ -49,6 +52,29 @@ class _RunOut(Zoned):
         if (worst := worst_of(turns)) is None:
             raise NotSeenError("no turn of it is seen well enough", next="Scan more of it, all round")
         return worst
+
+    def _turns_about(self, drawn: Feature, axis: Feature, face: int) -> None:
+        """What is round must have been drawn about the axis of the datum: else a dial would show how it was drawn.
+
+        Raises
+        ------
+        InputError
+        """
+        own, datum = axis_alone(drawn).holds(), axis_alone(axis).holds()
+        if isinstance(drawn, Plane) or datum.direction is None:
+            return
+        arm = own.place - datum.place
+        beside = float(np.linalg.norm(arm - float(arm @ datum.direction) * datum.direction))
+        leans = 0.0 if own.direction is None else float(np.linalg.norm(np.cross(own.direction, datum.direction)))
+        if beside < BESIDE and leans < LEANING:
+            return
+        how = (
+            f"its own lies {beside:.2f} mm beside it"
+            if leans < LEANING
+            else f"its own leans {np.degrees(np.arcsin(min(leans, 1.0))):.2f} degrees"
+        )
+        what = f"face {face} was not drawn about the axis of the datum: {how}"
+        raise InputError(what, f"characteristic {self.id}", "Name a face that turns about it, or another datum")
 
     def _read(self, taken: Taken, frame: Frame, axis: Feature, direction: Floats) -> tuple[Floats, list[Bools]]:
         """What the dial shows at each tile (K,), and which tiles go together."""
