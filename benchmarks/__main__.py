@@ -7,6 +7,7 @@ import sys
 
 from benchmarks import (
     accuracy,
+    budgets,
     capture,
     cover,
     drawings,
@@ -47,6 +48,7 @@ ALL = {
     "lengths": capture.lengths,
     "filling": capture.filling,
     "promise": promise.promise,
+    "budgets": budgets.budgets,
     "joins": joins.joins,
     "drawings": drawings.drawings,
     "demo drawing": drawings.demo_drawing,

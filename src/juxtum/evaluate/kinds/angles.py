@@ -10,7 +10,7 @@ import numpy as np
 
 from juxtum.errors import InputError
 from juxtum.evaluate.drawn.frames import Frame
-from juxtum.evaluate.drawn.propagation import spread_of
+from juxtum.evaluate.drawn.propagation import of_length, spread_of
 from juxtum.evaluate.drawn.references import Faces
 from juxtum.evaluate.given import Given
 from juxtum.evaluate.kinds.base import Strokes
@@ -132,8 +132,13 @@ class Angle(Sized):
             return min((value, 180 - value), key=lambda v: abs(v - nominal))
 
         spread = spread_of(between, fitted, [part.fit.covariance for part in taken])
+        value = between(fitted)
+        if not all(isinstance(feature, Plane) for feature in fitted):
+            # An axis that leans by nothing leans some way or other: the angle folds there, as the length of an offset does.
+            with_plane = any(isinstance(feature, Plane) for feature in fitted)
+            spread = of_length(spread, min(abs(90 - value), abs(90 + value)) if with_plane else min(value, 180 - value))
         words = "angle between the features of least squares"
-        return Found(between(fitted), spread, min(part.size for part in taken), taken[0].places.mean(0), words)
+        return Found(value, spread, min(part.size for part in taken), taken[0].places.mean(0), words)
 
     def budget(self, given: Given, found: Found, sampling: Sampling) -> Budget:
         """The instrument's error over the shorter feature, as an angle."""
