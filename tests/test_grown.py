@@ -169,14 +169,16 @@ def test_a_countersink_is_a_cone_and_its_bore_a_cylinder() -> None:
 
 
 def slotted() -> Any:
-    """A plate with a slot of 40 x 12 right through it, turned, a pocket of 30 x 18, and a ring of a torus on top."""
+    """A plate with a slot of 40 x 12 right through it, turned, a milled pocket of 30 x 18, and a ring of a torus on top."""
     from OCP.BRepPrimAPI import BRepPrimAPI_MakeTorus
     from OCP.gp import gp_Ax2, gp_Dir, gp_Pnt
 
     corners = [(*at_slot(x, y), -1.0) for x, y in ((-14, -6), (14, -6), (14, 6), (-14, 6))]
     ends = [cylinder((*at_slot(x, 0), -1.0), (0, 0, 1), 6.0, 20) for x in (-14, 14)]
     slot = fused(extruded(corners, (0, 0, 20)), ends)
-    body = cut(box((0, 0, 0), (130, 80, 14)), [slot, box((85, 30, 6), (30, 18, 10))])
+    corners = [cylinder((x, y, 6.0), (0, 0, 1), 3.0, 10) for x in (88.0, 112.0) for y in (33.0, 45.0)]
+    pocket = fused(box((88, 30, 6), (24, 18, 10)), [box((85, 33, 6), (30, 12, 10)), *corners])
+    body = cut(box((0, 0, 0), (130, 80, 14)), [slot, pocket])
     return fused(body, [BRepPrimAPI_MakeTorus(gp_Ax2(gp_Pnt(65, 65, 14), gp_Dir(0, 0, 1)), 9, 2.5).Shape()])
 
 

@@ -104,7 +104,9 @@ def _steady(points: Floats, normals: Floats, spacing: float) -> tuple[Bools, Flo
         distances, near = tree.query(here, k=8, distance_upper_bound=3 * spacing, workers=-1)
         found = np.isfinite(distances[:, 1:])
         others = np.where(found, near[:, 1:], np.arange(start, rows.stop)[:, None])
-        heights = np.abs(np.einsum("nkd,nd->nk", points[others] - here[:, None], facing))
+        # A chord of what is round stands square on the sum of the directions at its ends: that it bends is no roughness.
+        both = normals[others] + facing[:, None]
+        heights = np.abs(np.einsum("nkd,nkd->nk", points[others] - here[:, None], both)) / 2
         usable = found & (np.einsum("nkd,nd->nk", normals[others], facing) > 0.5)
         count[rows] = usable.sum(1)
         height[rows] = np.median(np.where(usable, heights, np.nan), axis=1)

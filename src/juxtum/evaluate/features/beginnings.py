@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from itertools import product
 
 import numpy as np
 
@@ -13,8 +14,9 @@ from juxtum.geometry.mesh import TriangleMesh
 
 SLIM = 2.0
 """A cone of fewer degrees to either side is a cylinder."""
-OPPOSITE, TURNS = 0.8, 36
-"""Walls of an opening look at each other to within this cosine; so many directions are looked along for its ends."""
+OPPOSITE, TURNS, ASIDE = 0.8, 36, (0.0, 0.25, -0.25)
+"""Walls of an opening look at each other to within this cosine; so many directions are looked along for its ends, from
+its middle and so far to either side, as a share of half its width."""
 FACING, LOOKED = 0.96, 400
 """The same where both walls are looked for, in so many directions."""
 
@@ -124,13 +126,13 @@ def opening_about(mesh: TriangleMesh, seed: int, kind: str, looks: Callable[[int
     """
     lost = FitError(f"there is no wall all round the place, as a {kind} has", next="Click inside it, or name its faces")
     out, place = looks(seed), mesh.points[mesh.triangles[seed]].mean(0)
-    over = mesh.tree.first_hit(place + 0.5 * mesh.spacing * out, out)
+    over = mesh.tree.first_hit(place + 1e-3 * mesh.spacing * out, out)
     # Whatever part of the wall the place is on, round end or side, the middle of that chord lies in the opening.
     sides = None if over is None else _opposite(mesh, (place + over[1]) / 2, looks)
     if sides is None:
         raise lost
     out, place, gap = sides
-    ends = _ends_beside(mesh, place + gap / 2 * out, out, looks)
+    ends = _ends_beside(mesh, place + gap / 2 * out, gap / 2 * out, looks)
     if ends is None:
         raise lost
     along, first, last = ends
@@ -159,19 +161,25 @@ def _opposite(
             best = (gap, unit(sides[0] - sides[1]), first[1])
     if best is None:
         return None
-    last = mesh.tree.first_hit(best[2] + 0.5 * mesh.spacing * best[1], best[1])
+    last = mesh.tree.first_hit(best[2] + 1e-3 * mesh.spacing * best[1], best[1])
     return None if last is None else (best[1], best[2], float((last[1] - best[2]) @ best[1]))
 
 
 def _ends_beside(
-    mesh: TriangleMesh, middle: Floats, out: Floats, looks: Callable[[int], Floats]
+    mesh: TriangleMesh, middle: Floats, across: Floats, looks: Callable[[int], Floats]
 ) -> tuple[Floats, Floats, Floats] | None:
-    """Across which direction two walls look at each other best, and where either is met; None where there are none."""
-    u, v, _ = orthonormal_frame(out)
+    """Across which direction two walls look at each other best, and where either is met; None where there are none.
+
+    Parameters
+    ----------
+    across : array (3,)
+        From the middle to one side: lines of sight go beside the middle, too, lest a gap in the scan lets one through.
+    """
+    u, v, out = orthonormal_frame(across)
     best: tuple[float, Floats, Floats, Floats] | None = None
-    for turn in np.linspace(0, np.pi, TURNS, endpoint=False):
-        way = np.cos(turn) * u + np.sin(turn) * v
-        first, last = mesh.tree.first_hit(middle, -way), mesh.tree.first_hit(middle, way)
+    for turn, aside in product(np.linspace(0, np.pi, TURNS, endpoint=False), ASIDE):
+        way, start = np.cos(turn) * u + np.sin(turn) * v, middle + aside * across
+        first, last = mesh.tree.first_hit(start, -way), mesh.tree.first_hit(start, way)
         if first is None or last is None:
             continue
         sides = looks(first[0]), looks(last[0])
@@ -180,3 +188,10 @@ def _ends_beside(
             along = unit(sides[0] - sides[1])
             best = (agree, unit(along - (along @ out) * out), first[1], last[1])
     return None if best is None else best[1:]
+
+
+def walls_met(mesh: TriangleMesh, opening: Opening, seed: int) -> list[int]:
+    """A triangle on the wall, and those that are met from the middle of an opening, as deep, along its length and its width."""
+    middle = opening.anchored(mesh.points[mesh.triangles[seed]].mean(0)).point
+    met = [mesh.tree.first_hit(middle, way) for way in (*opening.frame[:2], *-opening.frame[:2])]
+    return [seed, *(hit[0] for hit in met if hit is not None)]

@@ -9,7 +9,7 @@ import numpy as np
 from juxtum.associate.seed import plane_through
 from juxtum.associate.solve import approached
 from juxtum.errors import FitError, InputError
-from juxtum.evaluate.features.beginnings import BEGINNINGS, SLIM, opening_about
+from juxtum.evaluate.features.beginnings import BEGINNINGS, SLIM, opening_about, walls_met
 from juxtum.geometry.arrays import Floats, Ints, frozen, unit
 from juxtum.geometry.features import OPENINGS, Cone, Cylinder, Feature, Opening, Plane, Slot, Sphere, Torus
 from juxtum.geometry.mesh import TriangleMesh
@@ -29,6 +29,8 @@ NOISES = 5.0
 """Without a tolerance a region goes on to so many times the noise."""
 WIDE = 0.15
 """A wall is first looked for within this share of the width of an opening, then within the square of it."""
+BINS, HELD = 60, 0.5
+"""Of so many parts of the way round a wall this share lies on it; a square touches a bore at four places."""
 TRIED, ROUNDS = 2, 4
 """Rounds of growing and fitting, while kinds are tried and for the one that is chosen."""
 FEW, MANY = 300, 3000
@@ -121,7 +123,7 @@ class _Ground:
     def __init__(self, mesh: TriangleMesh, seed: int, tolerance: float | None) -> None:
         from juxtum.evaluate.features import _growing_kernels as kernels
 
-        self._mesh, self._seed = mesh, seed
+        self._mesh, self._seed, self._seeds = mesh, seed, [seed]
         self._beside, self._centres = _kept(mesh)
         cosine = float(np.cos(np.radians(SMOOTH)))
         self._patches: list[Ints] = []
@@ -209,6 +211,8 @@ class _Ground:
         """
         wrong = FitError(f"the wall there makes no {kind}", next="Click another side of it, or name its faces")
         start = opening_about(self._mesh, self._seed, kind, self._looks)
+        # From each side: round corners, which a milled pocket has, lie off the feature and part its walls.
+        self._seeds = walls_met(self._mesh, start, self._seed)
         region: Region | None = None
         for within in (WIDE * start.width, WIDE**2 * start.width, 0.0):
             begun = start if region is None else region.feature
@@ -219,6 +223,9 @@ class _Ground:
         feature = region.feature
         size = np.linalg.norm(np.ptp(self._centres[region.triangles], axis=0))
         if not isinstance(feature, Opening) or not self.tolerance < feature.width <= feature.length * 1.001 < 2 * size:
+            raise wrong
+        around = (feature.round_about(self._centres[region.triangles]) * BINS).astype(np.int64)
+        if len(np.unique(around)) < HELD * BINS:
             raise wrong
         if feature.is_round:
             raise FitError("the wall there is round all the way", next="Choose a cylinder")
@@ -243,11 +250,18 @@ class _Ground:
         from juxtum.evaluate.features import _growing_kernels as kernels
 
         code, numbers = _numbers(feature)
-        found: tuple[Ints, Ints] = kernels.along_feature(
-            self._centres, self._mesh.triangle_normals, self._beside, self._seed, code, numbers, tolerance,
-            float(np.cos(np.radians(LOOKS))),
-        )  # fmt: skip
-        return found
+        cosine = float(np.cos(np.radians(LOOKS)))
+        found = [
+            kernels.along_feature(
+                self._centres, self._mesh.triangle_normals, self._beside, seed, code, numbers, tolerance, cosine
+            )
+            for seed in self._seeds
+        ]
+        if len(found) == 1:
+            first: tuple[Ints, Ints] = found[0]
+            return first
+        taken = np.unique(np.concatenate([mine for mine, _ in found]))
+        return taken, np.setdiff1d(np.concatenate([strays for _, strays in found]), taken)
 
     def _fitted(self, feature: Feature, triangles: Ints, count: int) -> Feature | None:
         some = triangles[np.linspace(0, len(triangles) - 1, min(len(triangles), count)).astype(np.int64)]

@@ -15,7 +15,7 @@ from juxtum.evaluate.features.free_form import FreeForm
 from juxtum.geometry.arrays import Ints, areas_of
 from juxtum.geometry.features import OPENINGS, Feature, Opening
 from juxtum.geometry.features.openings import begun_opening
-from juxtum.nominal.model import Nominal
+from juxtum.nominal.model import FaceKind, Nominal
 
 CHORDS = 0.02
 """Corners of triangles of drawn walls lie on these to within so many mm."""
@@ -116,6 +116,8 @@ def walls_about(nominal: Nominal, face: int, kind: str) -> tuple[int, ...]:
     off = np.abs(start.distances(mesh.points))[mesh.triangles].max(1)
     square = np.abs(mesh.triangle_normals @ start.axis) < SQUARE
     amiss = np.bincount(owner, ~((off < NEAR * start.width) & square), len(nominal.faces))
-    numbers = tuple((np.flatnonzero(amiss == 0) + 1).tolist())
+    # Round corners of a pocket lie near its walls and are none.
+    flat = [kind == "slot" or f.kind == FaceKind.PLANE for f in nominal.faces]
+    numbers = tuple((np.flatnonzero((amiss == 0) & np.array(flat)) + 1).tolist())
     drawn_opening(nominal, numbers or (face,), kind)
     return numbers

@@ -20,7 +20,7 @@ from juxtum.evaluate.features.growing import grow, grow_smooth, neighbours_of
 from juxtum.evaluate.features.partners import drawn_opening, partner_of
 from juxtum.evaluate.features.values import FeatureValue, Laid, values_of
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen, orthonormal_frame
-from juxtum.geometry.features import OPENINGS, Cone, Cylinder, Feature, Opening, Torus
+from juxtum.geometry.features import OPENINGS, Cone, Cylinder, Feature, Opening, Rectangle, Torus
 from juxtum.geometry.mesh import Scan, TriangleMesh
 from juxtum.geometry.topology import components
 from juxtum.nominal.common import common_feature
@@ -33,6 +33,8 @@ SIGMAS = 3.0
 MOST = 20_000
 ZONED = 40_000
 """Most points of a minimum zone, which is there to be held against least squares."""
+ROUNDED = 0.6
+"""A corner of a rectangle may be round over this share of its width, both sides of it together."""
 NO_GAP, GAP = 8.0, 4.0
 """A gap of so many degrees, or so many distances between points, in what was seen of a round feature is none."""
 SPECK = 12
@@ -298,6 +300,14 @@ def _measured(deviation: Deviation, laid: Laid, question: Question, data: _Data)
     )  # fmt: skip
 
 
+def _holds_corner(angles: Floats, feature: Rectangle) -> Bools:
+    """Which gaps behind sorted angles (N,), as parts of the way round, hold a corner."""
+    corners = 2 * np.pi * np.cumsum([feature.length, feature.width] * 2) / feature.circumference
+    held = np.zeros(len(angles), dtype=bool)
+    held[np.searchsorted(angles, corners) - 1] = True
+    return held
+
+
 def _share_words(feature: Feature, seen: float) -> str:
     if isinstance(feature, FreeForm):
         return f"{100 * seen:.0f} % of its area was"
@@ -342,6 +352,9 @@ def _seen_round(feature: Feature, points: Floats) -> float:
         x, y, _ = orthonormal_frame(feature.axis) @ (points - feature.point).T
         angles, radius = np.sort(np.arctan2(y, x)), max(float(np.median(np.hypot(x, y))), 1e-9)
     gaps = np.diff(np.r_[angles, angles[0] + 2 * np.pi])
+    if isinstance(feature, Rectangle):
+        # Round corners, which a milled pocket has, are no part of it.
+        gaps = gaps - ROUNDED * feature.width / radius * _holds_corner(angles, feature)
     some = points[:: max(1, len(points) // 500)]
     spacing = float(np.median(cKDTree(points).query(some, k=2)[0][:, 1]))
     # A gap that is no wider than some distances between points is none.
