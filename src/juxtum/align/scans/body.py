@@ -212,10 +212,19 @@ class Fit:
     @property
     def worth(self) -> float:
         """What is common, 0 to 1, less what contradicts."""
+        return self._worth(0.0)
+
+    @property
+    def worth_by_chance(self) -> float:
+        """The same where chance has put as many edges astray as it may: a true place can look so much worse than it is."""
+        return self._worth(float(np.sqrt(A_HOLE * (CHANCE + self.usual) * self.edges.matched)))
+
+    def _worth(self, more: float) -> float:
+        """With so many more edges astray by chance than are expected."""
         # Two views of one side have more in common than neighbours have: enough is enough, and more is no proof.
         o, e = self.overlap, self.edges
         expected = (CHANCE + self.usual) * e.matched
-        contradicted = max(e.astray - expected - np.sqrt(A_HOLE * expected), 0.0) / TELLING
+        contradicted = max(e.astray - expected - more, 0.0) / TELLING
         agreed = max(1 - 4 * o.against, 0.0) * float(np.exp(-contradicted)) * e.bearing
         seen = max(1 - 20 * self.hidden, 0.0) * (1 - self.missed) ** 2
         return float(np.sqrt(min(o.share / PLENTY, 1.0))) * agreed * seen

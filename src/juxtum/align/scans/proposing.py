@@ -64,13 +64,15 @@ class Choice:
 
     @cached_property
     def rival(self) -> Fit | None:
-        """The likeliest place that is another one."""
-        return next((fit for fit in self.fits[1:] if _is_other(self.fit, fit, self.bodies[0])), None)
+        """The likeliest place that is another one, as likely as chance may make it."""
+        others = [fit for fit in self.fits[1:] if _is_other(self.fit, fit, self.bodies[0])]
+        return max(others, key=lambda fit: fit.worth_by_chance, default=None)
 
     @property
     def clearness(self) -> float:
         """By how much the rival is worth less, as a share, 0 to 1."""
-        return 1.0 if self.rival is None else 1.0 - self.rival.worth / self.fit.worth
+        # The likeliest is taken as it looks, another one as it may be.
+        return 1.0 if self.rival is None else max(1.0 - self.rival.worth_by_chance / self.fit.worth, 0.0)
 
     @property
     def is_sure(self) -> bool:

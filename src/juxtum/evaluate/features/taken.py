@@ -285,7 +285,7 @@ def _measured(deviation: Deviation, laid: Laid, question: Question, data: _Data)
     partner = partner_of(deviation, data.rows[good] if len(data.rows) else _none(), feature, question.faces)
     faces = question.faces or ((partner.face,) if partner.face else ())
     is_free = isinstance(feature, FreeForm)
-    seen = deviation.area_seen_of(faces) if is_free and faces else _seen_round(feature, used)
+    seen = min(deviation.area_seen_of(faces), 1.0) if is_free and faces else _seen_round(feature, used)
     notes = [*data.notes, *((data.held.told,) if data.held is not None and data.held.told else ())]
     if seen < WALL:
         notes.append(f"only {_share_words(feature, seen)} seen: its size and place hang on little")
