@@ -87,7 +87,7 @@ GOOD: dict[str, list[dict[str, Any]]] = {
 }
 BAD: list[tuple[str, dict[str, Any], str]] = [
     ("entities", {"towards": {"place": [1, 2, 3]}}, "Field required"),
-    ("entities", {"level": {"place": [1, 2, 3], "element": "torus"}}, "plane"),
+    ("entities", {"level": {"place": [1, 2, 3], "element": "blob"}}, "plane"),
     ("trim", {"keep": "left"}, "keep"),
     ("trim", {"plane": {"point": [0, 0], "normal": [0, 0, 1]}}, "plane.point"),
     ("trim", {"offset": float("nan")}, "offset"),

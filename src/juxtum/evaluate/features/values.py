@@ -81,7 +81,8 @@ def _of_free_form(
     made = [FeatureValue("off the drawn one, mean", mean, whole, drawn=0.0)]
     known = max(_place_uncertainty(deviation, laid, (fit, feature, points), face))
     made.append(FeatureValue("moved by", float(np.linalg.norm(feature.shift)), known, drawn=0.0))
-    turn = _turn_uncertainty(fit.covariance[3:, 3:], laid)
+    size = max(float(np.linalg.norm(np.ptp(points, axis=0))), 1e-9)
+    turn = _turn_uncertainty(fit.covariance[3:, 3:], laid, known / size)
     return [*made, FeatureValue("turned by", feature.move.angle, turn, "\u00b0", 0.0)]
 
 
@@ -159,19 +160,20 @@ def _beside(
     name = "normal" if isinstance(drawn, Plane) else "axis"
     if not isinstance(drawn, Sphere):
         cosine = abs(float(getattr(feature, name) @ getattr(drawn, name)))
-        tilts = _turn_uncertainty(fit.covariance[feature.tilts, feature.tilts], laid)
+        size = max(float(np.linalg.norm(np.ptp(points, axis=0))), 1e-9)
+        tilts = _turn_uncertainty(fit.covariance[feature.tilts, feature.tilts], laid, expanded / size)
         made.append(FeatureValue("turned by", float(np.degrees(np.arccos(min(cosine, 1.0)))), tilts, "\u00b0", 0.0))
     if isinstance(feature, Opening) and isinstance(drawn, Opening):
         spin = float(np.degrees(np.arcsin(min(abs(float(feature.along @ drawn.frame[1])), 1.0))))
-        known = _turn_uncertainty(fit.covariance[2:3, 2:3], laid)
+        known = _turn_uncertainty(fit.covariance[2:3, 2:3], laid, expanded / feature.length)
         made.append(FeatureValue("turned about its axis by", spin, known, "\u00b0", 0.0))
     return made
 
 
-def _turn_uncertainty(own: Floats, laid: Laid) -> float:
-    """Expanded uncertainty of a turn, degrees: by its own data (Q, Q), the least known way, and by that of the alignment."""
+def _turn_uncertainty(own: Floats, laid: Laid, placed: float) -> float:
+    """Expanded uncertainty of a turn, degrees: by its own data (Q, Q), the least known way, the alignment, and how sure its ends are placed (radians)."""
     alignment, chain = laid
     if chain.instrument is None:
         return float("nan")
     variance = np.linalg.eigvalsh(own)[-1] + np.linalg.eigvalsh(alignment.covariance[3:, 3:])[-1]
-    return float(np.degrees(2 * np.sqrt(max(variance, 0.0))))
+    return float(np.degrees(np.hypot(2 * np.sqrt(max(variance, 0.0)), placed)))
