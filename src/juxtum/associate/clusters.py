@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 import numpy as np
 
 from juxtum.geometry.arrays import Floats, Ints
@@ -38,16 +40,7 @@ def clustered_covariance(jacobian: Floats, residuals: Floats, places: Floats, fl
     best = inverse * variance * max(floor, 1.0)
     scale = 1 / np.sqrt(np.maximum(np.diag(best), 1e-300))
     most, last = float(len(scale)), np.inf
-    scores = jacobian * residuals[:, None]
-    local = places - places.min(0)
-    extent = max(float(np.linalg.norm(local.max(0))), 1e-10)
-    # What was summed over a block once is summed over those of twice its side.
-    finest = _summed(np.floor(local * (BLOCKS[0] / extent)).astype(np.int64), scores)
-    for parts in BLOCKS:
-        if BLOCKS[0] % parts:
-            sums = _summed(np.floor(local * (parts / extent)).astype(np.int64), scores)[1]
-        else:
-            sums = _summed(finest[0] // (BLOCKS[0] // parts), finest[1])[1]
+    for sums in _over_blocks(places - places.min(0), jacobian * residuals[:, None]):
         count = len(sums)
         if count < LEAST_BLOCKS:
             break
@@ -60,6 +53,18 @@ def clustered_covariance(jacobian: Floats, residuals: Floats, places: Floats, fl
         if beyond * size > most:
             best, most = beyond * found, beyond * size
     return np.asarray(best)
+
+
+def _over_blocks(local: Floats, scores: Floats) -> Iterator[Floats]:
+    """Sums (B, P) of the scores over blocks, from small ones to large ones."""
+    extent = max(float(np.linalg.norm(local.max(0))), 1e-10)
+    # What was summed over a block once is summed over those of twice its side.
+    finest = _summed(np.floor(local * (BLOCKS[0] / extent)).astype(np.int64), scores)
+    for parts in BLOCKS:
+        if BLOCKS[0] % parts:
+            yield _summed(np.floor(local * (parts / extent)).astype(np.int64), scores)[1]
+        else:
+            yield _summed(finest[0] // (BLOCKS[0] // parts), finest[1])[1]
 
 
 def _summed(cells: Ints, scores: Floats) -> tuple[Ints, Floats]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from juxtum.errors import FitError
-from juxtum.geometry.arrays import Floats, orthonormal_frame
+from juxtum.geometry.arrays import Floats, even_directions, orthonormal_frame
 from juxtum.geometry.features import Circle, Cylinder, Plane, Sphere
 
 DIRECTIONS = 60
@@ -76,12 +76,9 @@ def circle_seed(points: Floats, plane: Plane) -> Circle:
 def cylinder_seeds(points: Floats) -> list[Cylinder]:
     """Axis directions on a half sphere, each with the circle of the points seen along it; the likeliest few."""
     _enough(points, Cylinder.least, Cylinder.name)
-    k = np.arange(DIRECTIONS) + 0.5
-    rise, turn = 1 - k / DIRECTIONS, 2.399963229728653 * k
-    flat = np.sqrt(1 - rise**2)
     centre = points.mean(0)
     some = (points - centre)[:: max(1, len(points) // FEW)]
-    found = [_seen_along(some, axis) for axis in np.stack([flat * np.cos(turn), flat * np.sin(turn), rise], axis=1)]
+    found = [_seen_along(some, axis) for axis in even_directions(2 * DIRECTIONS)[:DIRECTIONS]]
     found.sort(key=lambda seen: seen[0])
     return [Cylinder(centre + place, axis, radius) for _, place, axis, radius in found[:BEST]]
 

@@ -111,14 +111,10 @@ def gauss(start: F, points: Floats, others: Sequence[F] = ()) -> Fit[F]:
     3.0
     """
     points = np.asarray(points, dtype=np.float64)
-    if len(points) < start.least:
-        raise FitError(f"{len(points)} points do not make a {start.name}", next=f"Give at least {start.least}")
-    centre = points.mean(0)
-    local = points - centre
-    size = float(np.sqrt(np.einsum("ij,ij->", local, local) / len(local))) or 1.0
+    centre, local, size = _about_middle(start, points)
     if start.least > 1 and float(np.abs(local).max()) < 1e-12:
         raise FitError(start.loose[0], next=start.loose[1])
-    begun = [seed.moved(RigidTransform.translation(-centre)).anchored(np.zeros(3)) for seed in (start, *others)]
+    begun = [_brought(seed, centre) for seed in (start, *others)]
     some = local[:: max(1, len(local) // SAMPLE)]
     if len(some) < len(local):
         # Which start leads to the best answer, and nearly to where, a few of very many points tell.
@@ -139,15 +135,24 @@ def approached(start: F, points: Floats) -> F:
     FitError
         With too few points, or when they leave the feature free.
     """
+    centre, local, size = _about_middle(start, points)
+    begun = _brought(start, centre)
+    best = _settled(_State.of(begun, local), local, size, rounds=FEW_ROUNDS)
+    _check(best, size)
+    return best.feature.moved(RigidTransform.translation(centre))
+
+
+def _about_middle(start: Feature, points: Floats) -> tuple[Floats, Floats, float]:
+    """The middle (3,) of points (N, 3), the points about it, and how far they lie from it, root mean square."""
     if len(points) < start.least:
         raise FitError(f"{len(points)} points do not make a {start.name}", next=f"Give at least {start.least}")
     centre = points.mean(0)
     local = points - centre
-    size = float(np.sqrt(np.einsum("ij,ij->", local, local) / len(local))) or 1.0
-    begun = start.moved(RigidTransform.translation(-centre)).anchored(np.zeros(3))
-    best = _settled(_State.of(begun, local), local, size, rounds=FEW_ROUNDS)
-    _check(best, size)
-    return best.feature.moved(RigidTransform.translation(centre))
+    return centre, local, float(np.sqrt(np.einsum("ij,ij->", local, local) / len(local))) or 1.0
+
+
+def _brought(start: F, centre: Floats) -> F:
+    return start.moved(RigidTransform.translation(-centre)).anchored(np.zeros(3))
 
 
 def _settled(state: _State[F], local: Floats, size: float, damping: float = 1e-3, rounds: int = ROUNDS) -> _State[F]:

@@ -41,6 +41,14 @@ def areas_of(points: Floats, triangles: Ints) -> Floats:
     return result
 
 
+def even_directions(count: int) -> Floats:
+    """Unit vectors (N, 3) evenly over the sphere (golden spiral)."""
+    k = np.arange(count) + 0.5
+    z, turn = 1 - 2 * k / count, np.pi * (1 + np.sqrt(5)) * k
+    r = np.sqrt(1 - z * z)
+    return np.column_stack([r * np.cos(turn), r * np.sin(turn), z])
+
+
 def cross(first: Floats, second: Floats) -> Floats:
     """Cross products of rows (N, 3); what numpy's own spends on looking at shapes outweighs a few hundred rows.
 

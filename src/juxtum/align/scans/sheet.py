@@ -11,7 +11,7 @@ import numpy as np
 from juxtum.align.samples import scan_sample
 from juxtum.align.scans.edges import Edges, edges_of
 from juxtum.errors import AlignmentError
-from juxtum.geometry.arrays import Bools, Floats, frozen, orthonormal_frame, unit
+from juxtum.geometry.arrays import Bools, Floats, even_directions, frozen, orthonormal_frame, unit
 from juxtum.geometry.kdtree import kd_tree
 from juxtum.geometry.mesh import PointCloud, Scan, TriangleMesh
 from juxtum.geometry.topology import border_points
@@ -159,14 +159,6 @@ def _facing_out(points: Floats, normals: Floats) -> Floats:
     directions = even_directions(SIDES // 4)
     outermost = np.argmax((points - points.mean(0)) @ directions.T, axis=0)
     return -normals if np.einsum("ij,ij->i", normals[outermost], directions).sum() < 0 else normals
-
-
-def even_directions(count: int) -> Floats:
-    """Unit vectors (N, 3) evenly over the sphere (golden spiral)."""
-    k = np.arange(count) + 0.5
-    z, turn = 1 - 2 * k / count, np.pi * (1 + np.sqrt(5)) * k
-    r = np.sqrt(1 - z * z)
-    return np.column_stack([r * np.cos(turn), r * np.sin(turn), z])
 
 
 def _of_triangles(scan: TriangleMesh, points: Floats, normals: Floats) -> Floats:

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from juxtum.align.scans.edges import Edges
-from juxtum.align.scans.sheet import Sheet, even_directions
-from juxtum.geometry.arrays import Bools, Floats, Ints, frozen, orthonormal_frame
+from juxtum.align.scans.sheet import Sheet
+from juxtum.geometry.arrays import Bools, Floats, Ints, even_directions, frozen, orthonormal_frame
 from juxtum.geometry.kdtree import kd_tree
 
 DIRECTIONS = 400

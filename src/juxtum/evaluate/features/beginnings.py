@@ -8,7 +8,7 @@ from itertools import product
 import numpy as np
 
 from juxtum.errors import FitError
-from juxtum.geometry.arrays import Floats, orthonormal_frame, unit
+from juxtum.geometry.arrays import Floats, even_directions, orthonormal_frame, unit
 from juxtum.geometry.features import OPENINGS, Cone, Cylinder, Feature, Opening, Plane, Sphere, Torus
 from juxtum.geometry.mesh import TriangleMesh
 
@@ -147,11 +147,8 @@ def _opposite(
     mesh: TriangleMesh, middle: Floats, looks: Callable[[int], Floats]
 ) -> tuple[Floats, Floats, float] | None:
     """The nearest two walls that look at each other across a place: which way, where the one lies, and how far apart they are."""
-    k = np.arange(LOOKED) + 0.5
-    rise, turn = 1 - k / LOOKED, 2.399963229728653 * k
-    flat = np.sqrt(1 - rise**2)
     best: tuple[float, Floats, Floats] | None = None
-    for way in np.stack([flat * np.cos(turn), flat * np.sin(turn), rise], axis=1):
+    for way in even_directions(2 * LOOKED)[:LOOKED]:
         first, last = mesh.tree.first_hit(middle, -way), mesh.tree.first_hit(middle, way)
         if first is None or last is None:
             continue

@@ -123,17 +123,30 @@ class _Ground:
     def __init__(self, mesh: TriangleMesh, seed: int, tolerance: float | None) -> None:
         from juxtum.evaluate.features import _growing_kernels as kernels
 
-        self._mesh, self._seed, self._seeds = mesh, seed, [seed]
+        self._mesh = mesh
         self._beside, self._centres = _kept(mesh)
         cosine = float(np.cos(np.radians(SMOOTH)))
-        self._patches: list[Ints] = []
-        for size in PATCHES:
-            patch = kernels.over_smooth_edges(mesh.triangle_normals, self._beside, seed, cosine, size)
-            if self._patches and len(patch) == len(self._patches[-1]):
+
+        def patch_of(triangle: int, size: int) -> Ints:
+            found: Ints = kernels.over_smooth_edges(mesh.triangle_normals, self._beside, triangle, cosine, size)
+            return found
+
+        # A triangle that noise has turned leads nowhere: then one of those about it is as good.
+        self._seed = max(self._about(seed), key=lambda triangle: len(patch_of(triangle, PATCHES[0])))
+        self._seeds, self._patches = [self._seed], [patch_of(self._seed, PATCHES[0])]
+        for size in PATCHES[1:]:
+            patch = patch_of(self._seed, size)
+            if len(patch) == len(self._patches[-1]):
                 break
             self._patches.append(patch)
         self.noise = self._roughness(self._patches[-1])
         self.tolerance = tolerance if tolerance is not None else max(NOISES * self.noise, 0.01 * mesh.spacing)
+
+    def _about(self, seed: int) -> list[int]:
+        """A triangle, those beside it and those beside them, itself first."""
+        near = self._beside[seed]
+        further = self._beside[near[near >= 0]].ravel()
+        return list(dict.fromkeys([seed, *near[near >= 0].tolist(), *further[further >= 0].tolist()]))
 
     def _looks(self, triangle: int) -> Floats:
         """Which way (3,) the surface looks about a triangle."""
