@@ -12,6 +12,7 @@ from benchmarks import (
     cover,
     drawings,
     finishing,
+    fits,
     fuzz,
     joins,
     memory,
@@ -55,6 +56,7 @@ ALL = {
     "surfaces": finishing.surfaces,
     "selections": finishing.selections,
     "walls": walls.walls,
+    "fits": fits.fits,
 }
 
 

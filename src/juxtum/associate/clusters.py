@@ -40,7 +40,8 @@ def clustered_covariance(jacobian: Floats, residuals: Floats, places: Floats, fl
     best = inverse * variance * max(floor, 1.0)
     scale = 1 / np.sqrt(np.maximum(np.diag(best), 1e-300))
     most, last = float(len(scale)), np.inf
-    for sums in _over_blocks(places - places.min(0), jacobian * residuals[:, None]):
+    rows = np.ascontiguousarray(places.T)
+    for sums in _over_blocks(rows - rows.min(1)[:, None], jacobian.T * residuals):
         count = len(sums)
         if count < LEAST_BLOCKS:
             break
@@ -56,21 +57,21 @@ def clustered_covariance(jacobian: Floats, residuals: Floats, places: Floats, fl
 
 
 def _over_blocks(local: Floats, scores: Floats) -> Iterator[Floats]:
-    """Sums (B, P) of the scores over blocks, from small ones to large ones."""
-    extent = max(float(np.linalg.norm(local.max(0))), 1e-10)
+    """Sums (B, P) of the scores (P, N) of places (3, N) over blocks, from small ones to large ones."""
+    extent = max(float(np.linalg.norm(local.max(1))), 1e-10)
     # What was summed over a block once is summed over those of twice its side.
-    finest = _summed(np.floor(local * (BLOCKS[0] / extent)).astype(np.int64), scores)
+    finest = _summed((local * (BLOCKS[0] / extent)).astype(np.int64), scores)
     for parts in BLOCKS:
         if BLOCKS[0] % parts:
-            yield _summed(np.floor(local * (parts / extent)).astype(np.int64), scores)[1]
+            yield _summed((local * (parts / extent)).astype(np.int64), scores)[1].T
         else:
-            yield _summed(finest[0] // (BLOCKS[0] // parts), finest[1])[1]
+            yield _summed(finest[0] // (BLOCKS[0] // parts), finest[1])[1].T
 
 
 def _summed(cells: Ints, scores: Floats) -> tuple[Ints, Floats]:
-    """Cells (B, 3) that hold any of the rows (N, 3), and the sum of the scores (N, P) in each."""
+    """Cells (3, B) that hold any of (3, N), and the sum of the scores (P, N) in each."""
     side = int(cells.max()) + 1
-    keys = (cells[:, 0] * side + cells[:, 1]) * side + cells[:, 2]
-    rows = np.flatnonzero(np.bincount(keys))
-    sums: Floats = np.stack([np.bincount(keys, column)[rows].astype(np.float64) for column in scores.T], axis=1)
-    return np.stack([rows // (side * side), rows // side % side, rows % side], axis=1), sums
+    keys = (cells[0] * side + cells[1]) * side + cells[2]
+    held = np.flatnonzero(np.bincount(keys))
+    sums: Floats = np.stack([np.bincount(keys, score)[held].astype(np.float64) for score in scores])
+    return np.stack([held // (side * side), held // side % side, held % side]), sums

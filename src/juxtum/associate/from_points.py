@@ -163,16 +163,17 @@ def zoned(kind: str, points: Floats) -> Associated:
     """
     if kind not in ZONES:
         raise InputError(f"the minimum zone of a {kind} is not found here", "--method", "Use gauss")
-    start = associated(kind, points)
+    # The least-squares plane in closed form: how well it is known is not asked here.
+    start = plane_seed(points) if kind == "plane" else _fitted(kind, points).feature
     if kind == "line3d":
-        assert isinstance(start.feature, Line)
-        line, width = narrowest_line(start.feature, points)
+        assert isinstance(start, Line)
+        line, width = narrowest_line(start, points)
         return Associated(line, len(points), float(np.sqrt(np.mean(line.distances(points) ** 2))), width)
     if kind == "line2d":
-        feature: Feature = _narrowest_line(points, start.feature)
+        feature: Feature = _narrowest_line(points, start)
     else:
         # Of a plane only the corners of the hull can bear the zone.
-        bearing, starts = _near(start.feature, points)
+        bearing, starts = _near(start, points)
         feature = min((narrowed(one, bearing) for one in starts), key=lambda f: np.ptp(signed_distances(f, bearing)))
     signed = signed_distances(feature, points)
     return Associated(feature, len(points), float(np.sqrt(np.mean(signed**2))), float(np.ptp(signed)))

@@ -78,18 +78,23 @@ def cylinder_seeds(points: Floats) -> list[Cylinder]:
     _enough(points, Cylinder.least, Cylinder.name)
     centre = points.mean(0)
     some = (points - centre)[:: max(1, len(points) // FEW)]
-    found = [_seen_along(some, axis) for axis in even_directions(2 * DIRECTIONS)[:DIRECTIONS]]
-    found.sort(key=lambda seen: seen[0])
-    return [Cylinder(centre + place, axis, radius) for _, place, axis, radius in found[:BEST]]
+    axes = even_directions(2 * DIRECTIONS)[:DIRECTIONS]
+    missed, places, radii = _seen_along(some, axes)
+    best = np.argsort(missed, kind="stable")[:BEST]
+    return [Cylinder(centre + places[k], axes[k], float(radii[k])) for k in best]
 
 
-def _seen_along(local: Floats, axis: Floats) -> tuple[float, Floats, Floats, float]:
-    """The algebraic circle of points seen along an axis: what they miss it by, its centre, the axis, its radius."""
-    frame = orthonormal_frame(axis)
-    x, y = local @ frame[0], local @ frame[1]
-    a, b, c = np.linalg.lstsq(np.stack([2 * x, 2 * y, np.ones(len(x))], axis=1), x * x + y * y, rcond=None)[0]
-    radius = float(np.sqrt(max(c + a * a + b * b, 1e-12)))
-    return float(np.mean((np.hypot(x - a, y - b) - radius) ** 2)), a * frame[0] + b * frame[1], axis, radius
+def _seen_along(local: Floats, axes: Floats) -> tuple[Floats, Floats, Floats]:
+    """The algebraic circles of points (N, 3) seen along axes (K, 3): what they miss them by (K,), centres (K, 3), radii (K,)."""
+    frames = np.stack([orthonormal_frame(axis)[:2] for axis in axes])
+    x, y = np.moveaxis(frames @ local.T, 1, 0)
+    rows = np.stack([2 * x, 2 * y, np.ones_like(x)], axis=1)
+    squares = rows @ rows.transpose(0, 2, 1)
+    found = np.linalg.pinv(squares, rcond=1e-12, hermitian=True) @ (rows @ (x * x + y * y)[:, :, None])
+    a, b, c = found[:, 0], found[:, 1], found[:, 2]
+    radii = np.sqrt(np.maximum(c + a * a + b * b, 1e-12))
+    missed = np.mean((np.hypot(x - a, y - b) - radii) ** 2, axis=1)
+    return missed, a * frames[:, 0] + b * frames[:, 1], radii[:, 0]
 
 
 def _enough(points: Floats, least: int, name: str) -> None:

@@ -16,9 +16,9 @@ from juxtum.geometry.arrays import Floats
 from juxtum.geometry.features import Feature
 
 F = TypeVar("F", bound=Feature)
-ROUNDS, FEW_ROUNDS = 200, 12
-SAMPLE = 2000
-"""Points that are looked at first where there are many more."""
+ROUNDS, FEW_ROUNDS, FIRST_ROUNDS = 200, 12, 6
+SAMPLE, GLANCE = 2000, 500
+"""Points that are looked at first where there are many more, and where one of several starts is chosen."""
 CLOSE = 1e-9
 """Damping near the answer."""
 SETTLED = 1e-13
@@ -118,13 +118,22 @@ def gauss(start: F, points: Floats, others: Sequence[F] = ()) -> Fit[F]:
     some = local[:: max(1, len(local) // SAMPLE)]
     if len(some) < len(local):
         # Which start leads to the best answer, and nearly to where, a few of very many points tell.
-        near = min((_settled(_State.of(seed, some), some, size) for seed in begun), key=lambda state: state.cost)
+        near = _settled(_State.of(_likeliest(begun, local, size), some), some, size)
         best = _settled(_State.of(near.feature, local), local, size, CLOSE)
     else:
         best = min((_settled(_State.of(seed, local), local, size) for seed in begun), key=lambda state: state.cost)
     _check(best, size)
     feature = best.feature.moved(RigidTransform.translation(centre))
     return _fit(feature, points, best)
+
+
+def _likeliest(begun: Sequence[F], local: Floats, size: float) -> F:
+    """Of several starts the one that leads to the best answer, by a few of the points (N, 3)."""
+    if len(begun) == 1:
+        return begun[0]
+    few = local[:: max(1, len(local) // GLANCE)]
+    led = [_settled(_State.of(seed, few), few, size, rounds=FIRST_ROUNDS) for seed in begun]
+    return min(led, key=lambda state: state.cost).feature
 
 
 def approached(start: F, points: Floats) -> F:
@@ -147,8 +156,9 @@ def _about_middle(start: Feature, points: Floats) -> tuple[Floats, Floats, float
     if len(points) < start.least:
         raise FitError(f"{len(points)} points do not make a {start.name}", next=f"Give at least {start.least}")
     centre = points.mean(0)
-    local = points - centre
-    return centre, local, float(np.sqrt(np.einsum("ij,ij->", local, local) / len(local))) or 1.0
+    # Each coordinate by itself in memory, as residuals are worked out.
+    local = np.asfortranarray(points - centre)
+    return centre, local, float(np.linalg.norm(local) / np.sqrt(len(local))) or 1.0
 
 
 def _brought(start: F, centre: Floats) -> F:
@@ -199,8 +209,9 @@ def _least_held(state: _State[F]) -> float:
 
 
 def _fit(feature: F, points: Floats, state: _State[F]) -> Fit[F]:
-    distances = feature.distances(points)
-    covariance = covariance_of(state.jacobian, state.residuals, np.repeat(points, feature.rows, axis=0))
+    distances = state.residuals if feature.rows == 1 else feature.distances(points)
+    places = points if feature.rows == 1 else np.repeat(points, feature.rows, axis=0)
+    covariance = covariance_of(state.jacobian, state.residuals, places)
     return Fit(feature, len(points), float(np.sqrt(np.mean(distances**2))), float(np.ptp(distances)), covariance)
 
 
@@ -215,9 +226,11 @@ def _area(points: Floats) -> float:
     A surface of unit area crosses 1.5 unit cubes, on average over all directions.
     """
     side = 2 * CORRELATION_LENGTH
-    cells = np.floor((points - points.min(0)) / side).astype(np.int64)
-    span = cells.max(0) + 1
-    return float(len(np.unique((cells[:, 0] * span[1] + cells[:, 1]) * span[2] + cells[:, 2])) * side**2 / 1.5)
+    rows = np.ascontiguousarray(points.T)
+    x, y, z = ((rows - rows.min(1)[:, None]) / side).astype(np.int64)
+    keys = (x * (y.max() + 1) + y) * (z.max() + 1) + z
+    held = np.count_nonzero(np.bincount(keys)) if keys.max() < 8 * len(keys) else len(np.unique(keys))
+    return float(held * side**2 / 1.5)
 
 
 def effective_count(count: int, area: float, length: float = CORRELATION_LENGTH) -> float:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 import numpy as np
@@ -77,9 +78,12 @@ def value_at_share(values: Floats, share: float) -> float:
 
 def orthonormal_frame(direction: npt.ArrayLike) -> Floats:
     """Three orthonormal rows (3, 3) of which the last is `direction`."""
-    # By hand: a fit asks for it some hundred times, and numpy's cross product of two single vectors takes ten times longer.
-    w = unit(direction)
-    x, y, z = w
-    u = unit(((0.0, -z, y), (z, 0.0, -x), (-y, x, 0.0))[int(np.argmin(np.abs(w)))])
-    a, b, c = u
-    return np.array([u, (y * c - z * b, z * a - x * c, x * b - y * a), w])
+    # By hand: a fit asks for it some hundred times, and numpy spends more on three numbers than on looking at them.
+    x, y, z = (float(value) for value in np.asarray(direction, dtype=np.float64))
+    length = math.hypot(x, y, z) or 1.0
+    x, y, z = x / length, y / length, z / length
+    least = min(abs(x), abs(y), abs(z))
+    a, b, c = (0.0, -z, y) if abs(x) == least else (z, 0.0, -x) if abs(y) == least else (-y, x, 0.0)
+    length = math.hypot(a, b, c) or 1.0
+    a, b, c = a / length, b / length, c / length
+    return np.array([(a, b, c), (y * c - z * b, z * a - x * c, x * b - y * a), (x, y, z)])

@@ -74,18 +74,10 @@ def edge_keys(triangles: Ints, count: int) -> npt.NDArray[np.int64]:
 
 def beside(triangles: Ints, count: int) -> tuple[Ints, Bools]:
     """The triangle (M, 3) beyond each edge 01, 12, 20, -1 where there is none or not one alone; whether both are wound alike."""
-    keys = edge_keys(triangles, count).ravel()
-    forward = (triangles < np.roll(triangles, -1, axis=1)).ravel()
-    order = np.argsort(keys, kind="stable")
-    ordered = keys[order]
-    starts = np.flatnonzero(np.concatenate([[True], ordered[1:] != ordered[:-1]]))
-    twos = starts[np.diff(np.append(starts, len(ordered))) == 2]
-    one, two = order[twos], order[twos + 1]
-    other = np.full(len(keys), -1, dtype=np.int64)
-    agrees = np.zeros(len(keys), dtype=bool)
-    other[one], other[two] = two // 3, one // 3
-    agrees[one] = agrees[two] = forward[one] != forward[two]
-    return other.reshape(-1, 3), agrees.reshape(-1, 3)
+    from juxtum.geometry import _mesh_kernels as kernels
+
+    found: tuple[Ints, Bools] = kernels.beside(np.asarray(triangles, dtype=np.int64), count)
+    return found
 
 
 @dataclass(frozen=True)

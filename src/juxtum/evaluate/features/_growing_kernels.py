@@ -104,8 +104,8 @@ def _belongs(t, centres, normals, kind, numbers, side, tolerance, cosine):
 
 
 @nb.njit(cache=True, nogil=True)
-def along_feature(centres, normals, beside, seed, kind, numbers, tolerance, cosine):
-    """Triangles (K,) that hang together with a seed, lie within a tolerance of a feature and look its way.
+def along_feature(centres, normals, beside, seed, kind, numbers, tolerance, cosine, most):
+    """Triangles (K,) that hang together with a seed, lie within a tolerance of a feature and look its way; about so many at most.
 
     A triangle that does not is stepped over where the next one does: single strays do not end a region. Those stepped
     over are given as well, for they were in the region and do not belong to it.
@@ -118,7 +118,7 @@ def along_feature(centres, normals, beside, seed, kind, numbers, tolerance, cosi
     found[0] = seed
     state[seed] = 1
     have, strayed, at = 1, 0, 0
-    while at < have:
+    while at < have < most:
         t = found[at]
         at += 1
         for k in range(3):

@@ -15,7 +15,7 @@ from juxtum.geometry.features import OPENINGS, Cone, Cylinder, Feature, Opening,
 from juxtum.geometry.mesh import TriangleMesh
 from juxtum.geometry.topology import beside
 
-PATCHES = (60, 400, 3000)
+PATCHES = (60, 400, 3000, 20000)
 """Triangles of the patches about the seed from which features are begun."""
 AROUND = 25
 """Triangles that tell which way the surface looks at a place."""
@@ -31,8 +31,16 @@ WIDE = 0.15
 """A wall is first looked for within this share of the width of an opening, then within the square of it."""
 BINS, HELD = 60, 0.5
 """Of so many parts of the way round a wall this share lies on it; a square touches a bore at four places."""
-TRIED, ROUNDS = 2, 4
-"""Rounds of growing and fitting, while kinds are tried and for the one that is chosen."""
+TRIED, ROUNDS, AT_MOST = 2, 4, 10
+"""Rounds of growing and fitting, while kinds are tried and for the one that is chosen; where it still spreads, more."""
+SPREADS = 1.3
+"""So many times as large as in the round before."""
+AS_FAR = 40_000
+"""Triangles that are grown over while kinds are tried: what reaches so far reaches on."""
+EVENED = 12
+"""Of a patch the directions are taken over cells of so many to its length."""
+MOVED = 0.2
+"""A feature that moves by less than this share of its tolerance has the same region."""
 FEW, MANY = 300, 3000
 """Points that are fitted in them."""
 ENOUGH_BETTER = 1.1
@@ -95,6 +103,8 @@ def grow(mesh: TriangleMesh, seed: int, kind: str = "", tolerance: float | None 
     for name in (kind,) if kind else BEGINNINGS:
         region = ground.largest(name)
         if region is not None:
+            if ground.is_certain(region):
+                return ground.settled(region)
             size = len(region.triangles) / SIMPLER[name]
             best = (size, region) if best is None or size > best[0] else best
     if best is None:
@@ -123,7 +133,7 @@ class _Ground:
     def __init__(self, mesh: TriangleMesh, seed: int, tolerance: float | None) -> None:
         from juxtum.evaluate.features import _growing_kernels as kernels
 
-        self._mesh = mesh
+        self._mesh, self._all = mesh, len(mesh.triangles) + 1
         self._beside, self._centres = _kept(mesh)
         cosine = float(np.cos(np.radians(SMOOTH)))
 
@@ -174,21 +184,27 @@ class _Ground:
     def largest(self, kind: str) -> Region | None:
         """The largest region of a kind that any of the patches leads to; None where there is none."""
         best: Region | None = None
-        for patch in self._patches:
+        for patch in reversed(self._patches):
             region = self._led_to(kind, patch)
             if region is not None and (best is None or len(region.triangles) > 1.02 * len(best.triangles)):
                 best = region
+            if best is not None and len(best.triangles) >= AS_FAR:
+                break
         return best
 
     def _led_to(self, kind: str, patch: Ints) -> Region | None:
-        mesh = self._mesh
-        some = patch[:: max(1, len(patch) // 600)]
-        if len(some) < 6:
+        if len(patch) < 6:
             return None
+        places, looks = self._evened(patch)
+        some = self._centres[patch[:: max(1, len(patch) // FEW)]]
         try:
-            feature = BEGINNINGS[kind](self._centres[some], mesh.triangle_normals[some])
+            feature = BEGINNINGS[kind](places, looks)
+            # The places themselves know better how far the patch bends than which way noise has turned its triangles.
+            better = approached(feature, some)
         except (FitError, InputError, np.linalg.LinAlgError):
             return None
+        if _missed(better, some) < _missed(feature, some):
+            feature = better
         region = self._grown(feature, TRIED, FEW)
         if region is None:
             return None
@@ -204,15 +220,43 @@ class _Ground:
             return None
         return region
 
+    def _evened(self, patch: Ints) -> tuple[Floats, Floats]:
+        """Places and directions (N, 3) of a patch, each the mean over about a hundredth of it: noise turns triangles more
+        the smaller they are."""
+        centres = self._centres[patch]
+        cells = np.floor((centres - centres.min(0)) / max(float(np.ptp(centres, axis=0).max()) / EVENED, 1e-12))
+        which = np.unique(cells.astype(np.int64) @ (1, 1000, 1_000_000), return_inverse=True)[1]
+        sums = [np.bincount(which, row) for row in (*centres.T, *self._mesh.triangle_normals[patch].T)]
+        count = np.bincount(which)
+        looks = np.stack(sums[3:], axis=1)
+        agree = np.linalg.norm(looks, axis=1) > 0.5 * count
+        return (np.stack(sums[:3], axis=1) / count[:, None])[agree], unit(looks[agree])
+
     def _is_flat(self, feature: Feature, taken: Ints) -> bool:
         """Whether a plane fits about as well."""
         some = self._centres[taken[:: max(1, len(taken) // MANY)]]
         flat, bent = plane_through(some).distances(some), feature.distances(some)
         return float(flat @ flat) < ENOUGH_BETTER**2 * float(bent @ bent)
 
+    def is_certain(self, region: Region) -> bool:
+        """Whether a region reaches as far as is looked and lies off its feature by no more than noise.
+
+        A plane reaches as far along a wall that bends, but in a strip of all that its tolerance lets in.
+        """
+        some = self._centres[region.triangles[:: max(1, len(region.triangles) // MANY)]]
+        return len(region.triangles) >= AS_FAR and _missed(region.feature, some) < len(some) * self.noise**2
+
     def settled(self, region: Region) -> Region:
         """A region grown to its end, its feature fitted to more of it."""
-        return self._grown(region.feature, ROUNDS, MANY) or region
+        begun = self._grown(region.feature, ROUNDS, MANY) or region
+        if len(begun.triangles) < AS_FAR:
+            return begun
+        whole = self._grown(begun.feature, 1, MANY, most=self._all) or begun
+        some = self._centres[whole.triangles[:: max(1, len(whole.triangles) // FEW)]]
+        moved = np.abs(whole.feature.distances(some) - begun.feature.distances(some)).max()
+        if moved < MOVED * self.tolerance:
+            return whole
+        return self._grown(whole.feature, ROUNDS, MANY, most=self._all) or whole
 
     def opening(self, kind: str) -> Region:
         """The wall of a slot or a rectangle about the seed: begun across the opening, then ever nearer.
@@ -229,7 +273,7 @@ class _Ground:
         region: Region | None = None
         for within in (WIDE * start.width, WIDE**2 * start.width, 0.0):
             begun = start if region is None else region.feature
-            region = self._grown(begun, ROUNDS, MANY, max(within, self.tolerance))
+            region = self._grown(begun, ROUNDS, MANY, max(within, self.tolerance), self._all)
             if region is None:
                 raise wrong
         assert region is not None
@@ -244,29 +288,32 @@ class _Ground:
             raise FitError("the wall there is round all the way", next="Choose a cylinder")
         return region
 
-    def _grown(self, feature: Feature, rounds: int, count: int, within: float | None = None) -> Region | None:
-        taken, strays, before = np.empty(0, dtype=np.int64), np.empty(0, dtype=np.int64), -1
-        for _ in range(rounds):
-            taken, strays = self._along(feature, self.tolerance if within is None else within)
+    def _grown(
+        self, feature: Feature, rounds: int, count: int, within: float | None = None, most: int = AS_FAR
+    ) -> Region | None:
+        taken, strays, before = np.empty(0, dtype=np.int64), np.empty(0, dtype=np.int64), 0
+        for done in range(1, AT_MOST + 1):
+            taken, strays = self._along(feature, self.tolerance if within is None else within, most)
             if len(taken) < 6:
                 return None
             refined = self._fitted(feature, taken, count)
             if refined is None:
                 return None
             feature = refined
-            if abs(len(taken) - before) < 0.005 * len(taken):
+            spreads = len(taken) > SPREADS * before and len(taken) < most
+            if abs(len(taken) - before) < 0.005 * len(taken) or (done >= rounds and (most == self._all or not spreads)):
                 break
             before = len(taken)
         return Region(feature, frozen(taken, np.int64), frozen(strays, np.int64), self.tolerance, self.noise)
 
-    def _along(self, feature: Feature, tolerance: float) -> tuple[Ints, Ints]:
+    def _along(self, feature: Feature, tolerance: float, most: int) -> tuple[Ints, Ints]:
         from juxtum.evaluate.features import _growing_kernels as kernels
 
         code, numbers = _numbers(feature)
         cosine = float(np.cos(np.radians(LOOKS)))
         found = [
             kernels.along_feature(
-                self._centres, self._mesh.triangle_normals, self._beside, seed, code, numbers, tolerance, cosine
+                self._centres, self._mesh.triangle_normals, self._beside, seed, code, numbers, tolerance, cosine, most
             )
             for seed in self._seeds
         ]
@@ -282,6 +329,12 @@ class _Ground:
             return approached(feature, self._centres[some])
         except FitError:
             return None
+
+
+def _missed(feature: Feature, points: Floats) -> float:
+    """Sum of the squares of what points lie off a feature by, mm2; endless where it has none."""
+    off = feature.distances(points)
+    return float(off @ off) if np.isfinite(off).all() else np.inf
 
 
 def _kept(mesh: TriangleMesh) -> tuple[Ints, Floats]:
