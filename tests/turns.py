@@ -1,6 +1,6 @@
 """Which tests a run of the whole suite leaves for another one, so that it takes a quarter of an hour.
 
-A heavy test (`heavy.txt`, those of five seconds and more) has its turn in every eighth run, by the number of the commit; all that is light,
+A heavy test (`heavy.txt`, those of three seconds and more) has its turn in every tenth run, by the number of the commit; all that is light,
 what guards the wrong numbers of old, and a user's walk through the window run every time. `--long` runs everything.
 """
 
@@ -13,8 +13,8 @@ from pathlib import Path
 from long_cases import LONG
 
 HEAVY = frozenset((Path(__file__).parent / "heavy.txt").read_text("utf-8").split())
-"""Tests by file and function; a file alone where its tests follow each other through one window."""
-TURNS = 8
+"""Tests by file and function; a file alone where its tests follow each other through one window, or share what takes long to make."""
+TURNS = 10
 
 
 def names_gone(known: list[str]) -> str:
@@ -41,5 +41,5 @@ def unit_of(name: str) -> str:
 
 def has_its_turn(name: str) -> bool:
     """Whether a test runs now: light ones always."""
-    unit = file_of(name) if file_of(name) in HEAVY else name if unit_of(name) in HEAVY else ""
+    unit = name if unit_of(name) in HEAVY else file_of(name) if file_of(name) in HEAVY else ""
     return not unit or zlib.crc32(unit.encode()) % TURNS == int(os.environ.get("JUXTUM_TURN") or 0) % TURNS

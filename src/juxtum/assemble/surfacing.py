@@ -24,6 +24,8 @@ ROUGH = 4.0
 ASIDE, ASIDE_SHARE = 0.65, 0.7
 """How far a vertex may lie from the middle of its neighbours, in spacings and as a share of the overhang: farther out a bore of 8 mm
 was 0.1 to 0.17 mm too narrow."""
+ALIKE, AGREES = 0.5, 0.6
+"""Cosines: how much neighbours look the same way at least, of a point and of a vertex."""
 STIFF, MOST_TURNED = 0.01, 0.4
 """How little directions bend where few neighbours say how, as a share of the square of the spacing, and how far they go on bending."""
 
@@ -96,24 +98,18 @@ def _steady(points: Floats, normals: Floats, spacing: float) -> tuple[Bools, Flo
     """Points (N,) that lie on a surface with their neighbours, no specks, no veils at edges; and calmer normals (N, 3)."""
     from scipy.spatial import cKDTree
 
+    from juxtum.assemble import _surfacing_kernels as kernels
+
     tree = cKDTree(points)
-    count, height, calm = np.empty(len(points), dtype=np.int64), np.empty(len(points)), np.empty_like(normals)
+    height, calm = np.empty(len(points)), np.empty_like(normals)
     for start in range(0, len(points), AT_ONCE):
         rows = slice(start, min(start + AT_ONCE, len(points)))
-        here, facing = points[rows], normals[rows]
-        distances, near = tree.query(here, k=8, distance_upper_bound=3 * spacing, workers=-1)
-        found = np.isfinite(distances[:, 1:])
-        others = np.where(found, near[:, 1:], np.arange(start, rows.stop)[:, None])
-        # A chord of what is round stands square on the sum of the directions at its ends: that it bends is no roughness.
-        both = normals[others] + facing[:, None]
-        heights = np.abs(np.einsum("nkd,nkd->nk", points[others] - here[:, None], both)) / 2
-        usable = found & (np.einsum("nkd,nd->nk", normals[others], facing) > 0.5)
-        count[rows] = usable.sum(1)
-        height[rows] = np.median(np.where(usable, heights, np.nan), axis=1)
-        calm[rows] = unit(facing + np.einsum("nk,nkd->nd", usable, normals[others]))
+        near = tree.query(points[rows], k=8, distance_upper_bound=3 * spacing, workers=-1)[1]
+        height[rows], calm[rows] = kernels.steadiness(points, normals, near, start, ALIKE)
     there = height[np.isfinite(height)]
     usual = float(np.median(there)) if len(there) else 0.0
-    return np.asarray((count >= 4) & (np.nan_to_num(height, nan=np.inf) < max(ROUGH * usual, 0.02 * spacing))), calm
+    # Where a neighbour looks another way there is an edge: what lies on neither side of it for sure makes veils.
+    return np.asarray(np.nan_to_num(height, nan=np.inf) < max(ROUGH * usual, 0.02 * spacing)), calm
 
 
 def _zero_level(points: Floats, normals: Floats, spacing: float) -> tuple[Floats, Ints]:
@@ -154,23 +150,6 @@ def _zero_level(points: Floats, normals: Floats, spacing: float) -> tuple[Floats
     return vertices, triangles
 
 
-def _facing(here: Floats, points: Floats, normals: Floats, weights: Floats, spacing: float) -> Floats:
-    """Directions (V, 3) at vertices from those of their neighbours (V, K, 3): as they turn from place to place, they are there.
-
-    Of a sphere and a cylinder directions turn evenly with the place. Their mean alone is the one in the middle of the
-    neighbours, which lie to one side of a vertex at the border of what was seen.
-    """
-    whole = np.maximum(weights.sum(1), 1e-12)[:, None]
-    mean = np.einsum("vk,vkd->vd", weights, normals) / whole
-    middle = np.einsum("vk,vkd->vd", weights, points) / whole
-    arms, turns = points - middle[:, None], normals - mean[:, None]
-    spread = np.einsum("vk,vki,vkj->vij", weights, arms, arms) + STIFF * spacing**2 * whole[:, :, None] * np.eye(3)
-    bends = np.linalg.solve(spread, np.einsum("vk,vki,vkj->vij", weights, arms, turns))
-    step = np.einsum("vi,vij->vj", here - middle, bends)
-    length = np.linalg.norm(step, axis=1, keepdims=True)
-    return unit(mean + step * np.minimum(1.0, MOST_TURNED / np.maximum(length, 1e-12)))
-
-
 def _settled(
     mesh: TriangleMesh, points: Floats, normals: Floats, spacing: float, overhang: float
 ) -> tuple[Floats, Bools]:
@@ -182,24 +161,16 @@ def _settled(
     """
     from scipy.spatial import cKDTree
 
+    from juxtum.assemble import _surfacing_kernels as kernels
+
     tree, own = cKDTree(points), mesh.normals
     settled, near = np.array(mesh.points), np.zeros(len(mesh.points), dtype=bool)
+    aside = max(ASIDE, ASIDE_SHARE * overhang) * spacing
     for start in range(0, len(settled), AT_ONCE):
         part = slice(start, min(start + AT_ONCE, len(settled)))
         here = mesh.points[part]
         distances, rows = tree.query(here, k=NEIGHBOURS, distance_upper_bound=1.8 * spacing, workers=-1)
-        found = np.isfinite(distances)
-        rows = np.where(found, rows, 0)
-        agree = np.einsum("vkd,vd->vk", normals[rows], own[part]) > 0.6
-        weights = np.where(found & agree, np.exp(-((distances / spacing) ** 2)), 0.0)
-        facing = _facing(here, points[rows], normals[rows], weights, spacing)
-        both = normals[rows] + facing[:, None]
-        reach = np.einsum("vk,vkd,vd->v", weights, both, facing)
-        offset = np.einsum("vk,vkd,vkd->v", weights, points[rows] - here[:, None], both) / np.maximum(reach, 1e-12)
-        offset = np.where(np.abs(offset) < spacing, offset, 0.0)
-        arm = here - np.einsum("vk,vkd->vd", weights, points[rows]) / np.maximum(weights.sum(1), 1e-12)[:, None]
-        aside = np.linalg.norm(arm - np.einsum("vd,vd->v", arm, facing)[:, None] * facing, axis=1)
-        near[part] = ((weights > 0).sum(1) >= 3) & (aside < max(ASIDE, ASIDE_SHARE * overhang) * spacing)
-        settled[part] += facing * np.where(near[part], offset, 0.0)[:, None]
+        numbers = (spacing, AGREES, STIFF, MOST_TURNED, aside)
+        settled[part], near[part] = kernels.settled(here, own[part], points, normals, rows, distances, numbers)
     beside = tree.query(settled, distance_upper_bound=overhang * spacing, workers=-1)[0]
     return settled, np.asarray(near & np.isfinite(beside))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from juxtum.evaluate.sections import Dimension, Section, SectionFeature
+from juxtum.evaluate.sections.pieces import Piece
 from juxtum.wording import measured, percent, signed, uncertainty
 
 
@@ -16,6 +17,10 @@ def feature_words(f: SectionFeature) -> str:
     sure = f"\u00b1{uncertainty(expanded)}" if f.budget.is_known else "U not known"
     if f.shape == "line":
         words = f"{f.name}, face {f.face}: {measured(f.deviation, expanded)} {sure} mm, turned by {_turned(f)}"
+    elif f.shape == "slot":
+        words = f"{f.name}: {_slot_size(f.drawn)} drawn, {_slot_size(f.measured)} measured, {_slot_sure(f)}; {_off(f)}"
+    elif f.shape == "point":
+        words = f"{f.name}: {_off(f)}, {sure} mm"
     else:
         diameter = 2 * abs(f.drawn.radius)
         words = (
@@ -23,6 +28,24 @@ def feature_words(f: SectionFeature) -> str:
             f"radius {measured(f.deviation, expanded)} {sure} mm"
         )
     return f"{words}; {f.reason}" if f.reason else words
+
+
+def _slot_size(piece: Piece) -> str:
+    return f"{piece.length:.3f} \u00d7 {2 * abs(piece.radius):.3f}"
+
+
+def _slot_sure(f: SectionFeature) -> str:
+    """How sure length and width are."""
+    if f.budget is None or not f.budget.is_known:
+        return "U not known"
+    return f"length \u00b1{uncertainty(f.length_expanded)}, width \u00b1{uncertainty(2 * f.budget.expanded)} mm"
+
+
+def _off(f: SectionFeature) -> str:
+    """Where it lies, beside where it is drawn."""
+    assert f.measured is not None
+    right, up = f.measured.point - f.drawn.point
+    return f"{signed(float(right), 3)} to the right and {signed(float(up), 3)} up of the drawn one"
 
 
 def _turned(f: SectionFeature) -> str:

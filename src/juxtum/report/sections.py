@@ -55,6 +55,17 @@ def _feature(f: SectionFeature) -> dict[str, Any]:
             return None
         if f.shape == "line":
             return {"point": which.point.tolist(), "angle": which.angle}
+        if f.shape == "point":
+            return {"point": which.point.tolist()}
+        if f.shape == "slot":
+            width, inside = 2 * abs(which.radius), which.radius < 0
+            return {
+                "centre": which.point.tolist(),
+                "angle": which.angle,
+                "length": which.length,
+                "width": width,
+                "inside": inside,
+            }
         return {"centre": which.point.tolist(), "radius": abs(which.radius), "inside": which.radius < 0}
 
     return {
@@ -67,6 +78,7 @@ def _feature(f: SectionFeature) -> dict[str, Any]:
         "expanded_uncertainty": None if f.budget is None or not f.budget.is_known else f.budget.expanded,
         "turn": f.turn,
         "turn_expanded_uncertainty": f.turn_expanded,
+        "length_expanded_uncertainty": f.length_expanded,
         "form": f.form,
         "points": f.count,
         "seen": f.seen,
@@ -154,9 +166,9 @@ def _layer(name: str) -> str:
 
 
 def _entity(feature: SectionFeature, section: Section, layer: str) -> DxfLine | DxfCircle | None:
-    """The measured line or arc between the ends of the drawn one."""
+    """The measured line or arc between the ends of the drawn one; what they make together is drawn by them."""
     piece, plane = feature.measured, section.plane
-    if piece is None:
+    if piece is None or feature.shape in ("slot", "point"):
         return None
     if feature.shape == "line":
         along = (feature.ends - piece.point) @ piece.direction

@@ -117,7 +117,7 @@ def section_picture(
         strokes += _along(run, kinds, shown, look)
     if section.is_cloud:
         strokes += [Stroke(np.stack([p, p]), look.ink, "measured") for p in shown[:: max(len(shown) // 2000, 1)]]
-    names = tuple(_named(f) for f in section.features if f.measured is not None)
+    names = tuple(_named(f) for f in section.features if f.measured is not None and f.shape != "point")
     names += tuple(_read(r, section) for r in readings if abs(section.plane.heights(r.place[None])[0]) < IN_PLANE)
     bounds = np.concatenate([s.points for s in strokes]) if strokes else np.zeros((1, 2))
     box = np.stack([bounds.min(0), bounds.max(0)])
@@ -138,10 +138,12 @@ def _along(run: Ints, kinds: Ints, shown: Floats, look: Look) -> list[Stroke]:
 
 
 def _named(feature: SectionFeature) -> Named:
-    """At the middle of a line, out of the material; on an arc or a circle, away from its centre."""
+    """At the middle of a line, out of the material; on an arc or a circle, away from its centre; in the middle of a slot."""
     number, drawn = feature.name.split()[-1], feature.drawn
     if feature.shape == "line":
         return Named(number, drawn.point, np.array([drawn.direction[1], -drawn.direction[0]]))
+    if feature.shape == "slot":
+        return Named(number, drawn.point, np.zeros(2))
     out = np.array([1.0, 1.0]) if feature.shape == "circle" else feature.ends.mean(0) - drawn.point
     length = float(np.linalg.norm(out))
     out = out / length if length > 1e-9 else np.array([1.0, 0.0])

@@ -48,7 +48,7 @@ class SectionDrawer(QWidget):
         self._words = label("", "soft", wrap=True)
         self._words.setAccessibleName("What the section shows")
         self.features = QListWidget()
-        self.features.setAccessibleName("Lines and arcs")
+        self.features.setAccessibleName("Features of the section")
         self.features.setSelectionMode(QAbstractItemView.SelectionMode.MultiSelection)
         self.features.setWordWrap(True)
         self.features.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)

@@ -342,7 +342,8 @@ def _kept(mesh: TriangleMesh) -> tuple[Ints, Floats]:
     found = mesh.__dict__.get("_grown_over")
     if found is None:
         neighbours = beside(mesh.triangles.astype(np.int64), len(mesh.points))[0]
-        found = mesh.__dict__["_grown_over"] = (neighbours, mesh.points[mesh.triangles].mean(1))
+        one, two, three = (mesh.points[corner] for corner in mesh.triangles.T)
+        found = mesh.__dict__["_grown_over"] = (neighbours, (one + two + three) / 3)
     made: tuple[Ints, Floats] = found
     return made
 

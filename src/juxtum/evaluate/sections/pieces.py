@@ -14,7 +14,7 @@ from juxtum.evaluate.sections.drawn import DrawnCurves
 from juxtum.evaluate.uncertainty import Budget, Sampling
 from juxtum.geometry.arrays import Floats, Ints, frozen
 
-Shape = Literal["line", "arc", "circle"]
+Shape = Literal["line", "arc", "circle", "slot", "point"]
 EXACT = 2e-3
 """A drawn piece is a line or an arc when it bulges less than this off it, mm."""
 LEAST_ARC = np.radians(5.0)
@@ -25,38 +25,46 @@ PARALLEL = 0.5
 
 @dataclass(frozen=True, eq=False)
 class Piece:
-    """A line or an arc of a section, drawn or measured.
+    """A line, an arc, a slot or a place of a section, drawn or measured.
 
     Parameters
     ----------
     point : array (2,)
-        On the line at its middle, or the centre, mm.
+        On the line at its middle, the centre, or the place, mm.
     direction : array (2,)
-        Of a line, material to its left; (0, 0) of an arc.
+        Of a line, material to its left, or along a slot; (0, 0) of an arc and a place.
     radius : float
-        mm; 0 of a line. Positive round material, negative round a hole.
+        mm, half the width of a slot; 0 of a line or a place. Positive round material, negative round a hole.
+    length : float
+        Of a slot over its round ends, mm.
     """
 
     point: Floats
     direction: Floats
     radius: float = 0.0
+    length: float = 0.0
+
+    @property
+    def is_line(self) -> bool:
+        """Whether distances count from anywhere on it."""
+        return self.radius == 0.0 and bool(self.direction.any())
 
     @property
     def angle(self) -> float:
-        """Of a line, degrees above the right-hand direction, -180 to 180."""
+        """Of a line or a slot, degrees above the right-hand direction, -180 to 180."""
         return float(np.degrees(np.arctan2(self.direction[1], self.direction[0])))
 
 
 @dataclass(frozen=True, eq=False)
 class SectionFeature:
-    """A line or an arc that one face of the nominal shows in a section.
+    """A line or an arc that one face of the nominal shows in a section, or a slot or a corner that several make.
 
     Parameters
     ----------
     name : str
-    shape : "line", "arc" or "circle"
+    shape : "line", "arc", "circle", "slot" or "point"
     face : int
-        Number of the nominal face.
+        Number of the nominal face; of the first of several.
     drawn : Piece
     measured : Piece or None
         None where the scan shows too little of it, for a reason.
@@ -69,11 +77,16 @@ class SectionFeature:
     seen : float
         Share of the drawn length that has points.
     deviation : float
-        Of a line its offset at the middle, of an arc that of its radius: + has more material, mm.
+        Of a line its offset at the middle, of an arc that of its radius, of a slot that of half its width: + has more
+        material; of a corner how far it lies from the drawn one. mm.
     budget : Budget or None
         Of that deviation.
     turn, turn_expanded : float
         Of a line how far it is turned, degrees, and the expanded uncertainty of that; NaN of an arc or where it is not known.
+    length_expanded : float
+        Expanded uncertainty of the length of a slot; NaN of all else.
+    place : array (2, 2) or None
+        Covariance of where it lies by its data, mm2: a line at its middle, else the centre or the corner.
     reason : str
     """
 
@@ -91,6 +104,8 @@ class SectionFeature:
     reason: str = ""
     turn: float = float("nan")
     turn_expanded: float = float("nan")
+    length_expanded: float = float("nan")
+    place: Floats | None = None
 
 
 @dataclass(frozen=True)
@@ -174,7 +189,7 @@ def _shaped(points: Floats) -> tuple[Shape, Piece] | None:
     if len(points) < 4:
         return None
     try:
-        circle = associated("circle2d", _upright(points)).feature
+        circle = associated("circle2d", upright(points)).feature
     except FitError:
         return None
     centre, radius = circle.point[:2], float(circle.radius)  # type: ignore[attr-defined]
@@ -187,39 +202,75 @@ def _shaped(points: Floats) -> tuple[Shape, Piece] | None:
     return ("circle" if is_whole else "arc"), made
 
 
-def _upright(flat: Floats) -> Floats:
+def upright(flat: Floats) -> Floats:
     return np.column_stack([flat, np.zeros(len(flat))])
 
 
-def measured_piece(stretch: Stretch, points: Floats) -> tuple[Piece, float, float, Floats]:
-    """The piece that measured points (N, 2) make, its form, its deviation, and what each point counts for in that (N,).
+@dataclass(frozen=True, eq=False)
+class FittedPiece:
+    """What measured points make of a stretch.
+
+    Parameters
+    ----------
+    piece : Piece
+    form, spread : float
+        Largest less smallest distance of the points from it, and their standard deviation, mm.
+    deviation : float
+        As of a feature of a section, mm.
+    gain : array (N,)
+        What each point counts for in that.
+    shifts : array (2, N)
+        What each counts for in where it lies.
+    """
+
+    piece: Piece
+    form: float
+    spread: float
+    deviation: float
+    gain: Floats
+    shifts: Floats
+
+    def place(self, length: float) -> Floats:
+        """Covariance (2, 2) of where it lies, mm2, by data over a length."""
+        return place_covariance(self.shifts, self.spread, length)
+
+
+def measured_piece(stretch: Stretch, points: Floats) -> FittedPiece:
+    """The line or the arc that measured points (N, 2) make.
 
     Raises
     ------
     FitError
     """
     if stretch.shape == "line":
-        made = associated("line2d", _upright(points))
-        normal = made.feature.normal[:2]  # type: ignore[attr-defined]
-        way = np.array([normal[1], -normal[0]])
-        way = way if way @ stretch.drawn.direction > 0 else -way
-        point = points.mean(0)
-        foot = point + ((stretch.drawn.point - point) @ way) * way
-        outward = np.array([stretch.drawn.direction[1], -stretch.drawn.direction[0]])
-        rows = np.stack([np.ones(len(points)), (points - point) @ way], axis=1)
-        leverage = np.array([1.0, (stretch.drawn.point - point) @ way])
-        off = float((foot - stretch.drawn.point) @ outward)
-        return Piece(frozen(foot), frozen(way)), made.form, off, _gain(rows, leverage)
-    made = associated("circle2d", _upright(points))
+        return _measured_line(stretch.drawn, points)
+    made = associated("circle2d", upright(points))
     centre, radius = made.feature.point[:2], float(made.feature.radius)  # type: ignore[attr-defined]
-    sign = np.sign(stretch.drawn.radius)
-    arms = (points - centre) / np.maximum(np.linalg.norm(points - centre, axis=1), 1e-12)[:, None]
-    gain = _gain(np.column_stack([arms, np.ones(len(arms))]), np.array([0.0, 0.0, 1.0]))
-    measured = Piece(frozen(centre.copy()), frozen(np.zeros(2)), float(sign * radius))
-    return measured, made.form, float(sign * (radius - abs(stretch.drawn.radius))), gain
+    sign = float(np.sign(stretch.drawn.radius))
+    reach = np.linalg.norm(points - centre, axis=1)
+    arms = (points - centre) / np.maximum(reach, 1e-12)[:, None]
+    gains = np.linalg.pinv(np.column_stack([arms, np.ones(len(arms))]))
+    piece = Piece(frozen(centre.copy()), frozen(np.zeros(2)), sign * radius)
+    deviation = sign * (radius - abs(stretch.drawn.radius))
+    return FittedPiece(piece, made.form, float(np.std(reach)), deviation, gains[2], gains[:2])
 
 
-def _gain(rows: Floats, leverage: Floats) -> Floats:
+def _measured_line(drawn: Piece, points: Floats) -> FittedPiece:
+    made = associated("line2d", upright(points))
+    normal = made.feature.normal[:2]  # type: ignore[attr-defined]
+    way = np.array([normal[1], -normal[0]])
+    way = way if way @ drawn.direction > 0 else -way
+    point = points.mean(0)
+    foot = point + ((drawn.point - point) @ way) * way
+    outward = np.array([drawn.direction[1], -drawn.direction[0]])
+    rows = np.stack([np.ones(len(points)), (points - point) @ way], axis=1)
+    gain = gain_of(rows, np.array([1.0, (drawn.point - point) @ way]))
+    off = float((foot - drawn.point) @ outward)
+    spread, shifts = float(np.std(points @ normal)), np.outer(outward, gain)
+    return FittedPiece(Piece(frozen(foot), frozen(way)), made.form, spread, off, gain, shifts)
+
+
+def gain_of(rows: Floats, leverage: Floats) -> Floats:
     """How much each point's distance (N,) moves a value that is `leverage` times the parameters of a fit."""
     return np.asarray(leverage @ np.linalg.pinv(rows))
 
@@ -228,20 +279,31 @@ def turn_of(stretch: Stretch, piece: Piece, points: Floats) -> tuple[float, Floa
     """How far a line is turned, degrees, and what each point (N,) counts for in that, degrees a mm."""
     turn = (piece.angle - stretch.drawn.angle + 180.0) % 360.0 - 180.0
     rows = np.stack([np.ones(len(points)), (points - points.mean(0)) @ piece.direction], axis=1)
-    return turn, np.degrees(_gain(rows, np.array([0.0, 1.0])))
+    return turn, np.degrees(gain_of(rows, np.array([0.0, 1.0])))
 
 
-def sampling_of(gain: Floats, spread: float, length: float, correlation: float = 1.0) -> Sampling:
-    """What the data leave open of a value: points of one run share their errors over a correlation length, mm."""
-    independent = max(min(len(gain), length / correlation), 1.0)
+CORRELATION = 1.0
+"""Points of one run share their errors over a length, mm."""
+
+
+def sampling_of(gain: Floats, spread: float, length: float) -> Sampling:
+    """What the data leave open of a value."""
+    independent = max(min(len(gain), length / CORRELATION), 1.0)
     standard = spread * float(np.sqrt((gain**2).sum())) * np.sqrt(len(gain) / independent)
     return Sampling(float(standard), len(gain), max(independent - 3.0, 1.0))
+
+
+def place_covariance(shifts: Floats, spread: float, length: float) -> Floats:
+    """Covariance (2, 2) of a place, mm2, of which `shifts` (2, N) say what each point counts for."""
+    count = shifts.shape[1]
+    independent = max(min(count, length / CORRELATION), 1.0)
+    return np.asarray(spread**2 * (shifts @ shifts.T) * count / independent)
 
 
 def between(one: SectionFeature, two: SectionFeature) -> Dimension:
     """The dimension between two features: of lines that are not parallel their angle, else a distance.
 
-    From the middle of a line at a right angle to it, and from the centre of an arc.
+    From the middle of a line at a right angle to it, from the centre of an arc or a slot, from a corner.
 
     Raises
     ------
@@ -271,22 +333,32 @@ def _angle(one: Piece, two: Piece) -> float:
 
 
 def _distance(one: Piece, two: Piece) -> float:
-    if two.radius == 0.0:
+    if two.is_line:
         one, two = two, one
     way = two.point - one.point
-    if one.radius == 0.0:
+    if one.is_line:
         return abs(float(way[0] * one.direction[1] - way[1] * one.direction[0]))
     return float(np.linalg.norm(way))
 
 
 def _expanded(one: SectionFeature, two: SectionFeature) -> float:
-    """Of the distance between two features: the data of both, and the larger of what else each has but the alignment."""
-    assert one.budget is not None and two.budget is not None
+    """Of the distance between two features: where the data leave either along it, and the larger of what else each has but the alignment."""
+    assert one.budget is not None and two.budget is not None and one.place is not None and two.place is not None
     if not (one.budget.is_known and two.budget.is_known):
         return float("nan")
-    data, rest = 0.0, 0.0
+    along = _way_between(one.drawn, two.drawn)
+    data, rest = float(along @ (one.place + two.place) @ along), 0.0
     for budget in (one.budget, two.budget):
-        data += sum(c.standard**2 for c in budget.contributions if c.source.startswith("sampling"))
         others = (c.standard**2 for c in budget.contributions if not c.source.startswith(("sampling", "alignment")))
         rest = max(rest, sum(others))
     return 2.0 * float(np.sqrt(data + rest))
+
+
+def _way_between(one: Piece, two: Piece) -> Floats:
+    """Unit direction (2,) along which a distance counts: across a line, else from one to the other."""
+    for piece in (one, two):
+        if piece.is_line:
+            return np.array([piece.direction[1], -piece.direction[0]])
+    way = two.point - one.point
+    length = float(np.linalg.norm(way))
+    return way / length if length > 1e-9 else np.array([1.0, 0.0])

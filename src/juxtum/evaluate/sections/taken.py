@@ -12,6 +12,7 @@ from juxtum.align import Alignment
 from juxtum.errors import FitError
 from juxtum.evaluate.deviation import Deviation, SearchRule, edge_margin
 from juxtum.evaluate.sections._section_kernels import nearest_pieces, pieces_along
+from juxtum.evaluate.sections.compound import DrawnSlot, corners, drawn_slots, measured_slot, rows_of
 from juxtum.evaluate.sections.cutting import Curve, SectionPlane, cut
 from juxtum.evaluate.sections.drawn import DrawnCurves, drawn_curves
 from juxtum.evaluate.sections.pieces import (
@@ -153,9 +154,7 @@ def take_section(
     lengths = _seen_pieces(drawn, points, outwards, max(2.5 * pitch, 0.05), rule)
     total = drawn.length
     made = _Made(deviation, laid[0], laid[1], plane, points, pieces, lengths)
-    features = tuple(
-        _feature(made, stretch, index, (feet, values)) for index, stretch in enumerate(stretches(drawn), start=1)
-    )
+    features = _features(made, feet, stretches(drawn))
     return Section(
         plane, drawn, curves, frozen(points), runs, frozen(feet), frozen(values), frozen(pieces, np.int64),
         frozen(faces, np.int64),
@@ -302,8 +301,36 @@ class _Made:
     lengths: Floats
 
 
-def _feature(made: _Made, stretch: Stretch, number: int, held: tuple[Floats, Floats]) -> SectionFeature:
-    feet, values = held
+def _features(made: _Made, feet: Floats, pieces: list[Stretch]) -> tuple[SectionFeature, ...]:
+    """Lines and arcs in their order, then the slots and the corners that they make."""
+    found = [_feature(made, stretch, number, feet) for number, stretch in enumerate(pieces, start=1)]
+    slots = [
+        _slot(made, slot, found, (len(pieces) + number, pieces))
+        for number, slot in enumerate(drawn_slots(pieces), start=1)
+    ]
+    return (*found, *slots, *corners(pieces, found, len(found) + len(slots) + 1))
+
+
+def _slot(
+    made: _Made, slot: DrawnSlot, found: list[SectionFeature], given: tuple[int, list[Stretch]]
+) -> SectionFeature:
+    number, pieces = given
+    walls = rows_of(slot, pieces)
+    rows = np.flatnonzero(np.isin(made.pieces, walls))
+    seen = float(made.lengths[walls].sum() / max(sum(pieces[k].length for k in slot.members), 1e-12))
+    half = slot.drawn.length / 2 * slot.drawn.direction
+    ends = frozen(np.stack([slot.drawn.point - half, slot.drawn.point + half]))
+    reason = f"only {100 * seen:.0f} % of it was seen" if seen < LEAST_SEEN else ""
+    bare = SectionFeature(
+        f"slot {number}", "slot", found[slot.members[0]].face, slot.drawn, None, ends, len(rows), np.nan, seen, np.nan,
+        None, reason,
+    )  # fmt: skip
+    if any(found[k].measured is None for k in slot.members):
+        return replace(bare, reason="not all of its sides and ends are measured")
+    return measured_slot(slot, bare, made.points[rows], made.chain)
+
+
+def _feature(made: _Made, stretch: Stretch, number: int, feet: Floats) -> SectionFeature:
     total = max(stretch.length, 1e-12)
     seen = float(made.lengths[stretch.rows].sum() / total)
     rows = np.flatnonzero(_belongs(made, stretch, feet))
@@ -315,21 +342,23 @@ def _feature(made: _Made, stretch: Stretch, number: int, held: tuple[Floats, Flo
     if len(rows) < FEWEST:
         return replace(bare, reason="the scan shows too little of it")
     try:
-        piece, form, value, gain = measured_piece(stretch, made.points[rows])
+        fitted = measured_piece(stretch, made.points[rows])
     except FitError as problem:
         return replace(bare, reason=problem.what)
     # A coat lies outwards of every point alike, so it comes off the deviation as it comes off the points.
     coat = float(made.chain.thickness_on(np.array([stretch.face]))[0])
-    spread = float(np.std(values[rows]))
-    budget = _budget(made, stretch, sampling_of(gain, spread, total))
+    budget = _budget(made, stretch, sampling_of(fitted.gain, fitted.spread, total))
     reason = f"only {100 * seen:.0f} % of it was seen" if seen < LEAST_SEEN else ""
-    whole = replace(bare, measured=piece, form=form, deviation=value - coat, budget=budget, reason=reason)
+    whole = replace(
+        bare, measured=fitted.piece, form=fitted.form, deviation=fitted.deviation - coat, budget=budget, reason=reason,
+        place=fitted.place(total),
+    )  # fmt: skip
     if stretch.shape != "line":
         return whole
-    turn, counted = turn_of(stretch, piece, made.points[rows])
+    turn, counted = turn_of(stretch, fitted.piece, made.points[rows])
     # What the instrument may be off by from one end of the line to the other turns it.
     ends_apart = made.chain.form_budget(total, Sampling(0.0, len(rows)), stretch.face + 1)
-    data = sampling_of(counted, spread, total).standard
+    data = sampling_of(counted, fitted.spread, total).standard
     return replace(whole, turn=turn, turn_expanded=2.0 * float(np.hypot(data, np.degrees(ends_apart.standard / total))))
 
 
