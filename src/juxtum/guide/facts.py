@@ -82,9 +82,12 @@ def numbered_warnings(d: Known) -> list[str]:
     places = d.evaluation.deviation.doubts_about(())
     words = [_sentence(note) for note in d.evaluation.doubts.notes]
     words += [f"{number}  {_sentence(text)}" for number, text in enumerate(places[:MOST_NUMBERED], 1)]
-    return words + (
-        [f"{len(places) - MOST_NUMBERED} smaller places are in the report."] if len(places) > MOST_NUMBERED else []
-    )
+    left = len(places) - MOST_NUMBERED
+    if left > 0:
+        words.append(
+            "One smaller place is in the report." if left == 1 else f"{left} smaller places are in the report."
+        )
+    return words
 
 
 def _sentence(text: str) -> str:

@@ -138,13 +138,17 @@ def _along(run: Ints, kinds: Ints, shown: Floats, look: Look) -> list[Stroke]:
 
 
 def _named(feature: SectionFeature) -> Named:
-    """At the middle of a line, out of the material; on an arc or a circle, away from its centre; in the middle of a slot."""
+    """At the middle of a line, out of the material; on an arc or a circle, away from its centre; within an end of a slot."""
     number, drawn = feature.name.split()[-1], feature.drawn
     if feature.shape == "line":
         return Named(number, drawn.point, np.array([drawn.direction[1], -drawn.direction[0]]))
     if feature.shape == "slot":
-        return Named(number, drawn.point, np.zeros(2))
-    out = np.array([1.0, 1.0]) if feature.shape == "circle" else feature.ends.mean(0) - drawn.point
+        # Its middle is where its two sides are named.
+        return Named(number, drawn.point + (drawn.length / 2 - abs(drawn.radius)) * drawn.direction, np.zeros(2))
+    # An arc bulges to the right of its chord where it runs round material, to the left round a hole.
+    right, up = feature.ends[1] - feature.ends[0]
+    bulge = np.sign(drawn.radius) * np.array([up, -right])
+    out = np.array([1.0, 1.0]) if feature.shape == "circle" else bulge
     length = float(np.linalg.norm(out))
     out = out / length if length > 1e-9 else np.array([1.0, 0.0])
     return Named(number, drawn.point + abs(drawn.radius) * out, out)

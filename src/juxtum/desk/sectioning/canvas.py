@@ -13,7 +13,8 @@ from juxtum.look import SMALL
 from juxtum.scene.section_picture import Named, SectionPicture, Stroke
 
 WIDTHS = {"drawn": 1.0, "measured": 1.5, "whisker": 1.0}
-MARGIN = 26.0
+MARGIN, BAR = 26.0, 18.0
+"""Left free round what is drawn, and below it for the bar of its scale; pixels."""
 STEP = 1.25
 SIDEWAYS = 0.5
 """Out of the material by so much to one side: words stand beside the curve, not over it."""
@@ -70,14 +71,19 @@ class SectionCanvas(QWidget):
         """Pixels a millimetre."""
         assert self.picture is not None
         size = np.maximum(np.ptp(self.picture.bounds, axis=0), 1e-6)
-        room = np.array([self.width(), self.height()]) - 2 * MARGIN
+        room = np.array([self.width(), self.height() - BAR]) - 2 * MARGIN
         return self._zoom * max(float((room / size).min()), 1e-6)
 
     def place_of(self, flat: Floats) -> Floats:
         """Pixels (N, 2) of places of the section (N, 2)."""
         assert self.picture is not None
         away = (np.asarray(flat) - self.picture.bounds.mean(0) - self._shift) * self._factor
-        return np.asarray(away * [1, -1] + [self.width() / 2, self.height() / 2])
+        return np.asarray(away * [1, -1] + self._middle)
+
+    @property
+    def _middle(self) -> Floats:
+        """Of what is drawn, above the bar of the scale; pixels."""
+        return np.array([self.width() / 2, (self.height() - BAR) / 2])
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         """Strokes, numbers and a bar of the scale."""
@@ -142,7 +148,7 @@ class SectionCanvas(QWidget):
     def _zoom_by(self, factor: float, about: QPointF) -> None:
         if self.picture is None:
             return
-        off = np.array([about.x() - self.width() / 2, self.height() / 2 - about.y()])
+        off = (np.array([about.x(), about.y()]) - self._middle) * [1, -1]
         before = off / self._factor
         self._zoom = float(np.clip(self._zoom * factor, 0.5, 500.0))
         self._shift = self._shift + before - off / self._factor
