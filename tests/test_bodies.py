@@ -20,6 +20,7 @@ from juxtum.exchange.mesh_writing import write_mesh
 from juxtum.exchange.meshes import read_mesh
 from juxtum.exchange.solid import TessellationRule
 from juxtum.geometry import RigidTransform, TriangleMesh
+from juxtum.guide.bodies import gap_facts
 from juxtum.guide.findings import Key
 from juxtum.job.steps import AsScanned
 from juxtum.nominal import Nominal
@@ -80,6 +81,25 @@ def test_noise_alone_does_not_reach_in() -> None:
     noisy = TriangleMesh(top.points + rng.normal(0, 0.02, len(top.points))[:, None] * top.normals, top.triangles)
     found = clearance(noisy.moved(RigidTransform.translation([0, 0, 5.0])), top)
     assert found.volume < 0.25 * 0.008 * 1600 and found.places is not None and abs(found.places[0].value) < 0.02
+
+
+def test_a_gap_is_as_sure_as_it_says() -> None:
+    """Two flat faces 0.1 mm apart, noise of 0.01 on both: the nearest of 400 places would read 0.088 by itself."""
+    block = body(solids.box((0, 0, 0), (40, 40, 5)), 0.5)
+    held = []
+    for seed in range(16):
+        rng = np.random.default_rng(seed)
+        lower, upper = (
+            TriangleMesh(
+                block.points + rng.normal(0, 0.01, len(block.points))[:, None] * block.normals, block.triangles
+            )
+            for _ in range(2)
+        )
+        found = clearance(upper.moved(RigidTransform.translation([0, 0, 5.1])), lower)
+        assert found.places is not None
+        held += [(abs(place.value - 0.1) <= place.expanded, place.expanded < 0.01) for place in found.places]
+    assert np.mean([within for within, _ in held]) >= 0.85 and all(narrow for _, narrow in held)
+    assert dict(gap_facts(found))["smallest gap"].count("\u00b1") == 1
 
 
 def test_a_wall_thinner_than_the_limit_does_not_hide_its_other_side() -> None:

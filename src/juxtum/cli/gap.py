@@ -70,7 +70,11 @@ def _document(found: Clearance, notes: tuple[str, ...]) -> dict[str, object]:
     def told(index: int) -> dict[str, object] | None:
         if places is None:
             return None
-        return {"gap": round(places[index].value, 6), "place": np.round(places[index].where, 4).tolist()}
+        place = places[index]
+        return {
+            "gap": round(place.value, 6), "expanded_uncertainty": round(place.expanded, 6),
+            "place": np.round(place.where, 4).tolist(),
+        }  # fmt: skip
 
     return {
         "schema": SCHEMA, "units": "mm", "nearest": told(0), "farthest": told(1), "facing_area": round(found.facing, 3),

@@ -9,6 +9,7 @@ import numpy as np
 
 from juxtum.errors import InputError
 from juxtum.evaluate.held import HeldMap, on_faces
+from juxtum.evaluate.tiles import Tiles, choice_of_the_largest
 from juxtum.geometry import TriangleMesh
 from juxtum.geometry.arrays import Bools, Floats, Ints
 from juxtum.geometry.topology import closure, weld
@@ -31,10 +32,20 @@ CHUNK = 200_000
 
 @dataclass(frozen=True, eq=False)
 class Place:
-    """A gap (above zero) or a depth (below), mean over a place, and where (3,)."""
+    """A gap (above zero) or a depth (below), mean over a place, and where (3,).
+
+    What noise adds by the choice of the extreme is taken off; `standard` is the standard uncertainty of what is left, of the
+    data alone: how the bodies were placed beside each other is not known here. mm.
+    """
 
     value: float
     where: Floats
+    standard: float
+
+    @property
+    def expanded(self) -> float:
+        """Expanded uncertainty by the data alone, mm."""
+        return 2.0 * self.standard
 
 
 @dataclass(frozen=True, eq=False)
@@ -50,8 +61,8 @@ class Clearance:
     map: HeldMap
 
     @cached_property
-    def _cells(self) -> tuple[Ints, Ints, Floats, Ints]:
-        """Points with a value, the place of each, and of every place the mean and how many points it has."""
+    def _cells(self) -> tuple[Ints, Ints, Tiles]:
+        """Points with a value, the place of each, and the places: those that look the same way hang together."""
         mesh = self.map.mesh
         rows = np.flatnonzero(self.map.known)
         normals, every = mesh.normals[rows], np.arange(len(rows))
@@ -59,24 +70,29 @@ class Clearance:
         ways = 2 * main + (normals[every, main] > 0)
         cells = np.floor(mesh.points[rows] / max(PATCH, 2.5 * mesh.spacing)).astype(np.int64)
         keys = np.column_stack([cells, ways])
-        _, owner, counts = np.unique(keys, axis=0, return_inverse=True, return_counts=True)
-        owner = owner.ravel()
-        return rows, owner, np.bincount(owner, self.map.values[rows], len(counts)) / counts, counts
+        made, first, owner, counts = np.unique(keys, axis=0, return_index=True, return_inverse=True, return_counts=True)
+        owner, values = owner.ravel(), self.map.values[rows]
+        means = np.bincount(owner, values, len(counts)) / counts
+        spreads = np.sqrt(np.bincount(owner, (values - means[owner]) ** 2, len(counts)) / counts)
+        return rows, owner, Tiles(means, counts, rows[first], made[:, :3], made[:, 3], spreads)
 
     @cached_property
     def places(self) -> tuple[Place, Place] | None:
         """The nearest place, or the deepest; and the farthest of those that face the other body; None where none does."""
-        rows, owner, means, counts = self._cells
+        rows, owner, tiles = self._cells
         if len(rows) == 0:
             return None
-        full = np.flatnonzero(counts >= min(LEAST_POINTS, int(counts.max())))
-        order = full[np.argsort(means[full], kind="stable")]
+        full = np.flatnonzero(tiles.counts >= min(LEAST_POINTS, int(tiles.counts.max())))
+        chosen = tiles.some(full)
 
-        def told(cell: int) -> Place:
-            inside = self.map.mesh.points[rows[owner == cell]]
-            return Place(float(means[cell]), inside[np.argmin(np.linalg.norm(inside - inside.mean(0), axis=1))])
+        def told(sign: float) -> Place:
+            at = int(np.argmax(sign * chosen.means))
+            inside = self.map.mesh.points[rows[owner == full[at]]]
+            choice = choice_of_the_largest(chosen, sign)
+            middle = inside[np.argmin(np.linalg.norm(inside - inside.mean(0), axis=1))]
+            return Place(float(chosen.means[at] - sign * choice.bias), middle, choice.standard)
 
-        return told(order[0]), told(order[-1])
+        return told(-1.0), told(1.0)
 
     @cached_property
     def _of_triangles(self) -> Floats:
@@ -84,9 +100,9 @@ class Clearance:
 
         Of each corner its place's mean counts, since the noise of single points would reach into the other body by itself.
         """
-        rows, owner, means, _ = self._cells
+        rows, owner, tiles = self._cells
         calm = np.zeros(len(self.map.values))
-        calm[rows] = means[owner]
+        calm[rows] = tiles.means[owner]
         values, known = calm[self.map.mesh.triangles], self.map.known[self.map.mesh.triangles]
         return np.where(known.any(1), values.sum(1) / np.maximum(known.sum(1), 1), np.nan)
 

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from functools import cached_property
 from statistics import NormalDist
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -59,6 +60,10 @@ class Tiles:
     cells: Rows
     faces: Rows
     spreads: Floats
+
+    def some(self, rows: npt.NDArray[Any]) -> Tiles:
+        """Some of them, by row or by a mask."""
+        return Tiles(*(getattr(self, field.name)[rows] for field in fields(self)))
 
     @cached_property
     def noise(self) -> Floats:

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from juxtum.evaluate.bodies import Clearance, Place
 from juxtum.geometry.arrays import Floats
+from juxtum.wording import decimals_for
 
+LEAST_SURE = 5e-4
 NOTHING = "nothing of it faces the other body"
 
 
@@ -33,11 +35,14 @@ def gap_facts(found: Clearance) -> list[tuple[str, str]]:
             ("area inside it", f"{found.inside:.0f} mm\u00b2"),
             ("volume of both", f"{found.volume:.2f} mm\u00b3"),
         ]
-    return [*facts, ("each value", "mean over 2 mm, no U")]
+    return [*facts, ("each value", "mean over 2 mm"), ("U", "of the data alone")]
 
 
 def _place(name: str, place: Place) -> list[tuple[str, str]]:
-    return [(name, f"{abs(place.value):.3f} mm"), (f"{name.removesuffix(' by')} at", _words(place.where))]
+    value, sure = abs(place.value), min(decimals_for(place.expanded), 4)
+    # Of bodies without noise it is as good as none.
+    words = f"{value:.3f} mm" if place.expanded < LEAST_SURE else f"{value:.{sure}f} \u00b1{place.expanded:.{sure}f} mm"
+    return [(name, words), (f"{name.removesuffix(' by')} at", _words(place.where))]
 
 
 def _words(where: Floats) -> str:

@@ -17,7 +17,6 @@ from juxtum.evaluate.drawn.taken import NotSeenError
 from juxtum.evaluate.fields import Triple
 from juxtum.evaluate.given import Given
 from juxtum.evaluate.kinds.base import Strokes
-from juxtum.evaluate.kinds.form import kept
 from juxtum.evaluate.kinds.size import Sized
 from juxtum.evaluate.kinds.toleranced import Found
 from juxtum.geometry.arrays import Floats, unit
@@ -174,7 +173,7 @@ class Thickness(Sized):
             )
         slope = np.abs(np.einsum("ij,ij->i", one.facing[good], two.facing[other[good]]))
         widths = drawn[good] + one.deviations[good] + two.deviations[other[good]] * np.maximum(slope, 0.2)
-        tiles = replace(kept(one.tiles, good), means=widths)
+        tiles = replace(one.tiles.some(good), means=widths)
         found = [extreme_of(tiles, sign, None) for sign in (1.0, -1.0)]
         middle = self.limits.nominal + (self.lower + self.upper) / 2
         worst = max(found, key=lambda e: abs(e.value - middle))

@@ -15,7 +15,6 @@ from juxtum.evaluate.drawn.taken import NotSeenError, Taken
 from juxtum.evaluate.given import Given
 from juxtum.evaluate.kinds.base import Strokes
 from juxtum.evaluate.kinds.toleranced import Found, Zoned, unbounded_width_of, width_of, worst_of
-from juxtum.evaluate.tiles import Tiles
 from juxtum.geometry.arrays import Bools, Floats, orthonormal_frame
 from juxtum.geometry.features import Circle, Cone, Cylinder, Feature, Line, Plane, Sphere
 
@@ -31,11 +30,6 @@ class _Form(Zoned):
 
     criterion: Literal["zone", "gauss"] = "zone"
     """Whether the narrowest zone counts, or that about the feature of least squares."""
-
-
-def kept(tiles: Tiles, rows: Bools) -> Tiles:
-    """Some of the tiles."""
-    return Tiles(*(getattr(tiles, name)[rows] for name in ("means", "counts", "rows", "cells", "faces", "spreads")))
 
 
 class Straightness(_Form):
@@ -100,7 +94,7 @@ class Straightness(_Form):
             rows = group == number
             if rows.sum() < SLICE_TILES:
                 continue
-            tiles = kept(taken.tiles, rows)
+            tiles = taken.tiles.some(rows)
             points = np.column_stack([along[rows], tiles.means, np.zeros(rows.sum())])
             start = Plane(points.mean(0), np.array([0.0, 1, 0]))
             levelled = points[:, 1] - np.polyval(np.polyfit(points[:, 0], points[:, 1], 1), points[:, 0])
@@ -198,7 +192,7 @@ class Roundness(_Form):
             return _about(taken, self.criterion)
         found_in: list[Found] = []
         for rows in slices(taken):
-            tiles, spots = kept(taken.tiles, rows), taken.spots[rows]
+            tiles, spots = taken.tiles.some(rows), taken.spots[rows]
             axis = taken.fit.feature.axis  # type: ignore[attr-defined]
             place = taken.fit.feature.anchored(spots.mean(0)).point
             arms = spots - place - np.outer((spots - place) @ axis, axis)

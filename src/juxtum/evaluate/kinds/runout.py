@@ -12,7 +12,7 @@ from juxtum.evaluate.drawn.references import Faces
 from juxtum.evaluate.drawn.taken import NotSeenError, Taken, axis_alone
 from juxtum.evaluate.given import Given
 from juxtum.evaluate.kinds.base import Strokes
-from juxtum.evaluate.kinds.form import SLICE_TILES, kept
+from juxtum.evaluate.kinds.form import SLICE_TILES
 from juxtum.evaluate.kinds.toleranced import Found, Zoned, unbounded_width_of, worst_of
 from juxtum.geometry.arrays import Bools, Floats
 from juxtum.geometry.features import Feature, Plane
@@ -44,7 +44,7 @@ class _RunOut(Zoned):
         heights, groups = self._read(taken, frame, axis, direction)
         turns: list[Found] = []
         for rows in groups:
-            tiles = kept(taken.tiles, rows)
+            tiles = taken.tiles.some(rows)
             value, standard, top = unbounded_width_of(tiles, heights[rows])
             place, words = taken.places[rows][top], self.short.lower()
             framed = 2 * frame.spread(place, taken.facing[rows][top])

@@ -17,7 +17,7 @@ from juxtum.evaluate.drawn.taken import Taken, middle_of, radius_of, width_betwe
 from juxtum.evaluate.fields import Finite
 from juxtum.evaluate.given import Given
 from juxtum.evaluate.kinds.base import Strokes
-from juxtum.evaluate.kinds.form import RING, kept, slices
+from juxtum.evaluate.kinds.form import RING, slices
 from juxtum.evaluate.kinds.toleranced import Found, Toleranced
 from juxtum.evaluate.quantity import Aim, Limits, LineResult
 from juxtum.evaluate.uncertainty import Budget, Sampling
@@ -179,7 +179,7 @@ class Diameter(Sized):
             if not across.any():
                 continue
             local = np.linalg.norm(arms, axis=1) + np.linalg.norm(arms[opposite], axis=1)
-            tiles = replace(kept(taken.tiles, rows & _spread(rows, across)), means=local[across])
+            tiles = replace(taken.tiles.some(rows & _spread(rows, across)), means=local[across])
             for sign in (1.0, -1.0):
                 extreme = extreme_of(tiles, sign, None)
                 found.append(Found(self.factor / 2 * extreme.value, 1.4 * extreme.standard, extreme.value, spots[across][extreme.tile],
@@ -337,4 +337,4 @@ class Width(Sized):
         if near.sum() < 3:
             return None
         widths = np.abs(plane.distances(one.spots[near])) + np.abs(plane.distances(two.spots[other[near]]))
-        return kept(one.tiles, near), widths
+        return one.tiles.some(near), widths
