@@ -27,6 +27,7 @@ from juxtum.exchange.cad import write_step
 from juxtum.exchange.mesh_writing import write_mesh
 from juxtum.exchange.solid import TessellationRule
 from juxtum.geometry import Cylinder, Plane, PointCloud, RigidTransform, TriangleMesh
+from juxtum.geometry.features import Cone, Torus
 from juxtum.guide.features import card_lines
 from juxtum.guide.findings import Key
 from juxtum.job.steps import FeatureStep
@@ -101,23 +102,41 @@ def test_a_triangle_that_noise_has_turned_is_as_good_as_those_beside_it(scan: Tr
     assert wall.feature.name == "cylinder" and wall.feature.sizes["radius"] == pytest.approx(6.0, abs=0.01)
 
 
+def net(places: np.ndarray, noise: float) -> TriangleMesh:
+    """A net of triangles through places (N, M, 3)."""
+    k = np.arange(places.shape[0] * places.shape[1]).reshape(places.shape[:2])
+    one, two, three, four = k[:-1, :-1], k[1:, :-1], k[1:, 1:], k[:-1, 1:]
+    corners = np.stack([np.stack([one, two, three], -1), np.stack([one, three, four], -1)], 2).reshape(-1, 3)
+    points = places.reshape(-1, 3)
+    return TriangleMesh(points + np.random.default_rng(2).normal(0, noise, points.shape), corners)
+
+
 def test_small_triangles_turned_by_noise_still_tell_what_bends() -> None:
     """Triangles of 0.1 mm with 0.008 mm of noise look up to thirty degrees aside; half a bore beside a flat, clicked on either."""
     s, t = np.meshgrid(np.arange(0, 50, 0.1), np.arange(0, 30, 0.1), indexing="ij")
     bend = np.clip(s - 20, 0, None) / 20
-    points = np.stack(
-        [np.where(s < 20, s, 20 + 20 * np.sin(bend)), t, np.where(s < 20, 0, 20 * (np.cos(bend) - 1))], -1
+    mesh = net(
+        np.stack([np.where(s < 20, s, 20 + 20 * np.sin(bend)), t, np.where(s < 20, 0, 20 * (np.cos(bend) - 1))], -1),
+        0.008,
     )
-    k = np.arange(s.size).reshape(s.shape)
-    one, two, three, four = k[:-1, :-1], k[1:, :-1], k[1:, 1:], k[:-1, 1:]
-    corners = np.stack([np.stack([one, two, three], -1), np.stack([one, three, four], -1)], 2).reshape(-1, 3)
-    mesh = TriangleMesh(points.reshape(-1, 3) + np.random.default_rng(2).normal(0, 0.008, (s.size, 3)), corners)
-    flat = grow(mesh, at(mesh, (8, 15, 0)))
-    assert isinstance(flat.feature, Plane) and len(flat.triangles) > 0.38 * len(corners)
+    flat, whole = grow(mesh, at(mesh, (8, 15, 0))), len(mesh.triangles)
+    assert isinstance(flat.feature, Plane) and len(flat.triangles) > 0.38 * whole
     for turn, along in ((0.4, 8), (0.6, 20), (0.75, 15), (0.9, 10), (1.1, 22)):
         bent = grow(mesh, at(mesh, (20 + 20 * np.sin(turn), along, 20 * (np.cos(turn) - 1))))
         assert isinstance(bent.feature, Cylinder) and bent.feature.radius == pytest.approx(20, abs=0.02)
-        assert abs(bent.feature.axis[1]) > 0.99999 and len(bent.triangles) > 0.5 * len(corners)
+        assert abs(bent.feature.axis[1]) > 0.99999 and len(bent.triangles) > 0.5 * whole
+    s, t = np.meshgrid(np.arange(0, 2.2, 0.1 / 20), np.arange(-1.4, 1.4, 0.1 / 6), indexing="ij")
+    reach = 20 + 6 * np.cos(t)
+    ring = net(np.stack([reach * np.cos(s), reach * np.sin(s), 6 * np.sin(t)], -1), 0.006)
+    s, t = np.meshgrid(np.arange(0, 25, 0.1), np.arange(0, 2.5, 0.1 / 8), indexing="ij")
+    reach = 8 + s * np.sin(np.radians(20))
+    sink = net(np.stack([reach * np.cos(t), reach * np.sin(t), s * np.cos(np.radians(20))], -1), 0.008)
+    for share in (0.3, 0.5, 0.7):
+        round_one, tapered = (grow(m, int(share * len(m.triangles)) + 150) for m in (ring, sink))
+        assert isinstance(round_one.feature, Torus) and round_one.feature.minor_radius == pytest.approx(6, abs=0.02)
+        assert isinstance(tapered.feature, Cone) and np.degrees(tapered.feature.half_angle) == pytest.approx(
+            20, abs=0.05
+        )
 
 
 def test_what_cannot_be_grown_gets_a_sentence(scan: TriangleMesh) -> None:

@@ -26,8 +26,10 @@ AGAIN = 1 / (np.sqrt(2) - 1)
 """Noise that is put onto equal tiles a second time adds to their largest what it added at first, times the root of 2 less 1."""
 BY_CHANCE = 0.01
 """A value stands out of the others when chance puts any of so many there with this probability."""
-UNSURE = 0.34
-"""How well the correction is known, as a share of it: which part of the scatter is shape is itself an estimate."""
+UNSURE, UNSURE_PLAIN = 0.34, 0.18
+"""How well the correction is known, as a share of it: which part of the scatter is shape is itself an estimate. The second
+holds where none of it is: of shape that is just too little to be told from noise an extreme of hundreds of tiles would show
+up to a third of the correction more, and any share of that is as likely as another (rectangular)."""
 Rows = npt.NDArray[np.int64]
 
 
@@ -214,7 +216,9 @@ def choice_of_the_largest(tiles: Tiles, sign: float, seed: int = 7) -> Correctio
     left = noise * np.sqrt(kept**2 * share + kept_rest**2 * np.maximum(1 - share, 0.0))
     near = np.flatnonzero(drawn >= drawn.max() - 8 * float(noise.max()) - 1e-12)
     near = near[np.argsort(-drawn[near], kind="stable")][:3000]
-    return _with_noise_put_on(drawn[near], noise[near], left[near], seed)
+    # What stands far out is kept whole, and no shape by that: all the others are what tells.
+    is_plain = bool(np.median(kept) == 0.0 and np.median(kept_rest) == 0.0)
+    return _with_noise_put_on(drawn[near], noise[near], left[near], seed, UNSURE_PLAIN if is_plain else UNSURE)
 
 
 def choice_among(values: Floats, noise: Floats, seed: int = 7) -> Correction:
@@ -223,17 +227,17 @@ def choice_among(values: Floats, noise: Floats, seed: int = 7) -> Correction:
     By the same estimate as for tiles; `noise` holds the standard uncertainty of each value.
     """
     drawn, kept = _drawn_in(values, noise, float(np.median(values)), len(values))
-    return _with_noise_put_on(drawn, noise, noise * kept, seed)
+    return _with_noise_put_on(drawn, noise, noise * kept, seed, UNSURE)
 
 
-def _with_noise_put_on(estimate: Floats, noise: Floats, left: Floats, seed: int) -> Correction:
+def _with_noise_put_on(estimate: Floats, noise: Floats, left: Floats, seed: int, unsure: float) -> Correction:
     """What noise (K,) adds to the largest of an estimate (K,) that still holds some of it, `left` (K,); by many draws."""
     normal = np.random.default_rng(seed).normal(size=(DRAWS, len(estimate)))
     noisy = (estimate + np.sqrt(np.maximum(noise**2 - left**2, 0.0)) * normal).max(1)
     inflated = AGAIN * float((estimate + left * normal).max(1).mean() - estimate.max())
     bias = float(noisy.mean()) - (float(estimate.max()) - inflated)
     scatter = float((estimate + noise * normal).max(1).std(ddof=1))
-    return Correction(bias, float(np.hypot(scatter, UNSURE * bias)))
+    return Correction(bias, float(np.hypot(scatter, unsure * bias)))
 
 
 def _drawn_in(values: Floats, noise: Floats, centre: float, independent: float) -> tuple[Floats, Floats]:

@@ -15,7 +15,7 @@ from juxtum.geometry.features import OPENINGS, Cone, Cylinder, Feature, Opening,
 from juxtum.geometry.mesh import TriangleMesh
 from juxtum.geometry.topology import beside
 
-PATCHES = (60, 400, 3000, 20000)
+PATCHES = (60, 400, 3000, 20000, 80000)
 """Triangles of the patches about the seed from which features are begun."""
 AROUND = 25
 """Triangles that tell which way the surface looks at a place."""
@@ -37,8 +37,8 @@ SPREADS = 1.3
 """So many times as large as in the round before."""
 AS_FAR = 40_000
 """Triangles that are grown over while kinds are tried: what reaches so far reaches on."""
-EVENED = 12
-"""Of a patch the directions are taken over cells of so many to its length."""
+EVENED, ENOUGH = 12, 10_000
+"""Of a patch the directions are taken over cells of so many to its length, from no more triangles than that."""
 MOVED = 0.2
 """A feature that moves by less than this share of its tolerance has the same region."""
 FEW, MANY = 300, 3000
@@ -149,7 +149,7 @@ class _Ground:
             if len(patch) == len(self._patches[-1]):
                 break
             self._patches.append(patch)
-        self.noise = self._roughness(self._patches[-1])
+        self.noise = self._roughness(self._patches[-1][:ENOUGH])
         self.tolerance = tolerance if tolerance is not None else max(NOISES * self.noise, 0.01 * mesh.spacing)
 
     def _about(self, seed: int) -> list[int]:
@@ -199,12 +199,13 @@ class _Ground:
         some = self._centres[patch[:: max(1, len(patch) // FEW)]]
         try:
             feature = BEGINNINGS[kind](places, looks)
-            # The places themselves know better how far the patch bends than which way noise has turned its triangles.
-            better = approached(feature, some)
         except (FitError, InputError, np.linalg.LinAlgError):
             return None
-        if _missed(better, some) < _missed(feature, some):
-            feature = better
+        # The places themselves know better how far the patch bends than which way noise has turned its triangles.
+        better = self._fitted(feature, patch, FEW)
+        if better is not None:
+            some = self._centres[patch[:: max(1, len(patch) // FEW)]]
+            feature = better if _missed(better, some) < _missed(feature, some) else feature
         region = self._grown(feature, TRIED, FEW)
         if region is None:
             return None
@@ -223,6 +224,7 @@ class _Ground:
     def _evened(self, patch: Ints) -> tuple[Floats, Floats]:
         """Places and directions (N, 3) of a patch, each the mean over about a hundredth of it: noise turns triangles more
         the smaller they are."""
+        patch = patch[:: max(1, len(patch) // ENOUGH)]
         centres = self._centres[patch]
         cells = np.floor((centres - centres.min(0)) / max(float(np.ptp(centres, axis=0).max()) / EVENED, 1e-12))
         which = np.unique(cells.astype(np.int64) @ (1, 1000, 1_000_000), return_inverse=True)[1]
