@@ -116,6 +116,20 @@ def test_undo_of_an_edit_that_is_still_on_its_way(desk: Hand) -> None:
     assert session.job.brief.serial == session.derived.job.brief.serial == "7"
 
 
+@pytest.mark.parametrize("gone_on", [False, True])
+def test_an_alignment_that_comes_late_leaves_the_stage_to_where_the_user_is(desk: Hand, gone_on: bool) -> None:
+    """Asked for at Assemble, or at Align and then gone on: the map lay under the borders of a scan that is not laid."""
+    window = desk.window
+    desk.go(Key.ALIGN if gone_on else Key.ASSEMBLE)
+    window.menus.actions["align automatically"].trigger()
+    if gone_on:
+        desk.go(Key.ASSEMBLE)
+    desk.wait(lambda: window.session.derived.in_force == "best fit")
+    assert desk.window.hub.is_at(Key.ASSEMBLE) and not window.view.stage.has("map") and window.view.stage.has("scan")
+    desk.go(Key.ALIGN)
+    assert window.view.stage.has("map")
+
+
 def test_a_long_plan_does_not_hold_up_an_edit(desk: Hand) -> None:
     session, plan_may_end = desk.window.session, threading.Event()
 

@@ -48,9 +48,8 @@ class Cards:
         shown = [r for k, r in enumerate(self.readings) if not known or visible[k]]
         carded = shown if len(shown) <= MOST else [r for r in shown if r.label == self.selected]
         anchors = project(np.array([r.place for r in carded]).reshape(-1, 3))
-        boxes = place_cards(
-            anchors, overlays.card_size(), Box(8, 52, room[0] - 16, room[1] - 92), part=project(self.part)
-        )
+        free, taken = Box(8, 52, room[0] - 16, room[1] - 92), (overlays.axes_box(*room),)
+        boxes = place_cards(anchors, overlays.card_size(), free, taken, project(self.part))
         self.boxes = list(zip(carded, boxes, strict=True))
         for (_, box), spot in zip(self.boxes, anchors, strict=True):
             if box is not None:

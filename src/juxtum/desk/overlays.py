@@ -110,9 +110,15 @@ def paint_scale_bar(painter: QPainter, height: int, per_pixel: float) -> None:
     painter.drawText(QPointF(26 + pixels, y + 4), f"{length:g} mm")
 
 
+def axes_box(width: int, height: int) -> Box:
+    """Where the axes are painted, letters included."""
+    return Box(width - 84.0, height - 80.0, 80.0, 80.0)
+
+
 def paint_axes(painter: QPainter, eye: Eye, width: int, height: int) -> None:
     """Directions of the part's coordinates, lower right; letters, not colours, tell them apart."""
-    centre = QPointF(width - 44.0, height - 40.0)
+    box = axes_box(width, height)
+    centre = QPointF(box.x + box.width / 2, box.y + box.height / 2)
     axes = sorted(zip("XYZ", np.eye(3), strict=True), key=lambda item: float(item[1] @ eye.towards))
     painter.setFont(font(SMALL, bold=True))
     for letter, axis in axes:

@@ -224,7 +224,7 @@ class AlignStation(Station):
             laid = step.model_copy(update={"start": start or "best fit"})
             return _in_force(job.with_step_here(laid), step.name)
 
-        self.session.edit(f"align: {step.name}", change, then=self.dress)
+        self.session.edit(f"align: {step.name}", change, then=self._show_here)
 
     def dress(self) -> None:
         """The map in the alignment in force; before there is one, nominal and scan side by side."""
@@ -258,8 +258,14 @@ class AlignStation(Station):
         view.fit()
 
     def _show_all(self) -> None:
-        self.dress()
-        self.desk.look_home()
+        self._show_here()
+        if self.is_here:
+            self.desk.look_home()
+
+    def _show_here(self) -> None:
+        """Elsewhere the stage is not ours: the user may have asked from there, or gone on meanwhile."""
+        if self.is_here:
+            self.dress()
 
 
 def _with_usual_alignment(job: Job) -> Job:
