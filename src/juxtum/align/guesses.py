@@ -78,7 +78,7 @@ _KNOWN: weakref.WeakKeyDictionary[Nominal, Marks] = weakref.WeakKeyDictionary()
 _MIDDLES: weakref.WeakKeyDictionary[Nominal, Floats] = weakref.WeakKeyDictionary()
 
 
-def likely(sample: ScanSample, nominal: Nominal, rotations: list[Floats]) -> list[RigidTransform]:
+def likely(sample: ScanSample, nominal: Nominal, rotations: list[Floats], kept: int = KEPT) -> list[RigidTransform]:
     """The guesses that fit best by the grid, of all turns laid onto the part in all places."""
     marks = Marks.of(nominal)
     directions, either = sample.directions(RigidTransform.identity())
@@ -91,7 +91,7 @@ def likely(sample: ScanSample, nominal: Nominal, rotations: list[Floats]) -> lis
         misfits.append(marks.rough_misfit(turned[None] + offsets[:, None], directions @ rotation.T, either_side=either))
         guesses += [(rotation, offset) for offset in offsets]
     order = np.argsort(np.concatenate(misfits), kind="stable")
-    return [RigidTransform.from_parts(*guesses[int(index)]) for index in order[:KEPT]]
+    return [RigidTransform.from_parts(*guesses[int(index)]) for index in order[:kept]]
 
 
 def _offsets(turned: Floats, nominal: Nominal) -> Floats:

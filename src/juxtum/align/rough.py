@@ -8,10 +8,12 @@ scored by how much of the scan then lies near the nominal.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
+from scipy.spatial import cKDTree
 
-from juxtum.align.contest import Contest, Settled
+from juxtum.align.contest import Contest, Settled, apart
 from juxtum.align.guesses import Marks, axis_turns, even_turns, facing_turns, likely, long_axis
 from juxtum.align.result import AXES, Alignment
 from juxtum.align.samples import ScanSample, nearest_of_each_facing, pulls, scan_sample
@@ -29,11 +31,16 @@ PROMISING = 20
 LIKELY = 9
 """So many turns, at most, that the part's symmetry allows are drawn in."""
 DIFFERENT = 10.0
-"""Turns (degrees) that lie closer come to the same pose when they are drawn in."""
+"""Turns (degrees) that lie closer come to the same pose when they are drawn in; so do places nearer than so many times what counts as near."""
 SETTLED = 0.01
 """Drawing in ends when no corner of the part moves by this share of what counts as near."""
 DECISIVE = 0.97
-"""With so much of the scan near the nominal after the first guesses no others are tried."""
+"""With so much of the scan near the nominal after the first guesses no others are tried, unless what is not near lies together."""
+TOGETHER = 0.004
+"""Of the scan so much may miss the part side by side, as the rim of a hole does where none was drawn."""
+FEW_MISSED, BESIDE = 4, 5
+MANY = 600
+"""So many guesses by the grid are looked at on the surface where the first ones do not decide."""
 
 ODD = 0.03
 """With more of the scan far from the part even the best pose is doubted."""
@@ -157,14 +164,38 @@ class _Search:
     def found(self, progress: Progress) -> list[_Candidate]:
         """Candidates from the principal axes, and from a search over all turns where those do not decide."""
         found = self.by_shape(progress.part(0.0, 0.3))
-        if found and found[0].inside >= DECISIVE:
+        if found and found[0].inside >= DECISIVE and self._missed_together(found[0].transform) < TOGETHER:
             return found
-        return _ranked(found + self.run(likely(self.few, self.nominal, even_turns()), progress.part(0.3, 0.7)))
+        progress.phase("looking closely at likely poses", 0.3)
+        found += self._looked_at_closely()
+        return _ranked(found + self.run(likely(self.few, self.nominal, even_turns()), progress.part(0.5, 0.7)))
+
+    def _missed_together(self, pose: RigidTransform) -> float:
+        """Share of the scan (0 to 1) that lies off the part among others that do: strays lie anywhere, what was laid wrong side by side."""
+        near, points = self._near(pose, self.fine, self.near)
+        missed = ~near.found
+        if missed.sum() < FEW_MISSED or missed.all():
+            return 0.0
+        _, beside = cKDTree(points).query(points[missed], k=min(BESIDE, len(points)))
+        return float((missed[beside].mean(1) > 0.5).sum() / len(points))
 
     def by_shape(self, progress: Progress) -> list[_Candidate]:
         """Candidates from the principal axes and the directions in which much of the surface faces."""
-        turns = [*axis_turns(self.sample.points, self.nominal), *facing_turns(self.sample, self.nominal)]
-        return self.run(likely(self.few, self.nominal, turns), progress)
+        return self.run(likely(self.few, self.nominal, self._turns), progress)
+
+    @cached_property
+    def _turns(self) -> list[Floats]:
+        return [*axis_turns(self.sample.points, self.nominal), *facing_turns(self.sample, self.nominal)]
+
+    def _looked_at_closely(self) -> list[_Candidate]:
+        """Of many guesses the few that fit best on the surface itself: the grid's cells are as wide as a rail of a long frame."""
+        many = likely(self.few, self.nominal, self._turns, MANY)
+        misfits = [self._misfit(guess, self.few) for guess in many]
+        kept, corners = list[RigidTransform](), self.nominal.mesh.bounds
+        for index in np.argsort(misfits, kind="stable"):
+            if len(kept) < LIKELY and all(apart(many[index], other, corners) > DIFFERENT * self.near for other in kept):
+                kept.append(many[index])
+        return [self.drawn_in(pose) for pose in kept]
 
     def run(self, guesses: list[RigidTransform], progress: Progress) -> list[_Candidate]:
         """Draw every guess in against marks, and the best few once more against the surface."""
@@ -198,10 +229,10 @@ class _Search:
                 kept.append(poses[index])
         return kept
 
-    def _misfit(self, pose: RigidTransform) -> float:
-        """Mean distance of the broad sample from the nominal, far points cut short, mm."""
-        cap, sample = 6 * self.near, self.broad
-        found, _ = self._near(pose, sample, cap)
+    def _misfit(self, pose: RigidTransform, sample: ScanSample | None = None) -> float:
+        """Mean distance of a sample, the broad one when none is given, from the nominal, far points cut short, mm."""
+        cap = 6 * self.near
+        found, _ = self._near(pose, self.broad if sample is None else sample, cap)
         return float(np.where(found.found, np.minimum(found.distances, cap), cap).mean())
 
     @staticmethod
