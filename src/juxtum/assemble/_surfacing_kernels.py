@@ -60,6 +60,76 @@ def _solved(m, side, out):
         out[2, j] = (i02 * x + i12 * y + i22 * z) / size
 
 
+@nb.njit(inline="always")
+def _unit(vector):
+    """Of length 1; nothing stays nothing."""
+    size = np.sqrt(vector[0] ** 2 + vector[1] ** 2 + vector[2] ** 2)
+    if size > 0.0:
+        vector /= size
+
+
+@nb.njit(cache=True, nogil=True)
+def _weighed(of, points, normals, numbers, into):
+    """How much the neighbours of a vertex count that look its way, into `weights`, and their mean direction and place; how many they are."""
+    direction, near, distances = of
+    weights, mean, middle = into
+    spacing, alike = numbers[0], numbers[1]
+    whole, many = 0.0, 0
+    mean[:], middle[:] = 0.0, 0.0
+    for k in range(len(near)):
+        weights[k] = 0.0
+        p = near[k]
+        if p >= len(points):
+            continue
+        if normals[p, 0] * direction[0] + normals[p, 1] * direction[1] + normals[p, 2] * direction[2] > alike:
+            weights[k] = w = np.exp(-((distances[k] / spacing) ** 2))
+            whole += w
+            many += 1
+            for j in range(3):
+                mean[j] += w * normals[p, j]
+                middle[j] += w * points[p, j]
+    if many > 0:
+        mean /= whole
+        middle /= whole
+    return many, whole
+
+
+@nb.njit(cache=True, nogil=True)
+def _turned(near, points, normals, told, stiff, room):
+    """How directions turn with the place, of the neighbours that count, in the last of `room` (3, 3, 3); `stiff` keeps it from nothing where few say how."""
+    weights, mean, middle = told
+    spread, turns = room[0], room[1]
+    room[:] = 0.0
+    for k in range(len(near)):
+        w, p = weights[k], near[k]
+        if w == 0.0:
+            continue
+        for i in range(3):
+            arm = w * (points[p, i] - middle[i])
+            for j in range(3):
+                spread[i, j] += arm * (points[p, j] - middle[j])
+                turns[i, j] += arm * (normals[p, j] - mean[j])
+    for j in range(3):
+        spread[j, j] += stiff
+    _solved(spread, turns, room[2])
+
+
+@nb.njit(cache=True, nogil=True)
+def _height(near, points, normals, weights, at):
+    """How far the surface of the neighbours that count lies off a place, along a direction."""
+    place, facing = at
+    reach, offset = 0.0, 0.0
+    for k in range(len(near)):
+        w, p = weights[k], near[k]
+        if w == 0.0:
+            continue
+        for j in range(3):
+            both = normals[p, j] + facing[j]
+            reach += w * both * facing[j]
+            offset += w * (points[p, j] - place[j]) * both
+    return offset / max(reach, 1e-12)
+
+
 @nb.njit(cache=True, nogil=True)
 def settled(places, own, points, normals, near, distances, numbers):
     """Where vertices (V, 3) with directions `own` go, and whether their neighbours hold them.
@@ -71,85 +141,28 @@ def settled(places, own, points, normals, near, distances, numbers):
     Of a sphere and a cylinder directions turn evenly with the place. Their mean alone is the one in the middle of the
     neighbours, which lie to one side of a vertex at the border of what was seen; so they are taken as they turn.
     """
-    spacing, alike, stiff, most, beyond = numbers
-    rows, width = near.shape
-    out, held = places.copy(), np.zeros(rows, np.bool_)
-    weights = np.empty(width)
-    spread, turns, bends = np.empty((3, 3)), np.empty((3, 3)), np.empty((3, 3))
-    mean, middle, facing = np.empty(3), np.empty(3), np.empty(3)
-    for v in range(rows):
-        whole, many = 0.0, 0
-        mean[:], middle[:] = 0.0, 0.0
-        for k in range(width):
-            weights[k] = 0.0
-            p = near[v, k]
-            if p >= len(points):
-                continue
-            if normals[p, 0] * own[v, 0] + normals[p, 1] * own[v, 1] + normals[p, 2] * own[v, 2] > alike:
-                w = np.exp(-((distances[v, k] / spacing) ** 2))
-                weights[k] = w
-                whole += w
-                many += 1
-                for j in range(3):
-                    mean[j] += w * normals[p, j]
-                    middle[j] += w * points[p, j]
+    spacing, stiff, most, beyond = numbers[0], numbers[2], numbers[3], numbers[4]
+    out, held = places.copy(), np.zeros(len(places), np.bool_)
+    weights, mean, middle = np.empty(near.shape[1]), np.empty(3), np.empty(3)
+    room = np.empty((3, 3, 3))
+    for v in range(len(places)):
+        told = (weights, mean, middle)
+        many, whole = _weighed((own[v], near[v], distances[v]), points, normals, numbers, told)
         if many < 3:
             continue
-        for j in range(3):
-            mean[j] /= whole
-            middle[j] /= whole
-        spread[:], turns[:] = 0.0, 0.0
-        for k in range(width):
-            w = weights[k]
-            if w == 0.0:
-                continue
-            p = near[v, k]
-            for i in range(3):
-                arm = w * (points[p, i] - middle[i])
-                for j in range(3):
-                    spread[i, j] += arm * (points[p, j] - middle[j])
-                    turns[i, j] += arm * (normals[p, j] - mean[j])
-        for j in range(3):
-            spread[j, j] += stiff * spacing**2 * whole
-        _solved(spread, turns, bends)
-        length = 0.0
-        for j in range(3):
-            facing[j] = 0.0
-            for i in range(3):
-                facing[j] += (places[v, i] - middle[i]) * bends[i, j]
-            length += facing[j] ** 2
-        length = np.sqrt(length)
-        share = min(1.0, most / max(length, 1e-12))
-        size = 0.0
-        for j in range(3):
-            facing[j] = mean[j] + share * facing[j]
-            size += facing[j] ** 2
-        size = np.sqrt(size)
-        if size == 0.0:
-            size = 1.0
-        for j in range(3):
-            facing[j] /= size
-        reach, offset = 0.0, 0.0
-        for k in range(width):
-            w = weights[k]
-            if w == 0.0:
-                continue
-            p = near[v, k]
-            for j in range(3):
-                both = normals[p, j] + facing[j]
-                reach += w * both * facing[j]
-                offset += w * (points[p, j] - places[v, j]) * both
-        offset /= max(reach, 1e-12)
+        _turned(near[v], points, normals, told, stiff * spacing**2 * whole, room)
+        bends = room[2]
+        arm = places[v] - middle
+        turn = arm[0] * bends[0] + arm[1] * bends[1] + arm[2] * bends[2]
+        length = np.sqrt(turn[0] ** 2 + turn[1] ** 2 + turn[2] ** 2)
+        facing = mean + min(1.0, most / max(length, 1e-12)) * turn
+        _unit(facing)
+        offset = _height(near[v], points, normals, weights, (places[v], facing))
         if abs(offset) >= spacing:
             offset = 0.0
-        along = 0.0
-        for j in range(3):
-            along += (places[v, j] - middle[j]) * facing[j]
-        aside = 0.0
-        for j in range(3):
-            aside += (places[v, j] - middle[j] - along * facing[j]) ** 2
-        if np.sqrt(aside) < beyond:
+        along = arm[0] * facing[0] + arm[1] * facing[1] + arm[2] * facing[2]
+        aside = arm - along * facing
+        if np.sqrt(aside[0] ** 2 + aside[1] ** 2 + aside[2] ** 2) < beyond:
             held[v] = True
-            for j in range(3):
-                out[v, j] += offset * facing[j]
+            out[v] += offset * facing
     return out, held
