@@ -53,6 +53,7 @@ ALL = {
     "joins": joins.joins,
     "drawings": drawings.drawings,
     "demo drawing": drawings.demo_drawing,
+    "shaft drawing": drawings.shaft_drawing,
     "surfaces": finishing.surfaces,
     "selections": finishing.selections,
     "walls": walls.walls,

@@ -36,7 +36,7 @@ FIRST = int(os.environ.get("JUXTUM_FIRST", "0"))
 NOISE_ALONE = Chain(Instrument(a=0.0, b=0.0), Environment(temperature=20.0, temperature_u=0.0))
 STATED = Chain.of(CIRCUMSTANCES)
 SIDES = ("upper", "lower")
-EVERY = 50
+EVERY = int(os.environ.get("JUXTUM_EVERY", "50"))
 """Scans after which the table is told as it stands."""
 
 

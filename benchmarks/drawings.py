@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import sys
 from collections import defaultdict
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
 import numpy as np
 
 from benchmarks.cover import EVERY, FIRST, NOISE_ALONE, SEEDS, base_scan
+from juxtum.geometry import TriangleMesh
 
 NOISE, SCANS = 0.02, 12
 
@@ -22,7 +23,7 @@ def drawings() -> Iterator[str]:
     from juxtum.evaluate import measure_deviation
     from juxtum.evaluate.kinds import Given
     from juxtum.exchange.solid import TessellationRule
-    from juxtum.geometry import RigidTransform, TriangleMesh
+    from juxtum.geometry import RigidTransform
     from juxtum.nominal import Nominal
 
     part = Nominal.from_shape(cases.plate())
@@ -46,20 +47,40 @@ def drawings() -> Iterator[str]:
 
 def demo_drawing() -> Iterator[str]:
     """The drawing of BC-220 over many scans of it: how often what a scan without noise gives lies within value +- U."""
-    from juxtum.align import best_fit
     from juxtum.demo.scan import with_noise
     from juxtum.demo.truth import truth
+
+    yield from _held("BC-220", base_scan(), lambda scan, rng: with_noise(scan, truth().noise, rng))
+
+
+def shaft_drawing() -> Iterator[str]:
+    """The same of the shaft PS-14, which is out of round, off its axis, tilted and conical."""
+    from juxtum.demo.shaft_job import NOISE as SHAFT_NOISE
+    from juxtum.demo.shaft_job import made_shaft
+
+    def noisy(scan: TriangleMesh, rng: np.random.Generator) -> TriangleMesh:
+        return TriangleMesh(
+            scan.points + rng.normal(0, SHAFT_NOISE, (len(scan.points), 1)) * scan.normals, scan.triangles
+        )
+
+    yield from _held("PS-14", made_shaft(0.0), noisy)
+
+
+def _held(
+    part: str, base: TriangleMesh, noisy: Callable[[TriangleMesh, np.random.Generator], TriangleMesh]
+) -> Iterator[str]:
+    from juxtum.align import best_fit
     from juxtum.demo.world import drawing_path, nominal_path
     from juxtum.evaluate import DecisionRule, measure_deviation
     from juxtum.evaluate.characteristics import Judgement
     from juxtum.evaluate.drawing import read_drawing
     from juxtum.evaluate.kinds import Given
     from juxtum.exchange.cad import read_cad
-    from juxtum.geometry import RigidTransform, TriangleMesh
+    from juxtum.geometry import RigidTransform
     from juxtum.nominal import Nominal
 
-    nominal, base = Nominal.from_shape(read_cad(nominal_path()).shape), base_scan()
-    lines = read_drawing(drawing_path(), nominal)
+    nominal = Nominal.from_shape(read_cad(nominal_path(part)).shape)
+    lines = read_drawing(drawing_path(part), nominal)
 
     def values(scan: TriangleMesh) -> dict[str, tuple[float, float]]:
         fitted = best_fit(scan, nominal, RigidTransform.identity())
@@ -70,8 +91,7 @@ def demo_drawing() -> Iterator[str]:
 
     truths, off = values(base), defaultdict(list)
     for seed in range(FIRST, FIRST + SEEDS):
-        rng = np.random.default_rng([seed, 7])
-        for name, (value, wide) in values(with_noise(base, truth().noise, rng)).items():
+        for name, (value, wide) in values(noisy(base, np.random.default_rng([seed, 7]))).items():
             if name in truths:
                 off[name].append((value - truths[name][0], wide))
         done = seed + 1 - FIRST

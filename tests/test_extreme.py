@@ -9,6 +9,8 @@ from helpers import JUDGEMENT, raised_sheet, sheet, top_of
 from juxtum.demo import solids
 from juxtum.evaluate import LineResult, Verdict, measure_deviation
 from juxtum.evaluate.kinds import Given, Profile
+from juxtum.evaluate.kinds.toleranced import Found, worst_of
+from juxtum.evaluate.tiles import Tiles, choice_of_the_largest, make_tiles
 from juxtum.geometry import RigidTransform, TriangleMesh
 from juxtum.geometry.arrays import Floats
 from juxtum.nominal import Nominal
@@ -89,3 +91,42 @@ def test_triangles_that_noise_turned_over_do_not_read_the_thickness_of_a_sheet()
     assert deviation.strays[against_underside].mean() > 0.95
     found = Profile(id="1", title="all", least_seen=0).result(Given(deviation, JUDGEMENT))
     assert all(abs(side.value) < 0.06 for side in found.measured.sides)
+
+
+@pytest.mark.parametrize("slices", [3, 5, 13, 22])
+@pytest.mark.parametrize("slope", [0.0, 5.0])
+def test_the_worst_of_slices_is_not_the_one_that_errs_most(slices: int, slope: float) -> None:
+    # All slices share what is not known of the choice within each; only the rest scatters.
+    noise, alike = 0.002, 0.003
+    true = 0.05 + slope * noise * np.linspace(-1, 1, slices)
+    errors, widths = [], []
+    for seed in range(150):
+        values = true + np.random.default_rng([seed, slices]).normal(0, noise, slices)
+        stated = float(np.hypot(noise, alike))
+        found = worst_of([Found(float(v), stated, 10.0, np.zeros(3), "", alike=alike) for v in values])
+        assert found is not None
+        errors.append(found.value - true.max())
+        widths.append(2 * found.standard)
+    assert abs(np.mean(errors)) < 0.6 * noise and np.mean(np.abs(errors) <= widths) > 0.95
+
+
+def test_one_tile_of_many_slices_stands_out_by_chance_alone(block: Nominal) -> None:
+    mesh = sheet(0.6)
+    heights = np.random.default_rng(3).normal(0, 0.02, len(mesh.points))
+    deviation = measure_deviation(raised_sheet(mesh, heights), block, RigidTransform.identity())
+    rows = np.flatnonzero(deviation.faces == top_of(block) - 1)
+    tiles = make_tiles(deviation, rows, deviation.distances[rows])
+    numbers = tiles.cells[:, 0]
+    parts = [tiles.part(numbers == k) for k in np.unique(numbers)]
+    alone = [tiles.some(numbers == k) for k in np.unique(numbers)]
+    assert all(
+        np.array_equal(part.noise, tiles.noise[numbers == k]) for k, part in zip(np.unique(numbers), parts, strict=True)
+    )
+    assert {part.among for part in parts} == {len(tiles.means)} and parts[0].part(np.arange(5)).among == len(
+        tiles.means
+    )
+
+    def highest(some: list[Tiles]) -> float:
+        return max(float(part.means.max()) - choice_of_the_largest(part, 1.0).bias for part in some)
+
+    assert highest(parts) <= highest(alone), "of some two thousand tiles one lies four times its noise out by chance"

@@ -12,6 +12,7 @@ from juxtum.align.result import AXES, Alignment, no_alignment
 from juxtum.evaluate import Environment, Instrument
 from juxtum.evaluate.uncertainty import Budget, Chain, CoatLayer, Contribution, Sampling, measured_length
 from juxtum.geometry.arrays import Floats
+from juxtum.instruments.models import shipped_instruments, stated_instrument
 
 pytestmark = pytest.mark.quick
 
@@ -30,6 +31,7 @@ def drawn(
     error += rng.uniform(-most, most, DRAWS)
     if instrument.certificate_u > 0:
         error += rng.normal(0, instrument.certificate_u / instrument.certificate_k, DRAWS)
+    error += rng.normal(0, instrument.repeatability, DRAWS)
     if room.temperature is not None:
         # The length that comes out at 20 degrees, with another temperature and another expansion than those corrected with.
         warm = room.temperature + rng.normal(0, room.temperature_u, DRAWS)
@@ -47,6 +49,7 @@ CASES = {
     "warm and long": (Chain(Instrument(a=0.02, b=0.05), Environment(temperature=31.0, temperature_u=1.0)), 3200.0, 1),
     "frost": (Chain(Instrument(a=0.0, b=0.01), Environment(temperature=-5.0, temperature_u=0.5, expansion=23.0, expansion_u=2.0)), 900.0, 1),
     "certificate": (Chain(Instrument(a=0.015, b=0.0, certificate_u=0.012, certificate_k=2.0), Environment(temperature=None)), 400.0, 2),
+    "comes back badly": (Chain(Instrument(a=0.01, b=0.02, repeatability=0.03), Environment(temperature=None)), 120.0, 1),
     "one coat": (Chain(Instrument(a=0.005, b=0.01), Environment(temperature=None), (CoatLayer((4,), 0.02, 0.012),)), 150.0, 4),
     "two coats": (Chain(Instrument(a=0.005, b=0.01), Environment(temperature=None), (CoatLayer((), 0.01, 0.006), CoatLayer((4, 5), 0.02, 0.01))), 150.0, 5),
     "coat elsewhere": (Chain(Instrument(a=0.005, b=0.01), Environment(temperature=None), (CoatLayer((4,), 0.02, 0.05),)), 150.0, 1),
@@ -61,6 +64,24 @@ def test_a_budget_is_how_far_simulated_values_scatter(name: str) -> None:
         budget = chain.budget(length, Sampling(sampling, 50), alignment, face)
         assert budget.standard == pytest.approx(np.std(errors), rel=WITHIN), (name, sampling, alignment)
         assert abs(float(np.mean(errors))) < 0.01 * budget.standard + 1e-5, "nothing of it is a bias"
+
+
+def test_the_two_figures_of_an_instrument_are_two_lines_of_the_budget() -> None:
+    scanner = stated_instrument("handheld")
+    assert scanner.repeatability > 0 and scanner.a > 0
+    near, far = (
+        Chain(scanner, Environment(temperature=None)).budget(length, Sampling(0.0, 9), 0.0) for length in (1.0, 2000.0)
+    )
+    (again,) = [[c.standard for c in b.contributions if c.source.startswith("repeatability")] for b in (near,)]
+    assert again == [scanner.repeatability] and again == [
+        c.standard for c in far.contributions if "repeatability" in c.source
+    ]
+    certified = scanner.certificate_u / scanner.certificate_k
+    assert (
+        near.standard == pytest.approx(np.hypot(scanner.standard(1.0), certified)) and far.standard > 3 * near.standard
+    )
+    for model in shipped_instruments():
+        assert all(0 < chain.repeatability < chain.a / 2 for chain in model.chains), model.id
 
 
 @pytest.mark.parametrize("name", CASES)

@@ -29,7 +29,13 @@ BRIEF = Brief(
 
 
 CIRCUMSTANCES = Circumstances(
-    instrument=Instrument(name="Handheld scanner WH-3, with photo set and bars", serial="TF-HS-03", a=0.0265, b=0.0165),
+    instrument=Instrument(
+        name="Handheld scanner WH-3, with photo set and bars",
+        serial="TF-HS-03",
+        a=0.0253,
+        b=0.0165,
+        repeatability=0.0046,
+    ),
     environment=Environment(temperature=18.0, temperature_u=0.8, expansion=11.8, expansion_u=0.8),
 )
 

@@ -60,7 +60,7 @@ BRIEF = Brief(
 )
 CIRCUMSTANCES = Circumstances(
     instrument=Instrument(
-        name="Structured-light head WS-1, one field of view", serial="TF-SL-02", a=0.0135, b=0.0215, certificate="TF-C-1255",
+        name="Structured-light head WS-1, one field of view", serial="TF-SL-02", a=0.0129, b=0.0215, repeatability=0.0023, certificate="TF-C-1255",
         certificate_u=0.004,
     ),
     environment=Environment(temperature=20.0, temperature_u=0.5, expansion=16.0, expansion_u=1.0),
@@ -85,13 +85,13 @@ def _recipe() -> str:
     return hashlib.sha256(b"".join(parts)).hexdigest()[:12]
 
 
-def made_shaft() -> TriangleMesh:
-    """The surface as it was turned and scanned, in part coordinates, with noise; what was held is open."""
+def made_shaft(noise: float = NOISE) -> TriangleMesh:
+    """The surface as it was turned and scanned, in part coordinates, with so much noise; what was held is open."""
     drawn = Nominal.from_shape(build_shaft(), rule=TessellationRule(0.003, 0.08))
     dense = sample_surface(drawn.mesh, drawn.triangle_faces, DENSE).mesh
     mesh = make_surface(dense.corners.mean(1), dense.triangle_normals, SPACING, overhang=0.5)
-    noise = np.random.default_rng(SEED).normal(0, NOISE, len(mesh.points))
-    made = TriangleMesh(made_points(mesh.points) + noise[:, None] * mesh.normals, mesh.triangles)
+    off = np.random.default_rng(SEED).normal(0, noise, len(mesh.points))
+    made = TriangleMesh(made_points(mesh.points) + off[:, None] * mesh.normals, mesh.triangles)
     return made.kept_triangles(made.corners[:, :, 2].min(1) > HELD)
 
 

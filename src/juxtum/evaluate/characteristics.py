@@ -72,11 +72,19 @@ class Extreme:
         With its standard uncertainty by noise and choice, mm.
     tile : int
         Where it is.
+    unsure : float
+        The share of that uncertainty by which the choice is not known; the same way on both sides of a width.
     """
 
     value: float
     standard: float
     tile: int
+    unsure: float = 0.0
+
+    def across(self, other: Extreme) -> float:
+        """Standard uncertainty of the width between two extremes, which scatter each for itself, mm."""
+        own = [max(one.standard**2 - one.unsure**2, 0.0) for one in (self, other)]
+        return float(np.sqrt(sum(own) + (self.unsure + other.unsure) ** 2))
 
 
 def extreme_of(tiles: Tiles, sign: float, limit: float | None) -> Extreme:
@@ -85,7 +93,10 @@ def extreme_of(tiles: Tiles, sign: float, limit: float | None) -> Extreme:
     heights = sign * tiles.means
     best = _deciding(heights, tiles.noise, sign * limit if limit is not None else np.inf, correction.bias)
     return Extreme(
-        float(sign * (heights[best] - correction.bias)), max(correction.standard, float(tiles.noise[best])), best
+        float(sign * (heights[best] - correction.bias)),
+        max(correction.standard, float(tiles.noise[best])),
+        best,
+        correction.unsure,
     )
 
 

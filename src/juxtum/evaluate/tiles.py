@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
 from functools import cached_property
 from statistics import NormalDist
 from typing import Any
@@ -39,6 +39,15 @@ def tile_size(spacing: float) -> float:
 
 
 @dataclass(frozen=True, eq=False)
+class Told:
+    """Standard uncertainty of some means (K,), mm, degrees of freedom with which it is known, and of how many they are a part."""
+
+    noise: Floats
+    freedom: float
+    among: int
+
+
+@dataclass(frozen=True, eq=False)
 class Tiles:
     """Means over tiles of each face.
 
@@ -54,6 +63,8 @@ class Tiles:
     faces : array (K,)
     spreads : array (K,)
         Standard deviation of the points within each tile, mm.
+    told : Told, optional
+        How noisy they are by all the tiles of which these are a part; None where they tell it themselves.
     """
 
     means: Floats
@@ -62,10 +73,26 @@ class Tiles:
     cells: Rows
     faces: Rows
     spreads: Floats
+    told: Told | None = None
 
     def some(self, rows: npt.NDArray[Any]) -> Tiles:
-        """Some of them, by row or by a mask."""
-        return Tiles(*(getattr(self, field.name)[rows] for field in fields(self)))
+        """Some of them, by row or by a mask, which tell their noise themselves."""
+        return Tiles(*(getattr(self, field.name)[rows] for field in fields(self) if field.name != "told"))
+
+    def part(self, rows: npt.NDArray[Any], times: float = 1.0) -> Tiles:
+        """Some of them, by row or by a mask, as noisy as all together tell: few tell it badly, and the worst of many slices is the one that errs.
+
+        Parameters
+        ----------
+        times : float
+            So many times as noisy: of widths, which have the noise of two sides, the root of 2.
+        """
+        return replace(self.some(rows), told=Told(times * self.noise[rows], self.freedom, self.among))
+
+    @property
+    def among(self) -> int:
+        """So many chances there were for one to stand out."""
+        return self.told.among if self.told is not None else len(self.means)
 
     @cached_property
     def noise(self) -> Floats:
@@ -75,6 +102,8 @@ class Tiles:
         that difference, taken over all neighbours, tells the noise of a mean whatever the correlation of its points.
         Where there are too few neighbours, it follows from the spread within, as if points were independent.
         """
+        if self.told is not None:
+            return self.told.noise
         within = float(np.sqrt(np.mean(self.spreads**2 / np.maximum(self.counts, 1))))
         first, second = self._beside
         if len(first) < 12:
@@ -105,6 +134,8 @@ class Tiles:
     @cached_property
     def freedom(self) -> float:
         """Degrees of freedom of that noise: of a median from as many pairs, or of the spreads within, points going together in fours."""
+        if self.told is not None:
+            return self.told.freedom
         first, _ = self._beside
         return float(max(0.37 * len(first) if len(first) >= 12 else (self.counts - 1).sum() / 4, 1.0))
 
@@ -187,10 +218,16 @@ def _full(counts: Rows, faces: Rows, expected: float) -> npt.NDArray[np.bool_]:
 
 @dataclass(frozen=True)
 class Correction:
-    """What the choice of the largest adds to it, and the standard uncertainty of what is left, mm."""
+    """What the choice of the largest adds to it, how much the largest scatters, and how well that addition is known, mm."""
 
     bias: float
-    standard: float
+    scatter: float
+    unsure: float
+
+    @property
+    def standard(self) -> float:
+        """Standard uncertainty of what is left once the addition is taken off, mm."""
+        return float(np.hypot(self.scatter, self.unsure))
 
 
 def choice_of_the_largest(tiles: Tiles, sign: float, seed: int = 7) -> Correction:
@@ -205,12 +242,39 @@ def choice_of_the_largest(tiles: Tiles, sign: float, seed: int = 7) -> Correctio
     sign : float
         1 for the upper side, -1 for the lower one.
     """
-    noise, means = tiles.noise, sign * tiles.means
     around, share = tiles.around
-    around = sign * around
+    return _largest(_Uncertain(sign * tiles.means, tiles.noise, sign * around, share, tiles.among), seed)
+
+
+def choice_among(values: Floats, noise: Floats, seed: int = 7) -> Correction:
+    """How far the largest of some uncertain values (K,), as of slices one beside the other, lies beyond the largest true one.
+
+    By the same estimate as for tiles; `noise` holds the standard uncertainty of each value.
+    """
+    padded = np.pad(values, 1, constant_values=np.nan)
+    three = np.stack([padded[:-2], padded[1:-1], padded[2:]])
+    share = 1 / np.isfinite(three).sum(0)
+    return _largest(_Uncertain(values, noise, np.nansum(three, axis=0) * share, share, len(values)), seed)
+
+
+@dataclass(frozen=True, eq=False)
+class _Uncertain:
+    """Values (K,) with their noise, their means with those beside them, what share of the variance is left in those, and of how many they are."""
+
+    values: Floats
+    noise: Floats
+    around: Floats
+    share: Floats
+    among: int
+
+
+def _largest(of: _Uncertain, seed: int) -> Correction:
+    noise, around, share = of.noise, of.around, of.share
     several = float(np.median(share))
-    local, kept = _drawn_in(around, noise * np.sqrt(share), float(np.median(around)), len(means) * several)
-    rest, kept_rest = _drawn_in(means - around, noise * np.sqrt(np.maximum(1 - share, 0.0)), 0.0, len(means))
+    local, kept = _drawn_in(around, noise * np.sqrt(share), float(np.median(around)), (len(noise) * several, of.among))
+    rest, kept_rest = _drawn_in(
+        of.values - around, noise * np.sqrt(np.maximum(1 - share, 0.0)), 0.0, (len(noise), of.among)
+    )
     drawn = local + rest
     # The estimate holds some noise itself: it makes its own largest too large, and takes its part of the scatter.
     left = noise * np.sqrt(kept**2 * share + kept_rest**2 * np.maximum(1 - share, 0.0))
@@ -221,15 +285,6 @@ def choice_of_the_largest(tiles: Tiles, sign: float, seed: int = 7) -> Correctio
     return _with_noise_put_on(drawn[near], noise[near], left[near], seed, UNSURE_PLAIN if is_plain else UNSURE)
 
 
-def choice_among(values: Floats, noise: Floats, seed: int = 7) -> Correction:
-    """How far the largest of some uncertain values (K,), as of slices, lies beyond the largest true one, and how much it scatters.
-
-    By the same estimate as for tiles; `noise` holds the standard uncertainty of each value.
-    """
-    drawn, kept = _drawn_in(values, noise, float(np.median(values)), len(values))
-    return _with_noise_put_on(drawn, noise, noise * kept, seed, UNSURE)
-
-
 def _with_noise_put_on(estimate: Floats, noise: Floats, left: Floats, seed: int, unsure: float) -> Correction:
     """What noise (K,) adds to the largest of an estimate (K,) that still holds some of it, `left` (K,); by many draws."""
     normal = np.random.default_rng(seed).normal(size=(DRAWS, len(estimate)))
@@ -237,19 +292,25 @@ def _with_noise_put_on(estimate: Floats, noise: Floats, left: Floats, seed: int,
     inflated = AGAIN * float((estimate + left * normal).max(1).mean() - estimate.max())
     bias = float(noisy.mean()) - (float(estimate.max()) - inflated)
     scatter = float((estimate + noise * normal).max(1).std(ddof=1))
-    return Correction(bias, float(np.hypot(scatter, unsure * bias)))
+    return Correction(bias, scatter, unsure * abs(bias))
 
 
-def _drawn_in(values: Floats, noise: Floats, centre: float, independent: float) -> tuple[Floats, Floats]:
+def _drawn_in(values: Floats, noise: Floats, centre: float, counts: tuple[float, int]) -> tuple[Floats, Floats]:
     """Values drawn towards a centre as far as noise explains their scatter, and the share of each that is kept.
 
     What stands far out stays as it is. Scatter beyond the noise counts as shape only when it is more than chance would
     give among so many independent values.
+
+    Parameters
+    ----------
+    counts : (float, int)
+        How many are independent, and among how many they had a chance to stand out.
     """
+    independent, among = counts
     off = values - centre
     scatter = (1.4826 * float(np.median(np.abs(off)))) ** 2
     expected = float(np.median(noise)) ** 2
     signal = scatter - expected if scatter > expected * (1 + 4 / np.sqrt(max(independent, 1.0))) else 0.0
-    far = np.abs(off) > -NormalDist().inv_cdf(BY_CHANCE / (2 * len(values))) * np.sqrt(signal + noise**2) + 1e-12
+    far = np.abs(off) > -NormalDist().inv_cdf(BY_CHANCE / (2 * among)) * np.sqrt(signal + noise**2) + 1e-12
     kept = np.where(far, 1.0, signal / (signal + noise**2 + 1e-18))
     return centre + off * kept, kept

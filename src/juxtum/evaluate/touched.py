@@ -117,7 +117,7 @@ class Touched:
     @property
     def scatter(self) -> float:
         """Standard deviation of a single touch by the instrument alone, mm."""
-        return self.instrument.a / SPREAD
+        return max(self.instrument.a / SPREAD, self.instrument.repeatability)
 
     def fitted(self, nominal: Feature) -> Fit[Feature]:
         """The feature of least squares through the touches; a bore touched at one depth stands square on the face about it.

@@ -249,6 +249,8 @@ class Chain:
             return [Contribution(NO_INSTRUMENT, float("nan"))]
         words = f"instrument {instrument.a:.3f} + {instrument.b:.3f} L/m, L = {length:.0f} mm"
         lines = [Contribution(words, instrument.length_error(length) / np.sqrt(3), origin=LineOrigin.LIMIT)]
+        if instrument.repeatability > 0:
+            lines.append(Contribution("repeatability of the instrument", instrument.repeatability))
         if instrument.certificate_u > 0:
             name = instrument.certificate or "certificate"
             lines.append(Contribution(f"certificate {name}", instrument.certificate_u / instrument.certificate_k))

@@ -96,6 +96,7 @@ class ErrorChain(Document):
     needs : what else it needs.
     setup_minutes : what it costs before the first point.
     within_field : whether it holds only for what is taken from one pose.
+    repeatability : standard deviation of a place or size that is measured anew, mm; not contained in a and b. 0 where nobody stated it.
     """
 
     name: Text
@@ -107,10 +108,17 @@ class ErrorChain(Document):
     modes: tuple[Text, ...] = ()
     """Modes it applies to; all of them when empty."""
     within_field: bool = False
+    repeatability: NotNegative = 0.0
 
     def error(self, length: float) -> float:
         """Maximum permissible error over a length in mm, mm."""
         return self.a + self.b * length / 1000
+
+    @property
+    def words(self) -> str:
+        """Both figures, for a list of facts."""
+        again = f", repeatability {self.repeatability:.4f} mm" if self.repeatability > 0 else ""
+        return f"{self.a:.3f} + {self.b:.3f} L/m{again}"
 
 
 class TargetNeeds(Document):
@@ -288,6 +296,7 @@ class InstrumentModel(Document):
             name=f"{self.name}, {chain.name}",
             a=chain.a,
             b=chain.b,
+            repeatability=chain.repeatability,
             certificate=self.certificate,
             certificate_u=self.certificate_u,
             certificate_k=self.certificate_k,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from pathlib import Path
 from typing import Literal
 
@@ -19,6 +20,8 @@ class Instrument(BaseModel):
         Constant part of the maximum permissible error, mm.
     b : float
         Part that grows with length, mm per metre.
+    repeatability : float
+        Standard deviation of a place or size that is measured anew, mm; not contained in a and b. 0 where nobody stated it.
     certificate_u, certificate_k : float, optional
         Expanded uncertainty (mm) and its k from the certificate.
     """
@@ -30,6 +33,7 @@ class Instrument(BaseModel):
     serial: str = Field("", max_length=200)
     a: float = Field(ge=0, le=10)
     b: float = Field(ge=0, le=10)
+    repeatability: float = Field(0.0, ge=0, le=10)
     certificate: str = Field("", max_length=200)
     certificate_u: float = Field(0.0, ge=0, le=10)
     certificate_k: float = Field(2.0, gt=0, le=10)
@@ -37,6 +41,10 @@ class Instrument(BaseModel):
     def length_error(self, length: float) -> float:
         """Maximum permissible error over a length in mm, mm."""
         return self.a + self.b * length / 1000
+
+    def standard(self, length: float) -> float:
+        """Standard uncertainty of what is measured over a length in mm by the instrument alone, its certificate left out, mm."""
+        return math.hypot(self.length_error(length) / math.sqrt(3), self.repeatability)
 
 
 class Environment(BaseModel):

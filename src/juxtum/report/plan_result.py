@@ -70,7 +70,7 @@ def suitability_document(table: SuitabilityTable, chart: ChainChart, planner: Pl
         },
         "chart": {
             "chains": [
-                {"name": n, "a": c.a, "b": c.b, "longest": c.longest}
+                {"name": n, "a": c.a, "b": c.b, "repeatability": c.repeatability, "longest": c.longest}
                 for n, c in zip(chart.names, chart.chains, strict=True)
             ],
             "crossings": crossings,
@@ -244,6 +244,7 @@ def effort_document(e: EffortPlan) -> dict[str, Any]:
         "prices": [price_document(p) for p in e.prices],
         "schedule": [{"at": x.clock, "minutes": _n(x.minutes, 1), "what": x.what} for x in e.schedule.entries],
         "warnings": list(e.schedule.warnings),
+        "pace": None if e.pace is None else {"ratio": _n(e.pace.ratio, 3), "captures": e.pace.captures},
     }  # fmt: skip
 
 

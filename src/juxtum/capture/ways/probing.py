@@ -224,8 +224,7 @@ class ProbedFeature:
         if self.circle is None:
             return float("nan")
         own = 2 * self.circle.standards["radius"]
-        stated = instrument.length_error(2 * self.circle.feature.radius) / np.sqrt(3)
-        return 2 * float(np.hypot(own, stated))
+        return 2 * float(np.hypot(own, instrument.standard(2 * self.circle.feature.radius)))
 
 
 def evaluate(task: ProbeTask, middles: Sequence[Floats], tip_radius: float) -> ProbedFeature:

@@ -46,7 +46,7 @@ class Behind:
             stated.append(chain.instrument)
         # Joined scans have no part in what was touched.
         handling = chain.handling if self.is_mixed else Handling()
-        return replace(chain, instrument=max(stated, key=lambda one: one.a), handling=handling)
+        return replace(chain, instrument=max(stated, key=lambda one: one.standard(0.0)), handling=handling)
 
     def freedom(self, found: float) -> float:
         """Degrees of freedom of the sampling: few where few touches told it."""

@@ -15,9 +15,11 @@ from juxtum.evaluate.drawn.taken import NotSeenError, Taken
 from juxtum.evaluate.given import Given
 from juxtum.evaluate.kinds.base import Strokes
 from juxtum.evaluate.kinds.toleranced import Found, Zoned, unbounded_width_of, width_of, worst_of
+from juxtum.evaluate.tiles import UNSURE
 from juxtum.geometry.arrays import Bools, Floats, orthonormal_frame
 from juxtum.geometry.features import Circle, Cone, Cylinder, Feature, Line, Plane, Sphere
 
+BENT_DRAWS = 400
 SLICE_TILES = 8
 """Fewer tiles in a slice say nothing of its form."""
 RING: Strokes = (
@@ -78,11 +80,8 @@ class Straightness(_Form):
         points = np.array(middles)
         axis = np.linalg.svd(points - points.mean(0), full_matrices=False)[2][0]
         line, diameter = narrowest_line(Line(points.mean(0), axis), points)
-        noise = float(np.median(unsure))
         far = int(np.argmax(line.distances(points)))
-        # The farthest of so many middles that scatter by their noise alone (Rayleigh); how much of it that is, is an estimate.
-        chance = 2 * noise * float(np.sqrt(2 * np.log(len(points))))
-        standard = float(np.hypot(noise, 0.3 * chance))
+        chance, standard = _chance_of_the_farthest(line, points, float(np.median(unsure)))
         words = "diameter of the smallest cylinder about the axis; what noise adds by the choice of the farthest is taken off"
         return Found(max(diameter - chance, 0.0), standard, taken.size, points[far], words)
 
@@ -94,17 +93,35 @@ class Straightness(_Form):
             rows = group == number
             if rows.sum() < SLICE_TILES:
                 continue
-            tiles = taken.tiles.some(rows)
+            tiles = taken.tiles.part(rows)
             points = np.column_stack([along[rows], tiles.means, np.zeros(rows.sum())])
             start = Plane(points.mean(0), np.array([0.0, 1, 0]))
             levelled = points[:, 1] - np.polyval(np.polyfit(points[:, 0], points[:, 1], 1), points[:, 0])
             heights = levelled if self.criterion == "gauss" else _levelled(points, start)
-            value, standard, top = unbounded_width_of(tiles, heights)
-            lines.append(Found(value, standard, float(np.ptp(along[rows])), taken.places[rows][top],
-                               "the worst line of the surface", freedom=tiles.freedom))  # fmt: skip
+            width = unbounded_width_of(tiles, heights)
+            lines.append(Found(width.value, width.standard, float(np.ptp(along[rows])), taken.places[rows][width.tile],
+                               "the worst line of the surface", freedom=tiles.freedom, alike=width.alike))  # fmt: skip
         if (worst := worst_of(lines)) is None:
             raise NotSeenError(f"no line of the {feature.name} is seen long enough", next="Scan more of it")
         return worst
+
+
+def _chance_of_the_farthest(line: Line, points: Floats, noise: float) -> tuple[float, float]:
+    """What noise adds to twice the largest distance from a line through middles (K, 3) of slices, and how unsure that diameter is, mm.
+
+    As far as noise explains how far they lie off, they are drawn towards the line; then it is put onto them many times over, as for tiles.
+    """
+    along, *across = (points @ way for way in orthonormal_frame(line.axis)[[2, 0, 1]])
+    off = np.column_stack([one - np.polyval(np.polyfit(along, one, 1), along) for one in across])
+    seen, expected = float((off**2).sum()), 2 * noise**2 * (len(points) - 2)
+    # Scatter beyond the noise counts as a bend only when it is more than chance would give.
+    kept = float(np.sqrt(1 - expected / seen)) if seen > expected * (1 + 2 / np.sqrt(len(points) - 2)) else 0.0
+    normal = np.random.default_rng(7).normal(0, noise, (BENT_DRAWS, *off.shape))
+    rates = np.column_stack([np.ones(len(along)), along - along.mean()])
+    normal -= np.einsum("kj,bji->bki", rates @ np.linalg.pinv(rates), normal)
+    bent = 2 * np.linalg.norm(kept * off + normal, axis=2).max(1)
+    chance = float(bent.mean()) - 2 * kept * float(np.linalg.norm(off, axis=1).max())
+    return chance, float(np.hypot(bent.std(ddof=1), UNSURE * chance))
 
 
 def _levelled(points: Floats, start: Plane) -> Floats:
@@ -192,7 +209,7 @@ class Roundness(_Form):
             return _about(taken, self.criterion)
         found_in: list[Found] = []
         for rows in slices(taken):
-            tiles, spots = taken.tiles.some(rows), taken.spots[rows]
+            tiles, spots = taken.tiles.part(rows), taken.spots[rows]
             axis = taken.fit.feature.axis  # type: ignore[attr-defined]
             place = taken.fit.feature.anchored(spots.mean(0)).point
             arms = spots - place - np.outer((spots - place) @ axis, axis)
@@ -208,8 +225,9 @@ class Roundness(_Form):
             start = replace(circle, point=middle)
             found = start if self.criterion == "gauss" else narrowed(start, points)
             heights = np.linalg.norm(points - found.point, axis=1)
-            value, standard, top = unbounded_width_of(tiles, heights)
-            found_in.append(Found(value, standard, 2 * radius, spots[top], "the worst slice", freedom=tiles.freedom))
+            width = unbounded_width_of(tiles, heights)
+            found_in.append(Found(width.value, width.standard, 2 * radius, spots[width.tile], "the worst slice",
+                                  freedom=tiles.freedom, alike=width.alike))  # fmt: skip
         if (worst := worst_of(found_in)) is None:
             raise NotSeenError("no slice across it is seen well enough", next="Scan more of it, all round")
         return worst

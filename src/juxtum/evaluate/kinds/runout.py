@@ -44,11 +44,13 @@ class _RunOut(Zoned):
         heights, groups = self._read(taken, frame, axis, direction)
         turns: list[Found] = []
         for rows in groups:
-            tiles = taken.tiles.some(rows)
-            value, standard, top = unbounded_width_of(tiles, heights[rows])
-            place, words = taken.places[rows][top], self.short.lower()
-            framed = 2 * frame.spread(place, taken.facing[rows][top])
-            turns.append(Found(value, standard, taken.size, place, words, freedom=tiles.freedom, framed=framed))
+            tiles = taken.tiles.part(rows)
+            width = unbounded_width_of(tiles, heights[rows])
+            place, words = taken.places[rows][width.tile], self.short.lower()
+            framed = 2 * frame.spread(place, taken.facing[rows][width.tile])
+            turns.append(
+                Found(width.value, width.standard, taken.size, place, words, freedom=tiles.freedom, framed=framed, alike=width.alike)
+            )  # fmt: skip
         if (worst := worst_of(turns)) is None:
             raise NotSeenError("no turn of it is seen well enough", next="Scan more of it, all round")
         return worst

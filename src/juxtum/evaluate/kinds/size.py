@@ -18,7 +18,7 @@ from juxtum.evaluate.fields import Finite
 from juxtum.evaluate.given import Given
 from juxtum.evaluate.kinds.base import Strokes
 from juxtum.evaluate.kinds.form import RING, slices
-from juxtum.evaluate.kinds.toleranced import Found, Toleranced
+from juxtum.evaluate.kinds.toleranced import Found, Toleranced, farthest_among
 from juxtum.evaluate.quantity import Aim, Limits, LineResult
 from juxtum.evaluate.uncertainty import Budget, Sampling
 from juxtum.geometry.features import Cylinder, Feature, Plane, Sphere, Torus
@@ -164,7 +164,7 @@ class Diameter(Sized):
 
     def _local(self, taken: Taken) -> Found:
         """Of all slices the local diameter that lies farthest from the middle of its limits."""
-        found: list[Found] = []
+        found: dict[float, list[Found]] = {1.0: [], -1.0: []}
         nominal = self.factor * radius_of(taken.nominal)
         middle = (self.limits.lower + self.limits.upper) / 2 if self.limits.nominal else nominal  # type: ignore[operator]
         for rows in slices(taken):
@@ -179,14 +179,17 @@ class Diameter(Sized):
             if not across.any():
                 continue
             local = np.linalg.norm(arms, axis=1) + np.linalg.norm(arms[opposite], axis=1)
-            tiles = replace(taken.tiles.some(rows & _spread(rows, across)), means=local[across])
+            tiles = replace(taken.tiles.part(rows & _spread(rows, across), np.sqrt(2)), means=local[across])
             for sign in (1.0, -1.0):
                 extreme = extreme_of(tiles, sign, None)
-                found.append(Found(self.factor / 2 * extreme.value, 1.4 * extreme.standard, extreme.value, spots[across][extreme.tile],
-                                   f"{self.name} {WORDS['two-point']}", freedom=tiles.freedom))  # fmt: skip
-        if not found:
+                found[sign].append(Found(self.factor / 2 * extreme.value, self.factor / 2 * extreme.standard, extreme.value, spots[across][extreme.tile],
+                                   f"{self.name} {WORDS['two-point']}", freedom=tiles.freedom, alike=self.factor / 2 * extreme.unsure))  # fmt: skip
+        ends = [end for sign, some in found.items() if (end := farthest_among(some, sign)) is not None]
+        if not ends:
             return self._sized(taken, "gauss")
-        return max(found, key=lambda one: abs(one.value - middle))
+        # Which end counts is a choice between two as well, and widths share the tiles on either side: wider than each end says alone.
+        worse = max(ends, key=lambda one: abs(one.value - middle))
+        return replace(worse, standard=1.4 * worse.standard)
 
 
 def _spread(rows: Any, chosen: Any) -> Any:

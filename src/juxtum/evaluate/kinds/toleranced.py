@@ -31,6 +31,8 @@ from juxtum.nominal.common import common_feature
 from juxtum.nominal.fingerprints import FoundAgain
 
 TWO_THIRDS = 2 / 3
+FEW_SLICES = 6
+"""Of fewer it cannot be told how much they scatter."""
 NO_TURN = "the datums hold no direction"
 
 
@@ -57,6 +59,8 @@ class Found:
         Standard uncertainty by where the datums, or the alignment, put it.
     depends : str
         Why nothing can be decided; empty where something can.
+    alike : float
+        The share of the standard uncertainty that is the same in all slices of a surface.
     """
 
     value: float
@@ -68,6 +72,17 @@ class Found:
     freedom: float = np.inf
     depends: str = ""
     framed: float = 0.0
+    alike: float = 0.0
+
+
+@dataclass(frozen=True)
+class Width:
+    """Between the highest and the lowest of some heights, with its standard uncertainty and what of that all slices share, mm; which tile is the highest."""
+
+    value: float
+    standard: float
+    tile: int
+    alike: float
 
 
 class Toleranced(Characteristic):
@@ -307,18 +322,38 @@ class Zoned(Toleranced):
 
 
 def worst_of(found: Sequence[Found]) -> Found | None:
-    """The largest of what was found in slices or strips, what noise adds by its choice among them taken off; None of none.
+    """The largest of what was found in slices or strips, one beside the other, what noise adds by its choice taken off; None of none.
 
     What one of them lies below nothing, by chance and what was taken off it, counts as it is: none is a width yet.
     """
+    worst = farthest_among(found, 1.0)
+    return worst if worst is None else replace(worst, value=max(worst.value, 0.0))
+
+
+def farthest_among(found: Sequence[Found], sign: float) -> Found | None:
+    """The largest (sign 1) or the smallest (-1) of values in slices or strips, what noise adds by its choice taken off."""
     if not found:
         return None
-    values, noise = np.array([one.value for one in found]), np.array([one.standard for one in found])
+    values = np.array([sign * one.value for one in found])
+    # What is not known of all alike makes none of them the worst, and they scatter no more than they are seen to.
+    noise = np.sqrt(np.maximum([one.standard**2 - one.alike**2 for one in found], 0.0))
     worst = found[int(np.argmax(values))]
     if len(found) == 1 or not noise.any():
-        return replace(worst, value=max(worst.value, 0.0))
-    chosen = choice_among(values, noise)
-    return replace(worst, value=max(worst.value - chosen.bias, 0.0), standard=max(chosen.standard, worst.standard))
+        return worst
+    chosen = choice_among(values, noise * min(1.0, _seen_scatter(values) / max(float(np.median(noise)), 1e-12)))
+    return replace(
+        worst,
+        value=worst.value - sign * chosen.bias,
+        standard=max(float(np.hypot(chosen.standard, worst.alike)), worst.standard),
+    )
+
+
+def _seen_scatter(values: Floats) -> float:
+    """How much values (K,) one beside the other scatter, a smooth change of them left out; unlimited where few tell."""
+    if len(values) < FEW_SLICES:
+        return np.inf
+    bent = (values[1:-1] - (values[:-2] + values[2:]) / 2) / np.sqrt(1.5)
+    return 1.4826 * float(min(np.median(np.abs(values - np.median(values))), np.median(np.abs(bent))))
 
 
 def width_of(tiles: Tiles, heights: Floats) -> tuple[float, float, int]:
@@ -331,15 +366,15 @@ def width_of(tiles: Tiles, heights: Floats) -> tuple[float, float, int]:
     highest : int
         Which tile is the highest.
     """
-    width, standard, highest = unbounded_width_of(tiles, heights)
-    return max(width, 0.0), standard, highest
+    made = unbounded_width_of(tiles, heights)
+    return max(made.value, 0.0), made.standard, made.tile
 
 
-def unbounded_width_of(tiles: Tiles, heights: Floats) -> tuple[float, float, int]:
+def unbounded_width_of(tiles: Tiles, heights: Floats) -> Width:
     """The same, and below zero where more was taken off than there was."""
     made = replace(tiles, means=heights)
     top, bottom = extreme_of(made, 1.0, None), extreme_of(made, -1.0, None)
-    return top.value - bottom.value, top.standard + bottom.standard, top.tile
+    return Width(top.value - bottom.value, top.across(bottom), top.tile, top.unsure + bottom.unsure)
 
 
 def farthest_of(tiles: Tiles, heights: Floats) -> tuple[float, float, int]:
@@ -351,5 +386,5 @@ def farthest_of(tiles: Tiles, heights: Floats) -> tuple[float, float, int]:
 
 
 __all__ = [
-    "Found", "NotSeenError", "Toleranced", "Zoned", "farthest_of", "unbounded_width_of", "width_of", "worst_of",
+    "Found", "NotSeenError", "Toleranced", "Zoned", "farthest_among", "farthest_of", "unbounded_width_of", "width_of", "worst_of",
 ]  # fmt: skip

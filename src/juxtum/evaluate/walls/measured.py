@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, fields
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -212,7 +212,7 @@ def _extreme(tiles: Tiles, sign: float, limit: float | None, places: Floats, jud
     third = sign * float(order[-min(3, len(order))])
     # Of walls about as thick: another wall far thicker is no noise of this one.
     alike = tiles.means <= third * ALIKE if sign < 0 else tiles.means >= third / ALIKE
-    tiles = Tiles(*(getattr(tiles, field.name)[alike] for field in fields(Tiles)))
+    tiles = tiles.some(alike)
     found = extreme_of(tiles, sign, limit)
     value = max(found.value, 0.0)
     sampling = Sampling(found.standard, int(tiles.counts[found.tile]), tiles.freedom)

@@ -8,6 +8,7 @@ from reportlab.platypus import HRFlowable, Spacer
 
 from juxtum.evaluate import Histogram, histogram
 from juxtum.guide.verdicts import headline, worst_verdict
+from juxtum.instruments.stated import Instrument
 from juxtum.job import Job
 from juxtum.job.joins import measured_title
 from juxtum.job.readiness import Policy
@@ -64,7 +65,7 @@ def _fields(job: Job) -> Any:
         ("Part", job.title), ("Serial", brief.serial), ("Drawing", brief.drawing), ("Customer", brief.customer),
         ("Operator", brief.operator), ("Date", brief.date),
         ("Instrument", f"{instrument.name} {instrument.serial}".strip() if instrument else "not stated"),
-        ("Length error", f"{instrument.a:.3f} + {instrument.b:.3f} L mm (L in m)" if instrument else "not known"),
+        ("Its errors", _errors(instrument)),
         ("Environment", "not stated" if warm is None else f"{warm:.1f} \u00b1 {room.temperature_u:.1f} \u00b0C"),
         ("Nominal", job.nominal.name if job.nominal else ""), ("Scan", measured_title(job)),
         *((("Touched", ", ".join(held.file.name for held in touches_in(job))),) if touches_in(job) else ()),
@@ -75,6 +76,13 @@ def _fields(job: Job) -> Any:
     rows = [(*cells[k], *cells[k + 1]) for k in range(0, len(cells), 2)]
     half = ROOM / 2 - 70
     return table(rows, [70, half, 70, half], ("VALIGN", (0, 0), (-1, -1), "TOP"))
+
+
+def _errors(instrument: Instrument | None) -> str:
+    if instrument is None:
+        return "not known"
+    again = f"; repeatability {instrument.repeatability:.4f} mm" if instrument.repeatability > 0 else ""
+    return f"length {instrument.a:.3f} + {instrument.b:.3f} L mm (L in m){again}"
 
 
 def _map(content: ReportContent) -> Any:
