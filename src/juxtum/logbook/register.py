@@ -18,6 +18,7 @@ from juxtum.instruments.equipment import equipment_named
 from juxtum.instruments.models import shipped_instruments
 from juxtum.instruments.owned import Owned
 from juxtum.logbook.book import Logbook
+from juxtum.logbook.captures import paces
 from juxtum.logbook.tables import ArtefactRow, CertificateRow, InstrumentRow
 
 MOST_BYTES = 20_000_000
@@ -245,11 +246,11 @@ class Register:
         return bytes(content)
 
     def owned(self) -> Owned:
-        """What planning asks: models and equipment."""
+        """What planning asks: models, equipment, and how fast people work."""
         with self._book.session() as session:
             models = session.scalars(select(InstrumentRow.model).filter_by(owned=True).distinct()).all()
             items = session.scalars(select(ArtefactRow.model).filter_by(kind=ItemKind.EQUIPMENT.value).distinct()).all()
-        return Owned(tuple(sorted(models)), tuple(sorted(items)))
+        return Owned(tuple(sorted(models)), tuple(sorted(items)), paces(self._book))
 
     @property
     def is_empty(self) -> bool:

@@ -110,3 +110,22 @@ class ExerciseRow(Base):
     seconds: Mapped[float] = mapped_column(Float)
     score: Mapped[float] = mapped_column(Float)
     words: Mapped[str] = mapped_column(Text)
+
+
+class CaptureRow(Base):
+    """A capture with a real device: seconds of recording, those that were estimated, and how much of what was promised it brought."""
+
+    __tablename__ = "captures"
+    __table_args__ = (UniqueConstraint("job", "began"),)
+
+    id: Mapped[int] = mapped_column(primary_key=True)
+    instrument_id: Mapped[int] = mapped_column(ForeignKey("instruments.id"))
+    mode: Mapped[str] = mapped_column(String(120))
+    job: Mapped[str] = mapped_column(String(64))
+    part: Mapped[str] = mapped_column(String(200))
+    began: Mapped[str] = mapped_column(String(40))
+    at: Mapped[datetime] = mapped_column(DateTime)
+    planned: Mapped[float] = mapped_column(Float)
+    seconds: Mapped[float] = mapped_column(Float)
+    promised: Mapped[float] = mapped_column(Float)
+    coverage: Mapped[float] = mapped_column(Float)

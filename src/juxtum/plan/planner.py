@@ -10,7 +10,7 @@ from juxtum.errors import InputError
 from juxtum.geometry.arrays import Bools, Floats
 from juxtum.instruments.coats import COATS
 from juxtum.instruments.models import InstrumentModel, Kind, Mode, shipped
-from juxtum.instruments.owned import NOTHING_KNOWN, Owned
+from juxtum.instruments.owned import NOTHING_KNOWN, Owned, Pace
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import BlindSpot, Cause, Method, blind_spots
 from juxtum.plan.cost.effort import Effort, estimate
@@ -66,6 +66,8 @@ class EffortPlan:
         Everywhere, mm; fine in the refined faces.
     finest : float
         The finest spacing whose work fits into this machine's memory, mm.
+    pace : Pace, optional
+        How fast the shop works with this instrument, which the minutes count with; None while its captures do not tell.
     """
 
     spacing: float
@@ -74,6 +76,7 @@ class EffortPlan:
     finest: float
     memory: float
     schedule: Schedule
+    pace: Pace | None = None
 
 
 @dataclass(frozen=True, eq=False)
@@ -139,7 +142,7 @@ class Planner:
     def suitability(self, models: tuple[InstrumentModel, ...]) -> SuitabilityTable:
         """Every characteristic against every chain."""
         told = {made.needs: made for made in self.grounds.foretold(self.nominal, self.task)}
-        known = tuple(with_foretold(model, told) for model in models)
+        known = tuple(self.owned.paced(with_foretold(model, told)) for model in models)
         return suitability(self.nominal, self.task, known, chosen={self.model.id: self.mode.name})
 
     def with_targets_planned(self, progress: Progress | None = None) -> Plan:
@@ -208,7 +211,8 @@ class Planner:
 
     def prices(self) -> tuple[SpacingPrice, ...]:
         """Ways to choose spacings."""
-        return self.grounds.prices(self.nominal, self.task, self.model, self.mode)
+        model = self.owned.paced(self.model)
+        return self.grounds.prices(self.nominal, self.task, model, model.mode(self.plan.mode))
 
     def spacing(self) -> float:
         """The spacing that is planned everywhere, mm."""
@@ -230,10 +234,12 @@ class Planner:
         area = area_of(self.nominal, self.task.measured_faces(self.nominal))
         spacing, prices = self.spacing(), self.prices()
         chosen = next((p for p in prices if p.serves and p.fits and p.base == spacing), None)
-        effort = chosen.effort if chosen is not None else estimate([(area, spacing)], self.model, self.mode)
+        paced = self.owned.paced(self.model)
+        effort = chosen.effort if chosen is not None else estimate([(area, spacing)], paced, paced.mode(self.plan.mode))
         memory = machine_memory()
         finest = finest_that_fits(self.nominal, self.task, self.model, self.mode, memory)
-        return EffortPlan(spacing, effort, prices, finest, memory, self._schedule(effort))
+        pace = self.owned.pace(self.model, self.mode)
+        return EffortPlan(spacing, effort, prices, finest, memory, self._schedule(effort), pace)
 
     def _schedule(self, effort: Effort) -> Schedule:
         chain = self.model.chain(self.plan.chain)

@@ -80,7 +80,7 @@ def fineness(model: InstrumentModel, task: Task, places: Floats, outline: Floats
     finest, coarsest = mode.spacing
     diameter = 2 * float(np.linalg.norm(places[:, None, :2] + outline[None], axis=2).max())
     voxel = max(finest, coarsest * diameter / mode.field[0])
-    standard = np.hypot((chain.a + chain.b * length / 1000) / np.sqrt(3), EDGE * voxel)
+    standard = np.linalg.norm([chain.error(length) / np.sqrt(3), chain.repeatability, EDGE * voxel])
     expanded = 2 * float(standard)
     # An angle asks little of a cabinet that its own length does not ask already.
     tightest = min((aim.width for aim in task.aims if aim.unit == "mm"), default=np.inf)

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
+from typing import TYPE_CHECKING
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
@@ -15,8 +17,12 @@ from juxtum.desk.capturing.hosting import Hosting
 from juxtum.desk.capturing.keeping import Keeper, captured
 from juxtum.desk.desk import Desk
 from juxtum.errors import JobError, JuxtumError
+from juxtum.plan.planner import Planner
 from juxtum.progress import Progress
 from juxtum.scene.capture_layers import Skin
+
+if TYPE_CHECKING:
+    from juxtum.logbook.captures import CaptureEntry
 
 
 class Linking(QObject):
@@ -77,21 +83,6 @@ class Linking(QObject):
             self._session.failed.emit(problem)
             return
 
-        def work(progress: Progress) -> tuple[CaptureSession, Skin]:
-            from juxtum.desk.capturing.painting import skin_of
-
-            progress.phase("preparing the capture")
-            planner.ground(progress.part(0, 0.5))
-            session = CaptureSession(planner, capture_memory())
-            if job.capture is not None:
-                progress.phase("taking up what is captured", 0.6)
-                take_up(session, job.capture, self._session.files.locate)
-            if self.photo_map:
-                session.map.give(self.photo_map)
-            assert len(session.poses.holds) > 0
-            progress.phase("preparing the picture", 0.8)
-            return session, skin_of(session)
-
         if job.capture is not None and job.capture.seed is not None:
             self.hosting.seed = job.capture.seed
 
@@ -108,7 +99,25 @@ class Linking(QObject):
             if then is not None:
                 then()
 
-        self._session.compute(work, done)
+        self._session.compute(partial(self._prepared, planner, job.capture), done)
+
+    def _prepared(
+        self, planner: Planner, record: CaptureRecord | None, progress: Progress
+    ) -> tuple[CaptureSession, Skin]:
+        """A session that goes on with what is captured, and its picture."""
+        from juxtum.desk.capturing.painting import skin_of
+
+        progress.phase("preparing the capture")
+        planner.ground(progress.part(0, 0.5))
+        session = CaptureSession(planner, capture_memory())
+        if record is not None:
+            progress.phase("taking up what is captured", 0.6)
+            take_up(session, record, self._session.files.locate)
+        if self.photo_map:
+            session.map.give(self.photo_map)
+        assert len(session.poses.holds) > 0
+        progress.phase("preparing the picture", 0.8)
+        return session, skin_of(session)
 
     def begin(
         self, session: CaptureSession, skin: Skin, connect: Callable[[], Connection], record: CaptureRecord | None
@@ -173,11 +182,38 @@ class Linking(QObject):
     def _ended(self) -> None:
         driver, self.driver = self.driver, None
         if driver is not None:
+            self._write_down(driver.session.planner)
             driver.close()
             # Its parent would keep it and all its points.
             driver.deleteLater()
         self.hosting.close()
         self.ended.emit()
+
+    def _write_down(self, planner: Planner) -> None:
+        """How long it took goes into the logbook: later plans count with it."""
+        record, job = self._keeper.record if self._keeper is not None else None, self._session.job
+        if record is None or record.stand_in:
+            return
+        shop = self._desk.shop
+
+        def write(entry: CaptureEntry | None) -> None:
+            from juxtum.logbook.captures import write_capture
+
+            # Another job may have another logbook: what was captured for this one is not written into that.
+            if shop.book is None or entry is None or self._session.job.id != job.id:
+                return
+            try:
+                write_capture(shop.book, planner.model, entry)
+                shop.look_again()
+            except JuxtumError as problem:
+                self._session.failed.emit(problem)
+
+        def timed(_: Progress) -> CaptureEntry | None:
+            from juxtum.logbook.captures import entry_of
+
+            return entry_of(job, planner, record)
+
+        shop.open(lambda: self._session.compute(timed, write))
 
     def close(self) -> None:
         """The window closes: what runs is accepted and kept first."""

@@ -30,9 +30,7 @@ class ChainChartView(QWidget):
     def show_chart(self, chart: ChainChart, instrument: str, chain: str) -> None:
         """Show the chains of an instrument, one of them chosen."""
         self._chart, self._instrument, self._chain = chart, instrument, chain
-        self.setToolTip(
-            "\n".join(f"{n}: {c.a:.3f} + {c.b:.3f} L/m" for n, c in zip(chart.names, chart.chains, strict=True))
-        )
+        self.setToolTip("\n".join(f"{n}: {c.words}" for n, c in zip(chart.names, chart.chains, strict=True)))
         self.update()
 
     def sizeHint(self) -> QSize:

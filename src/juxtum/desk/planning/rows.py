@@ -255,6 +255,8 @@ def _effort(made: EffortPlan) -> list[tuple[str, str]]:
     e = made.effort
     facts = [("points", f"{e.points / 1e6:.1f} M")]
     facts += [(f"minutes to {stage}", f"{minutes:.1f}") for stage, minutes in e.minutes.items()]
+    if made.pace is not None:
+        facts += [(f"your pace, last {made.pace.captures} captures", made.pace.words)]
     facts += [(f"memory to {stage}", f"{v / 1e9:.2f} GB") for stage, v in e.memory.items()]
     return [
         *facts,

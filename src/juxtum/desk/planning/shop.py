@@ -24,8 +24,9 @@ class PlanningShop:
 
     @property
     def owned(self) -> Owned:
-        """What is counted on; nothing known while everything is compared."""
-        return NOTHING_KNOWN if self.compares_all else self._station.desk.shop.owned
+        """What is counted on; of what the shop has nothing while everything is compared."""
+        owned = self._station.desk.shop.owned
+        return owned.without_a_list if self.compares_all else owned
 
     def ask(self) -> None:
         """Look into the register, and plan with what it holds once that is known."""

@@ -14,7 +14,7 @@ from juxtum.logbook.go_list import KNOCK
 
 if TYPE_CHECKING:
     from juxtum.desk.stations.ready import ReadyStation
-    from juxtum.logbook.tables import ArtefactRow, CalibrationRow, CheckRow, InstrumentRow
+    from juxtum.logbook.tables import ArtefactRow, CalibrationRow, CaptureRow, CheckRow, InstrumentRow
 
 
 class LogbookPanel(QWidget):
@@ -69,6 +69,8 @@ class LogbookPanel(QWidget):
             "Size and length against the stated limits" if names else "The register holds no bar yet"
         )
         self._certificates.show_rows(instrument, book)
+        from juxtum.logbook.captures import captures_with
+
         facts = [
             (
                 "certificate",
@@ -80,6 +82,7 @@ class LogbookPanel(QWidget):
             for r in book.calibrations(instrument)[:3]
         ]
         facts += [(f"{r.at:%d %b %H:%M} check", _check_words(r)) for r in book.checks(instrument)[:2]]
+        facts += [(f"{r.at:%d %b %H:%M} capture", _capture_words(r)) for r in captures_with(book, instrument.model)[:2]]
         self._log.show_facts(facts)
 
     def _write_knock(self) -> None:
@@ -109,6 +112,10 @@ class LogbookPanel(QWidget):
 
 def _microns(row: CalibrationRow) -> str:
     return f"{1000 * row.value:.0f} of {1000 * row.limit:.0f} \u00b5m{'' if row.passed else ', failed'}"
+
+
+def _capture_words(row: CaptureRow) -> str:
+    return f"{row.seconds:.0f} s, {row.planned:.0f} usual"
 
 
 def _check_words(row: CheckRow) -> str:

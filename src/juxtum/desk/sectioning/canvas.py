@@ -20,6 +20,8 @@ SIDEWAYS = 0.5
 """Out of the material by so much to one side: words stand beside the curve, not over it."""
 NEAR = 12.0
 """Pixels from a number within which a click chooses it."""
+APART, MOST_MOVED = 17.0, 6
+"""Pixels between numbers so that each can be read, and how often one gives way."""
 
 
 class SectionCanvas(QWidget):
@@ -95,11 +97,10 @@ class SectionCanvas(QWidget):
         for stroke in self.picture.strokes:
             self._paint_stroke(painter, stroke)
         painter.setFont(font(SMALL, mono=True))
-        for named in self.picture.names:
+        for named, (x, y) in zip(self.picture.names, self.name_places(), strict=True):
             if named.is_reading:
                 self._paint_reading(painter, named)
                 continue
-            x, y = self.place_of(named.place[None])[0] + 10 * named.aside * [1, -1]
             if named.text in self.chosen:
                 painter.setPen(Qt.PenStyle.NoPen)
                 painter.setBrush(colour("accent_wash"))
@@ -111,6 +112,20 @@ class SectionCanvas(QWidget):
             painter.setPen(QPen(colour("accent"), 1, Qt.PenStyle.DotLine))
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawRect(self.rect().adjusted(1, 1, -2, -2))
+
+    def name_places(self) -> Floats:
+        """Where names stand (N, 2), pixels: beside what they name, moved along it where another one stands there already, as in a narrow slot."""
+        places: list[Floats] = []
+        for named in self.picture.names if self.picture is not None else ():
+            aside = named.aside * [1, -1]
+            along = np.array([-aside[1], aside[0]]) if aside.any() else np.array([1.0, 0.0])
+            here = self.place_of(named.place[None])[0] + 10 * aside
+            for _ in range(MOST_MOVED):
+                if all((np.abs(here - other) >= APART).any() for other in places):
+                    break
+                here = here + APART * along
+            places.append(here)
+        return np.array(places).reshape(-1, 2)
 
     def _paint_reading(self, painter: QPainter, named: Named) -> None:
         """A ring on the curve, and its words beside it, clear of the numbers."""
@@ -188,8 +203,7 @@ class SectionCanvas(QWidget):
             return
         if not self.picture.names:
             return
-        places = np.array([self.place_of(n.place[None])[0] + 10 * n.aside * [1, -1] for n in self.picture.names])
-        far = np.linalg.norm(places - [here.x(), here.y()], axis=1)
+        far = np.linalg.norm(self.name_places() - [here.x(), here.y()], axis=1)
         if far.min() < NEAR:
             self.picked.emit(self.picture.names[int(np.argmin(far))].text)
 
