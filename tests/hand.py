@@ -16,7 +16,7 @@ from PyQt6 import sip
 from PyQt6.QtCore import QEvent, QPoint, QPointF, QSettings, Qt, QTimer
 from PyQt6.QtGui import QColor, QImage, QWheelEvent
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QPushButton, QWidget
+from PyQt6.QtWidgets import QApplication, QPushButton, QScrollArea, QWidget
 
 from juxtum.desk.window import MainWindow
 from juxtum.guide.findings import Key
@@ -63,6 +63,20 @@ class Hand:
     def finding(self, key: Key) -> str:
         """What the route says."""
         return self.window.route.stops[key].accessibleDescription()
+
+    def cut_off(self) -> list[str]:
+        """What of the worksheet is wider than its place, so that it ends at the right without a word; nothing of one that fits."""
+        sheet = self.window.hub.station
+        assert isinstance(sheet, QScrollArea)
+        room, inner = sheet.viewport(), sheet.widget()
+        assert room is not None and inner is not None
+        # Without the application's own style buttons are a little wider than they are drawn for a user.
+        if inner.minimumSizeHint().width() <= room.width() + 12:
+            return []
+        widest = [
+            w for w in inner.findChildren(QWidget) if w.isVisible() and w.minimumSizeHint().width() > room.width() - 30
+        ]
+        return [f"{type(w).__name__} {w.accessibleName()}" for w in widest]
 
     def next(self) -> str:
         """What the worksheet proposes."""

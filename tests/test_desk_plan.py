@@ -39,6 +39,8 @@ def plan(walk: Walk, request: pytest.FixtureRequest) -> Hand:
 def topic(hand: Hand, name: Topic) -> None:
     QTest.mouseClick(hand.named(f"Topic {name.value}", QToolButton), Qt.MouseButton.LeftButton)
     hand.wait(lambda: hand.window.plan.made is not None)
+    hand.window.resize(1280, 800)
+    assert not hand.cut_off(), name
 
 
 def rows(hand: Hand) -> list[list[str]]:

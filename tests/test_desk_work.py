@@ -7,11 +7,12 @@ import subprocess
 import sys
 import time
 from collections.abc import Iterator
+from itertools import combinations
 from pathlib import Path
 
 import numpy as np
 import pytest
-from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QFileDialog, QLabel, QLineEdit, QListWidget
 
@@ -19,6 +20,7 @@ from hand import Hand, close, opened
 from helpers import bracket_mesh, turned, write_bracket
 from juxtum.desk.app import _begin
 from juxtum.desk.method import METHODS, method_text
+from juxtum.desk.sectioning.canvas import SectionCanvas
 from juxtum.desk.widgets import LengthField
 from juxtum.desk.workbench import Workbench
 from juxtum.errors import Cancelled, InputError
@@ -26,6 +28,7 @@ from juxtum.guide.findings import Key
 from juxtum.job.document import default_procedure
 from juxtum.job.steps import AsScanned, Decide
 from juxtum.progress import Progress
+from juxtum.scene.section_picture import Named, SectionPicture
 
 POSE = turned((0, 0, 30), (15, -8, 4))
 
@@ -313,3 +316,25 @@ def test_length_fields(application: QApplication, typed: str, value: float, bad:
 def test_messages_are_sentences() -> None:
     problem = InputError("the file is\nempty.", "a\tb.stl", "Copy it again")
     assert problem.sentence == "a b.stl: the file is empty. Copy it again."
+
+
+def test_numbers_in_a_narrow_slot_stand_beside_each_other(application: QApplication) -> None:
+    """Both sides are named between them: drawn over each other neither could be read or clicked."""
+    canvas, picked = SectionCanvas(), list[str]()
+    box = np.array([[0.0, 0.0], [60.0, 40.0]])
+    sides = [
+        Named(str(k), np.array([30.0, 20.0 + off]), np.array([0.0, -np.sign(off)])) for k, off in ((1, -0.8), (2, 0.8))
+    ]
+    across = Named("3", np.array([30.5, 20.0]), np.array([1.0, 0.0]))
+    canvas.resize(420, 300)
+    canvas.picked.connect(picked.append)
+    canvas.show_picture(
+        SectionPicture((), (*sides, across), box, 50, np.zeros((0, 2)), np.zeros((0, 2))), is_another=True
+    )
+    places = canvas.name_places()
+    assert all((np.abs(a - b) >= 15).any() for a, b in combinations(places, 2))
+    for x, y in places:
+        QTest.mouseClick(canvas, Qt.MouseButton.LeftButton, pos=QPoint(round(x), round(y)))
+    assert picked == ["1", "2", "3"]
+    canvas.grab()
+    canvas.deleteLater()

@@ -15,6 +15,7 @@ import pytest
 from juxtum.look import DARK, LIGHT, Look, rgb
 from juxtum.scene.cards import Box, place_cards
 from juxtum.scene.palette import MapScale, colours
+from turns import HEAVY, TURNS, has_its_turn
 
 SOURCE = Path(__file__).parents[1] / "src" / "juxtum"
 MODULES = sorted(SOURCE.rglob("*.py"))
@@ -201,3 +202,21 @@ def test_no_circle_of_imports(with_types: bool) -> None:
             for name, needed in graph.items()
         }
     assert circles(graph) == []
+
+
+def test_every_heavy_test_has_one_turn(monkeypatch: pytest.MonkeyPatch) -> None:
+    def turns_of(name: str) -> int:
+        found = 0
+        for turn in range(TURNS):
+            monkeypatch.setenv("JUXTUM_TURN", str(turn))
+            found += has_its_turn(name)
+        return found
+
+    for unit in HEAVY:
+        cases = (
+            [f"tests/{unit}", f"tests/{unit}[one-2]"]
+            if "::" in unit
+            else [f"tests/{unit}::test_it", f"tests/{unit}::test_it[1]"]
+        )
+        assert [turns_of(case) for case in cases] == [1, 1], unit
+    assert turns_of("tests/test_house.py::test_every_heavy_test_has_one_turn") == TURNS

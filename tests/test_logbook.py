@@ -17,10 +17,13 @@ import pytest
 
 from juxtum.errors import JobError
 from juxtum.instruments.models import Kind, shipped
+from juxtum.instruments.owned import Pace
 from juxtum.job.readiness import Policy
 from juxtum.logbook import Logbook
 from juxtum.logbook.book import Entry
+from juxtum.logbook.captures import CaptureEntry, paces, write_capture
 from juxtum.logbook.register import Item, ItemKind, Register
+from juxtum.plan.cost.effort import estimate
 
 MODEL = shipped(Kind.HANDHELD)
 OPEN_IT = "import sys; from juxtum.logbook import Logbook; print(len(Logbook(sys.argv[1]).artefacts()))"
@@ -105,6 +108,48 @@ def test_a_first_opening_that_was_interrupted(tmp_path: Path, rows: int) -> None
             assert still.execute("select name from artefacts").fetchall() == [("bar",)]
     else:
         assert len(Logbook(f"sqlite:///{path}").artefacts()) == 0
+
+
+def test_captures_of_the_shop_tell_how_fast_it_works(tmp_path: Path) -> None:
+    book = Logbook(f"sqlite:///{tmp_path / 'book.sqlite'}")
+
+    def took(began: str, seconds: float, coverage: float = 0.97) -> None:
+        entry = CaptureEntry("crossed lines", "a", "plate", began, 100.0, seconds, 0.98, coverage)
+        write_capture(book, MODEL, entry, datetime(2026, 11, 20, 12, int(began)))
+
+    took("1", 150.0)
+    took("2", 130.0)
+    took("3", 20.0, coverage=0.3)
+    assert paces(book) == (), "two captures and one that was broken off tell nothing"
+    took("3", 110.0)
+    assert paces(book) == (Pace("wh-3", "crossed lines", 1.3, 3),), "taken up again and brought to its end"
+    took("4", 1e6)
+    assert [(p.ratio, p.captures) for p in paces(book)] == [(1.3, 3)], "a clock that ran on"
+    for k in range(5, 25):
+        took(str(k), 90.0)
+    (now,) = paces(book)
+    assert (now.ratio, now.captures) == (0.9, 12), "the newest count"
+    owned = Register(book).owned()
+    paced = owned.paced(MODEL)
+    for name, ratio in (("crossed lines", 0.9), ("fine parallel lines", 1.0)):
+        before, after = (estimate([(50_000.0, 0.5)], m, m.mode(name)).capture for m in (MODEL, paced))
+        assert after == pytest.approx(ratio * before)
+    assert owned.without_a_list.instruments == () and owned.without_a_list.pace(MODEL, MODEL.modes[0]) == now
+    book.close()
+
+
+def test_a_logbook_from_before_captures_is_brought_up_to_date(tmp_path: Path) -> None:
+    path = tmp_path / "book.sqlite"
+    book = Logbook(f"sqlite:///{path}")
+    Register(book).add(Item(ItemKind.INSTRUMENT, serial="7", model="wh-3"))
+    book.close()
+    with sqlite3.connect(path) as old:
+        old.execute("drop table captures")
+        old.execute("update alembic_version set version_num = '0003'")
+    again = Logbook(f"sqlite:///{path}")
+    assert paces(again) == () and Register(again).owned().instruments == ("wh-3",)
+    write_capture(again, MODEL, CaptureEntry("crossed lines", "a", "plate", "1", 10.0, 12.0, 0.9, 0.9))
+    again.close()
 
 
 def test_a_failed_upgrade_leaves_nothing_behind(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -23,6 +23,7 @@ from juxtum.errors import InputError
 from juxtum.instruments.circumstances import SIMULATED
 from juxtum.job import Job
 from juxtum.job.planning import with_captured_circumstances
+from juxtum.logbook.captures import captures_with, entry_of
 from juxtum.plan.planner import Planner
 
 TOKEN = "let me in"
@@ -90,6 +91,12 @@ class Maker:
         self._server.close()
 
 
+def paced_by(station: object) -> float:
+    """How much longer the shop takes than estimated, as the planner counts."""
+    pace = station.planner.effort().pace  # type: ignore[attr-defined]
+    return pace.ratio if pace is not None else 1.0
+
+
 def type_in(capturing: Hand, name: str, text: str) -> None:
     field = capturing.named(name, QLineEdit)
     assert isinstance(field, QLineEdit)
@@ -118,6 +125,16 @@ def test_a_scanner_is_let_in_by_its_address_and_sends_by_itself(capturing: Hand)
     assert not job.circumstances.is_simulated and SIMULATED not in job.circumstances.notes
     stand_in = with_captured_circumstances(job, record.model_copy(update={"stand_in": True}))
     assert SIMULATED in stand_in.circumstances.notes
+    shop = capturing.window.hub.shop
+    capturing.wait(lambda: shop.book is not None and captures_with(shop.book, "wh-3")[:1])
+    (written,) = [row for row in captures_with(shop.book, "wh-3") if row.job == job.id]
+    assert (written.began, written.seconds) == (record.began, record.seconds)
+    assert written.planned == pytest.approx(
+        60 * station.planner.effort().effort.capture / 1.35 / paced_by(station), rel=1e-6
+    )
+    assert entry_of(job, station.planner, record.model_copy(update={"stand_in": True})) is None, (
+        "a stand-in has no hands"
+    )
     maker.close()
 
 

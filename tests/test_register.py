@@ -164,5 +164,5 @@ def test_a_method_is_judged_by_what_was_foretold_for_this_part() -> None:
     made = with_foretold(scanner, {"bars": Foretold("bars", 0.08, 0.02, "planned")})
     barred, plain = made.chain("with photo set and bars"), made.chain("scanner alone")
     assert plain == scanner.chain("scanner alone") and with_foretold(scanner, {}) is scanner
-    assert barred.a / math.sqrt(3) == pytest.approx(math.hypot(0.021 / math.sqrt(3), 0.08 / 2))
+    assert barred.a / math.sqrt(3) == pytest.approx(math.hypot(0.0194 / math.sqrt(3), 0.08 / 2))
     assert barred.b / math.sqrt(3) == pytest.approx(0.02 / 2)

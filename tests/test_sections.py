@@ -339,8 +339,7 @@ def test_sections_are_cut_moved_and_taken_back_in_the_window(
     rows.item(0).setSelected(True)  # type: ignore[union-attr]
     picture = drawer.canvas.picture
     assert picture is not None
-    named = picture.names[2]
-    x, y = drawer.canvas.place_of(named.place[None])[0] + 10 * named.aside * [1, -1]
+    x, y = drawer.canvas.name_places()[2]
     from PyQt6.QtCore import QPoint
     from PyQt6.QtTest import QTest
 

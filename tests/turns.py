@@ -1,26 +1,34 @@
 """Which tests a run of the whole suite leaves for another one, so that it takes a quarter of an hour.
 
-A heavy test (`heavy.txt`, those of three seconds and more) has its turn in every tenth run, by the number of the commit; all that is light,
+A heavy test (`heavy.txt`, those of three seconds and more) has its turn in one run of fourteen, by the number of the commit; all that is light,
 what guards the wrong numbers of old, and a user's walk through the window run every time. `--long` runs everything.
 """
 
 from __future__ import annotations
 
 import os
-import zlib
 from pathlib import Path
 
 from long_cases import LONG
 
-HEAVY = frozenset((Path(__file__).parent / "heavy.txt").read_text("utf-8").split())
-"""Tests by file and function; a file alone where its tests follow each other through one window, or share what takes long to make."""
-TURNS = 10
+TURNS = 14
+
+
+def _dealt(names: list[str]) -> dict[str, int]:
+    """The turn of each, there and back again over the list, so that turns take equally long."""
+    rounds = [[*range(TURNS)], [*reversed(range(TURNS))]]
+    return {name: rounds[k // TURNS % 2][k % TURNS] for k, name in enumerate(names)}
+
+
+HEAVY = _dealt((Path(__file__).parent / "heavy.txt").read_text("utf-8").split())
+"""Tests by file and function, what takes longest first, with their turn; a file alone where its tests follow each other through one window, or
+share what takes long to make."""
 
 
 def names_gone(known: list[str]) -> str:
     """A name of a list that no test has any more; empty where all are there."""
     functions = {unit_of(name) for name in known} | {file_of(name) for name in known}
-    gone = [part for part in LONG if not any(part in name for name in known)] + sorted(HEAVY - functions)
+    gone = [part for part in LONG if not any(part in name for name in known)] + sorted(HEAVY.keys() - functions)
     return gone[0] if gone else ""
 
 
@@ -41,5 +49,5 @@ def unit_of(name: str) -> str:
 
 def has_its_turn(name: str) -> bool:
     """Whether a test runs now: light ones always."""
-    unit = name if unit_of(name) in HEAVY else file_of(name) if file_of(name) in HEAVY else ""
-    return not unit or zlib.crc32(unit.encode()) % TURNS == int(os.environ.get("JUXTUM_TURN") or 0) % TURNS
+    unit = next((unit for unit in (unit_of(name), file_of(name)) if unit in HEAVY), "")
+    return not unit or HEAVY[unit] == int(os.environ.get("JUXTUM_TURN") or 0) % TURNS
