@@ -5,11 +5,22 @@ from __future__ import annotations
 import argparse
 import json
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from juxtum.assemble.finishing import Filling, Worked, fill, repair, smooth, thin, without_targets
+from juxtum.assemble.finishing import (
+    Disc,
+    Filling,
+    Worked,
+    fill,
+    find_discs,
+    repair,
+    smooth,
+    thin,
+    without_targets,
+)
 from juxtum.assemble.holes import Hole, holes_of
 from juxtum.assemble.layers import NEAR, Layers, find_layers
 from juxtum.cli.assembling import brought
@@ -18,12 +29,15 @@ from juxtum.errors import InputError
 from juxtum.exchange.mesh_writing import write_mesh
 from juxtum.exchange.named_places import read_named_places
 from juxtum.geometry import TriangleMesh
+from juxtum.geometry.arrays import Floats
 from juxtum.geometry.topology import closure
+from juxtum.guide.finishing import discs_words
 from juxtum.progress import Progress
 from juxtum.report.handing_out import check_target
 
 SCHEMA = "juxtum-finished-1"
 KINDS = ("target", "hole", "edge")
+BY_SHAPE = "by-shape"
 
 
 @dataclass
@@ -33,6 +47,7 @@ class _Bench:
     mesh: TriangleMesh
     notes: list[str]
     largest: float = 0.0
+    discs: tuple[Disc, ...] = ()
 
     def take(self, made: Worked) -> None:
         """Go on with what came of a piece of work."""
@@ -75,8 +90,11 @@ def _kinds(text: str) -> tuple[str, ...]:
 
 def _work(bench: _Bench, options: argparse.Namespace, kinds: tuple[str, ...], progress: Progress) -> None:
     """In the order in which it makes sense: what does not belong goes first, fewer triangles come last."""
-    if options.targets_off is not None:
-        places = np.array([one.place for one in read_named_places(options.targets_off, "targets")])
+    if options.find_targets or options.targets_off == BY_SHAPE:
+        bench.discs = find_discs(bench.mesh, options.diameter, progress)
+        bench.notes.append(discs_words(bench.discs))
+    places = _places(options, bench.discs)
+    if len(places):
         bench.take(without_targets(bench.mesh, places, options.diameter, progress))
     if options.repair:
         bench.take(repair(bench.mesh, progress))
@@ -88,6 +106,15 @@ def _work(bench: _Bench, options: argparse.Namespace, kinds: tuple[str, ...], pr
         bench.take(smooth(bench.mesh, options.smooth, progress=progress))
     if options.thin is not None:
         bench.take(thin(bench.mesh, options.thin, options.triangles, progress))
+
+
+def _places(options: argparse.Namespace, discs: tuple[Disc, ...]) -> Floats:
+    """Middles (K, 3) of the targets that go."""
+    if options.targets_off is None:
+        return np.zeros((0, 3))
+    if options.targets_off == BY_SHAPE:
+        return np.array([disc.place for disc in discs]).reshape(-1, 3)
+    return np.array([one.place for one in read_named_places(Path(options.targets_off), "targets")])
 
 
 def _document(bench: _Bench, holes: tuple[Hole, ...], layers: Layers | None) -> dict[str, Any]:
@@ -102,6 +129,10 @@ def _document(bench: _Bench, holes: tuple[Hole, ...], layers: Layers | None) -> 
         "holes": [
             {"kind": h.kind, "perimeter": round(h.perimeter, 3), "area": round(h.area, 3), "place": [round(float(x), 4) for x in h.place]}
             for h in holes
+        ],
+        "targets": [
+            {"place": [round(float(x), 4) for x in d.place], "diameter": round(d.diameter, 3), "height": round(d.height, 4)}
+            for d in bench.discs
         ],
         "layers": [
             {"place": [round(float(x), 4) for x in p.place], "area": round(p.area, 2), "gap": round(p.gap, 4)}
@@ -120,6 +151,10 @@ def _lines(bench: _Bench, holes: tuple[Hole, ...], layers: Layers | None, option
     ]
     if len(holes) > 20:
         lines.append(f"     and {len(holes) - 20} shorter ones")
+    lines += [
+        f"     disc {d.diameter:.1f} mm across, {d.height:.3f} mm high, at {' '.join(f'{x:.1f}' for x in d.place)}"
+        for d in bench.discs
+    ]
     if layers is not None and layers.patches:
         lines += [layers.sentence, *(f"     {patch.words}" for patch in layers.patches[1:5])]
     if options.out is not None:

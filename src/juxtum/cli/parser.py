@@ -248,8 +248,11 @@ def _add_finish(commands: argparse._SubParsersAction[_Parser]) -> None:
     finish.add_argument("scan", type=Path, metavar="SCAN")
     finish.add_argument("--out", type=Path, metavar="FILE.{ply,stl,obj,3mf}", help="only looked at when not given")
     finish.add_argument(
-        "--targets-off", type=Path, metavar="FILE.csv", help="rows X,Y,Z: the surface of targets there goes"
+        "--targets-off",
+        metavar="FILE.csv|by-shape",
+        help="rows X,Y,Z: the surface of targets there goes; or of those found by their shape",
     )
+    finish.add_argument("--find-targets", action="store_true", help="tell which thin discs stand out of the surface")
     finish.add_argument("--diameter", type=positive, default=8.0, metavar="MM", help="of a target with its surround")
     finish.add_argument("--repair", action="store_true", help="mend what keeps it from being one sheet")
     finish.add_argument("--fill", choices=("flat", "curvature"), help="close holes with faces marked as invented")

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import numpy as np
+
+from juxtum.assemble.finishing import Disc
 from juxtum.assemble.holes import Hole
 from juxtum.job import Job
 
@@ -46,3 +49,22 @@ def holes_words(holes: tuple[Hole, ...], invented_area: float) -> str:
     if invented_area > 0:
         words += f" {invented_area:.1f} mm\u00b2 are invented, shown in grey, and never measured."
     return words
+
+
+def discs_words(discs: tuple[Disc, ...]) -> str:
+    """Discs that were found by their shape, in a sentence or two.
+
+    Examples
+    --------
+    >>> discs_words(())
+    'No disc stands out of the surface as a target does.'
+    """
+    if not discs:
+        return "No disc stands out of the surface as a target does."
+    across, high = (float(np.median([getattr(disc, what) for disc in discs])) for what in ("diameter", "height"))
+    if len(discs) == 1:
+        return f"1 disc {across:.1f} mm across stands {high:.2f} mm out of the surface. Take it off only if it is a target."
+    return (
+        f"{len(discs)} discs about {across:.1f} mm across stand {high:.2f} mm out of the surface. "
+        "Take them off only if they are targets."
+    )

@@ -11,13 +11,14 @@ from PyQt6.QtWidgets import QVBoxLayout, QWidget
 from juxtum.assemble.holes import Hole, holes_of
 from juxtum.desk.finishing.hole_list import HoleList
 from juxtum.desk.finishing.layers_box import LayersBox
+from juxtum.desk.finishing.targets_box import TargetsBox, lie_on
 from juxtum.desk.mapping.values import Values, show_values
 from juxtum.desk.widgets import Choice, LengthField, button, column, form, label, line, row
 from juxtum.geometry import RigidTransform, TriangleMesh
 from juxtum.geometry.arrays import Floats
 from juxtum.geometry.mesh import Scan
 from juxtum.guide.finishing import default_bound, holes_words
-from juxtum.job.steps import CleaningStep, Fill, Repair, Smooth, TargetsOff, Thin
+from juxtum.job.steps import CleaningStep, Fill, Repair, Smooth, Thin
 from juxtum.scene.drawables import plain_surface, segments
 from juxtum.scene.palette import MapScale
 from juxtum.wording import sentence
@@ -28,8 +29,6 @@ if TYPE_CHECKING:
 
 LAYERS = ("rims", "rim", "invented", "moved")
 WAYS = [("curvature", "as the surface round it curves"), ("flat", "flat")]
-ON = 2.0
-"""A target nearer to the surface than this sits on it, mm."""
 ROOM = 3.0
 """A hole is looked at with so many times its width about it."""
 
@@ -67,15 +66,14 @@ class SurfacePanel(QWidget):
         self._fill = button("Fill it", self.fill, tip="Close what is chosen with faces that are never measured")
         lines.addWidget(self._way)
         lines.addLayout(row(self._next, self._fill))
-        self._targets = button(
-            "Take targets off", self.targets_off, tip="The surface of the targets that the capture found goes"
-        )
         self._fill_targets = button(
             "Fill round ones",
             self.fill_targets,
             tip="Close all round holes of the size of a target; on the next part too",
         )
-        lines.addLayout(row(self._targets, self._fill_targets))
+        lines.addWidget(self._fill_targets)
+        self.targets = TargetsBox(desk, work, dress)
+        lines.addWidget(self.targets)
         self._build_moving()
         self.layers = LayersBox(desk, dress)
         lines.addWidget(self.layers)
@@ -114,11 +112,11 @@ class SurfacePanel(QWidget):
         self._placement = placement
         self.setVisible(mesh is not None)
         self.layers.show_scan(mesh, placement)
+        self.targets.show_scan(mesh, placement)
         if mesh is not self._scan:
             self._scan = mesh
             self.holes.show_holes(())
-            for known_later in (self._targets, self._fill_targets):
-                known_later.hide()
+            self._fill_targets.hide()
             self._bound.set_value(default_bound(self._derived.job))
         worked = self._derived.worked if self._is_in_force else None
         self._show_moved.setVisible(worked is not None and worked.moved is not None)
@@ -127,22 +125,18 @@ class SurfacePanel(QWidget):
         if mesh is not None and self._asked is not mesh:
             self._asked = mesh
             self._words.setText("Looking for open borders\u2026")
-            places = self._places
-            self._desk.session.compute(lambda _: (mesh, holes_of(mesh), _lie_on(mesh, places)), self._found)
+            places = self.targets.places
+            self._desk.session.compute(
+                lambda _: (mesh, holes_of(mesh), places if lie_on(mesh, places) else places[:0]), self._found
+            )
 
-    @property
-    def _places(self) -> Floats:
-        """Where the capture found targets."""
-        capture = self._derived.job.capture
-        return np.array([target.place for target in capture.targets] if capture is not None else []).reshape(-1, 3)
-
-    def _found(self, answer: tuple[TriangleMesh, tuple[Hole, ...], bool]) -> None:
-        mesh, holes, has_targets = answer
+    def _found(self, answer: tuple[TriangleMesh, tuple[Hole, ...], Floats]) -> None:
+        mesh, holes, captured = answer
         if mesh is not self._scan:
             return
         self._words.setText(holes_words(holes, mesh.invented_area))
         self.holes.show_holes(holes)
-        self._targets.setVisible(has_targets)
+        self.targets.show_captured(captured)
         self._fill_targets.setVisible(any(hole.kind == "target" for hole in holes))
         self._dress()
 
@@ -186,15 +180,6 @@ class SurfacePanel(QWidget):
     def _how(self) -> str:
         return str(self._way.currentData())
 
-    def targets_off(self) -> None:
-        """Take the surface of the targets off that the capture found."""
-        job, places = self._derived.job, self._places
-        if not len(places):
-            return
-        width = job.plan.diameter if job.plan is not None and job.plan.diameter else None
-        step = TargetsOff(places=tuple(_triple(place) for place in places))
-        self._work(step if width is None else step.model_copy(update={"diameter": float(width)}))
-
     def repair(self) -> None:
         """Repair the surface."""
         self._work(Repair())
@@ -223,6 +208,7 @@ class SurfacePanel(QWidget):
         for layer in LAYERS:
             self._desk.view.put(layer, None)
         self.layers.take_off()
+        self.targets.take_off()
 
     def dress(self) -> None:
         """Rims, what is invented, and where the last work moved the surface."""
@@ -236,6 +222,7 @@ class SurfacePanel(QWidget):
         if mesh.invented is not None:
             view.put("invented", plain_surface(mesh.kept_triangles(mesh.invented)), self._placement)
         self.layers.dress()
+        self.targets.dress()
         worked = self._derived.worked if self._is_in_force else None
         if worked is None or worked.moved is None or not self._show_moved.isChecked():
             return
@@ -249,11 +236,6 @@ class SurfacePanel(QWidget):
             return
         chosen = np.concatenate([_rim(mesh, hole) for hole in taken]) if taken else None
         self._desk.view.put("rim", None if chosen is None else segments(chosen), self._placement)
-
-
-def _lie_on(mesh: TriangleMesh, places: Floats) -> bool:
-    """Whether the half of some places (K, 3) lies on a surface: those that the capture found on this part."""
-    return bool(len(places)) and bool((mesh.tree.query(places, limit=ON).found).mean() > 0.5)
 
 
 def _rim(mesh: TriangleMesh, hole: Hole) -> Floats:

@@ -89,7 +89,9 @@ class Trim(CleaningModel):
         if self.keep == "below":
             return plane.flipped(), -self.offset
         offset = self.offset if self.plane is not None or nominal is None else min(self.offset, 0.4 * thinnest(nominal))
-        return plane, offset
+        # What is found to be a table, and is all there is, is a face with stickers or letters on it.
+        is_all = self.plane is None and not (plane.distances(scan.points) > offset).any()
+        return None if is_all else (plane, offset)
 
     @staticmethod
     def table(scan: Scan, nominal: Nominal | None, progress: Progress) -> Plane | None:

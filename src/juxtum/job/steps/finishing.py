@@ -7,11 +7,12 @@ from typing import Annotated, Literal, Self
 import numpy as np
 from pydantic import Field, model_validator
 
-from juxtum.assemble.finishing import Filling, Worked, fill, repair, smooth, thin, without_targets
+from juxtum.assemble.finishing import Filling, Worked, fill, find_discs, repair, smooth, thin, without_targets
 from juxtum.assemble.holes import Hole, holes_of
 from juxtum.errors import InputError
 from juxtum.evaluate.fields import Finite, Triple
 from juxtum.geometry import TriangleMesh
+from juxtum.geometry.arrays import Floats
 from juxtum.geometry.mesh import Scan
 from juxtum.job.steps.base import Outcomes
 from juxtum.job.steps.cleaning import CleaningModel
@@ -54,25 +55,47 @@ class FinishingModel(CleaningModel):
 
 
 class TargetsOff(FinishingModel):
-    """Take away the surface of reference targets, at places in scan coordinates."""
+    """Take away the surface of reference targets, at places in scan coordinates or found by their shape."""
 
     kind: Literal["targets-off"] = "targets-off"
-    places: Annotated[tuple[Triple, ...], Field(min_length=1, max_length=5000)]
+    places: Annotated[tuple[Triple, ...], Field(max_length=5000)] = ()
+    by_shape: bool = False
+    """Whether those that stand out of the surface go as well, found on each part anew."""
     diameter: Annotated[Finite, Field(gt=0, le=100)] = 8.0
+
+    @model_validator(mode="after")
+    def _something(self) -> Self:
+        if not self.places and not self.by_shape:
+            raise ValueError("no place of a target is named, nor are they looked for")
+        return self
 
     @property
     def title(self) -> str:
         """For undo and lists."""
-        return f"take {len(self.places)} targets off"
+        some = f"{len(self.places)} targets" if len(self.places) != 1 else "1 target"
+        if not self.by_shape:
+            return f"take {some} off"
+        return f"take {some} and those found by shape off" if self.places else "take targets off, found by shape"
 
     @property
     def is_picked(self) -> bool:
-        """Targets stick elsewhere on the next part."""
-        return True
+        """Targets stick elsewhere on the next part; what is found by shape is found there."""
+        return bool(self.places)
 
     def work(self, mesh: TriangleMesh, progress: Progress) -> Worked:
         """Without them."""
-        return without_targets(mesh, np.array(self.places), self.diameter, progress)
+        places = np.array(self.places).reshape(-1, 3)
+        found = find_discs(mesh, self.diameter, progress) if self.by_shape else ()
+        own = [disc.place for disc in found if _is_apart(disc.place, places, self.diameter)]
+        every = np.concatenate([places, np.array(own).reshape(-1, 3)])
+        if not len(every):
+            return Worked(mesh, (f"no disc of {self.diameter:g} mm stands out of the surface as a target does",))
+        return without_targets(mesh, every, self.diameter, progress)
+
+
+def _is_apart(place: Floats, others: Floats, diameter: float) -> bool:
+    """Whether a place is none of those (K, 3) that are known already."""
+    return not len(others) or float(np.linalg.norm(others - place, axis=1).min()) > diameter / 2
 
 
 class Repair(FinishingModel):
