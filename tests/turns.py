@@ -1,6 +1,6 @@
 """Which tests a run of the whole suite leaves for another one, so that it takes a quarter of an hour.
 
-A heavy test (`heavy.txt`, those of three seconds and more) has its turn in one run of fourteen, by the number of the commit; all that is light,
+A heavy test (`heavy.txt`, those of three seconds and more) has its turn in one run of eighteen, by the number of the commit; all that is light,
 what guards the wrong numbers of old, and a user's walk through the window run every time. `--long` runs everything.
 """
 
@@ -11,18 +11,22 @@ from pathlib import Path
 
 from long_cases import LONG
 
-TURNS = 14
+TURNS = 18
 
 
-def _dealt(names: list[str]) -> dict[str, int]:
-    """The turn of each, there and back again over the list, so that turns take equally long."""
-    rounds = [[*range(TURNS)], [*reversed(range(TURNS))]]
-    return {name: rounds[k // TURNS % 2][k % TURNS] for k, name in enumerate(names)}
+def _dealt(lines: list[str]) -> dict[str, int]:
+    """The turn of each, the longest first to whichever turn has least to do, so that turns take equally long."""
+    loads, turns = [0] * TURNS, {}
+    for line in sorted(lines, key=lambda line: -int(line.split()[0])):
+        seconds, name = line.split()
+        turns[name] = loads.index(min(loads))
+        loads[turns[name]] += int(seconds)
+    return turns
 
 
-HEAVY = _dealt((Path(__file__).parent / "heavy.txt").read_text("utf-8").split())
-"""Tests by file and function, what takes longest first, with their turn; a file alone where its tests follow each other through one window, or
-share what takes long to make."""
+HEAVY = _dealt((Path(__file__).parent / "heavy.txt").read_text("utf-8").splitlines())
+"""Tests by file and function with their turn, listed with about how many seconds they take; a file alone where its tests follow each other through
+one window, or share what takes long to make."""
 
 
 def names_gone(known: list[str]) -> str:
