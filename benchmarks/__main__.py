@@ -10,6 +10,7 @@ from benchmarks import (
     budgets,
     capture,
     cover,
+    discs,
     drawings,
     finishing,
     fits,
@@ -51,6 +52,7 @@ ALL = {
     "promise": promise.promise,
     "budgets": budgets.budgets,
     "joins": joins.joins,
+    "twenty": joins.twenty,
     "drawings": drawings.drawings,
     "demo drawing": drawings.demo_drawing,
     "shaft drawing": drawings.shaft_drawing,
@@ -58,6 +60,8 @@ ALL = {
     "selections": finishing.selections,
     "walls": walls.walls,
     "fits": fits.fits,
+    "discs": discs.discs,
+    "perforated": speed.perforated,
 }
 
 

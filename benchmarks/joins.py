@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import time
 from collections.abc import Iterator
 from typing import Any
@@ -170,3 +171,26 @@ def joins() -> Iterator[str]:
             f"{name}: {len(tied)} of 8 placed by shape, worst corner {worst:.2f} mm; {doubted} say that they are not sure; "
             f"{time.perf_counter() - began:.0f} s"
         )
+
+
+def twenty() -> Iterator[str]:
+    """Twenty patches of about half a million points round BC-220 that drift: looked at and joined, from rough to closed."""
+    from juxtum.align.scans.join import join
+    from juxtum.align.scans.sheet import make_sheet
+    from juxtum.demo.world import nominal_path
+    from juxtum.job.inputs import load_nominal
+    from juxtum.progress import silent
+
+    nominal = load_nominal(nominal_path("BC-220"), None, silent())
+    scans, truths = ring(nominal, 20, (0.02, 0.005), 2, (int(os.environ.get("JUXTUM_TRIANGLES") or 8_000_000), 2.4))
+    sizes = sorted(len(scan.points) for scan in scans)
+    began = time.perf_counter()
+    sheets = [make_sheet(scan, str(k)) for k, scan in enumerate(scans)]
+    looked = time.perf_counter()
+    made = join(sheets)
+    ended = time.perf_counter()
+    poses = [pose for pose in made.poses if pose is not None]
+    yield (
+        f"20 scans of {sizes[0]:,} to {sizes[-1]:,} points: {len(poses)} tied, worst corner {worst_corner(poses, truths, nominal):.3f} mm; "
+        f"{looked - began:.0f} s to look at them, {ended - looked:.0f} s to join them"
+    )

@@ -24,7 +24,7 @@ from juxtum.errors import InputError
 from juxtum.exchange.mesh_writing import write_mesh
 from juxtum.exchange.meshes import read_mesh
 from juxtum.geometry import TriangleMesh
-from juxtum.geometry.arrays import Floats, orthonormal_frame
+from juxtum.geometry.arrays import Bools, Floats, orthonormal_frame
 from juxtum.guide.findings import Key
 from juxtum.job import Job, inputs_of
 from juxtum.job.document import Brief, default_procedure
@@ -42,17 +42,24 @@ def discs(u: Floats, v: Floats, across: float = 8.0) -> Floats:
     return np.asarray(HEIGHT * np.clip((across / 2 + 0.15 - away) / 0.3, 0, 1))
 
 
+def shiny(blank: float) -> Callable[[Floats, Floats], Bools]:
+    """Where the middle of a sticker shines so that nothing is captured."""
+    return lambda u, v: np.asarray(np.min([np.hypot(u - x, v - y) for x, y in PLACES], axis=0) < blank / 2)
+
+
+def known(bend: float) -> Floats:
+    """The places (16, 3) on a sheet that is bent to a radius."""
+    x, y = np.array(PLACES).T
+    if np.isinf(bend):
+        return np.column_stack([x, y, 0 * x])
+    return np.column_stack([bend * np.sin(x / bend), y, bend * np.cos(x / bend)])
+
+
 @pytest.mark.parametrize("bend", [np.inf, 60.0])
 @pytest.mark.parametrize("blank", [0.0, 4.5])
 def test_all_are_found_where_they_are(bend: float, blank: float) -> None:
-    def shiny(u: Floats, v: Floats) -> np.ndarray:  # type: ignore[type-arg]
-        return np.asarray(np.min([np.hypot(u - x, v - y) for x, y in PLACES], axis=0) < blank / 2)
-
-    found = find_discs(sheet(discs, bend, shiny if blank else None), 8.5)
-    flat = np.array([(x, y, 0.0) for x, y in PLACES])
-    x, y, _ = flat.T
-    known = flat if np.isinf(bend) else np.column_stack([bend * np.sin(x / bend), y, bend * np.cos(x / bend)])
-    off = np.linalg.norm(np.array([disc.place for disc in found])[:, None] - known, axis=2)
+    found = find_discs(sheet(discs, bend, shiny(blank) if blank else None), 8.5)
+    off = np.linalg.norm(np.array([disc.place for disc in found])[:, None] - known(bend), axis=2)
     assert len(found) == len(PLACES) and len(set(off.argmin(1).tolist())) == len(PLACES) and off.min(1).max() < 0.3
     assert np.median([disc.diameter for disc in found]) == pytest.approx(8.0, abs=0.2)
     assert np.median([disc.height for disc in found]) == pytest.approx(HEIGHT, abs=0.015)
