@@ -33,6 +33,7 @@ STYLES = {
     "passed": Style("missing", ambient=0.5),
     "laid": Style("accent", opacity=0.55),
     "rims": Style("accent", width=1.6),
+    "target rings": Style("accent", width=2.4),
     "rim": Style("foreign", width=3.2),
     "invented": Style("band_blank", ambient=0.45),
     "moved": Style("data", ambient=0.45),
