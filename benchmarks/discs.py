@@ -24,14 +24,10 @@ def discs() -> Iterator[str]:
         for bend, blank in product(BENDS, BLANKS):
             cases.HEIGHT, surfaces.NOISE = height, noise
             mesh = surfaces.sheet(cases.discs, bend, cases.shiny(blank) if blank else None)
-            off = np.linalg.norm(_places(find_discs(mesh, 8.0))[:, None] - cases.known(bend), axis=2)
+            off = np.linalg.norm(find_discs(mesh, 8.0).places[:, None] - cases.known(bend), axis=2)
             hits = int((off.min(0, initial=np.inf) < 0.5).sum())
             found, others = found + hits, others + len(off) - hits
         yield f"{height:.2f} mm high, noise {noise:.2f}: {100 * found / 64:.0f} % of 64 found, {others} others"
     surfaces.NOISE = 0.01
-    taken = [name for name, lift in cases.NONE.items() if find_discs(surfaces.sheet(lift), 8.0)]
+    taken = [name for name, lift in cases.NONE.items() if find_discs(surfaces.sheet(lift), 8.0).found]
     yield f"of {len(cases.NONE)} things that are no targets {len(taken)} taken for one {' '.join(taken)}"
-
-
-def _places(found: tuple[object, ...]) -> np.ndarray:  # type: ignore[type-arg]
-    return np.array([disc.place for disc in found]).reshape(-1, 3)  # type: ignore[attr-defined]

@@ -26,6 +26,7 @@ from juxtum.exchange.meshes import read_mesh
 from juxtum.geometry import TriangleMesh
 from juxtum.geometry.arrays import Bools, Floats, orthonormal_frame
 from juxtum.guide.findings import Key
+from juxtum.guide.finishing import discs_words
 from juxtum.job import Job, inputs_of
 from juxtum.job.document import Brief, default_procedure
 from juxtum.job.steps import AsScanned, Decide, TargetsOff
@@ -58,8 +59,9 @@ def known(bend: float) -> Floats:
 @pytest.mark.parametrize("bend", [np.inf, 60.0])
 @pytest.mark.parametrize("blank", [0.0, 4.5])
 def test_all_are_found_where_they_are(bend: float, blank: float) -> None:
-    found = find_discs(sheet(discs, bend, shiny(blank) if blank else None), 8.5)
-    off = np.linalg.norm(np.array([disc.place for disc in found])[:, None] - known(bend), axis=2)
+    made = find_discs(sheet(discs, bend, shiny(blank) if blank else None), 8.5)
+    found = made.found
+    off = np.linalg.norm(made.places[:, None] - known(bend), axis=2)
     assert len(found) == len(PLACES) and len(set(off.argmin(1).tolist())) == len(PLACES) and off.min(1).max() < 0.3
     assert np.median([disc.diameter for disc in found]) == pytest.approx(8.0, abs=0.2)
     assert np.median([disc.height for disc in found]) == pytest.approx(HEIGHT, abs=0.015)
@@ -81,7 +83,7 @@ NONE: dict[str, Callable[[Floats, Floats], Floats]] = {
 @pytest.mark.parametrize("name", NONE)
 def test_what_is_no_target_is_left(name: str) -> None:
     mesh = sheet(NONE[name])
-    assert find_discs(mesh, 8.0) == ()
+    assert find_discs(mesh, 8.0).found == ()
     made = TargetsOff(by_shape=True).work(mesh, silent())
     assert made.mesh is mesh and made.notes == ("no disc of 8 mm stands out of the surface as a target does",)
 
@@ -92,20 +94,21 @@ def test_a_diameter_that_is_none_and_a_step_without_targets() -> None:
     with pytest.raises(ValueError, match="nor are they looked for"):
         TargetsOff()
     tiny = TriangleMesh(np.eye(3), np.array([[0, 1, 2]]))
-    assert find_discs(tiny, 8.0) == ()
+    assert discs_words(find_discs(tiny, 8.0)).startswith("The surface is too coarse to tell targets of 8 mm")
+    assert TargetsOff(by_shape=True).work(tiny, silent()).notes[0].startswith("the surface is too coarse")
     assert TargetsOff(by_shape=True).is_picked is False and TargetsOff(places=((0, 0, 0),), by_shape=True).is_picked
 
 
 def test_on_the_demo_part_only_what_was_stuck_is_found_and_the_part_comes_back() -> None:
     bare = read_mesh(scan_path()).scan
-    assert isinstance(bare, TriangleMesh) and find_discs(bare, 8.0) == ()
+    assert isinstance(bare, TriangleMesh) and find_discs(bare, 8.0).found == ()
     places = _where_a_hand_would_stick(bare)
     stuck = _stuck(bare, places)
     found = find_discs(stuck, 8.0)
-    off = np.linalg.norm(np.array([disc.place for disc in found])[:, None] - places, axis=2)
+    off = np.linalg.norm(found.places[:, None] - places, axis=2)
     assert len(places) > 12 and off.min(1).max() < 0.6 and (off.min(0) < 0.6).sum() >= 0.9 * len(places)
-    worked = without_targets(stuck, np.array([disc.place for disc in found]), 8.0)
-    assert f"{len(found)} of {len(found)} targets went" in worked.notes[0]
+    worked = without_targets(stuck, found.places, 8.0)
+    assert f"{len(off)} of {len(off)} targets went" in worked.notes[0]
     kept = cKDTree(worked.mesh.points).query(places[off.argmin(1)])[0]
     assert kept.min() > 3.5, "what stood out is gone"
 
@@ -159,7 +162,10 @@ def test_on_the_command_line(tmp_path: Path, capsys: pytest.CaptureFixture[str])
     filled = read_mesh(out).scan
     assert np.abs(filled.points[:, 2]).max() < 0.1, "flat again where they were"
     assert main(["finish", str(tmp_path / "s.ply"), "--targets-off", "by-shape", "--diameter", "12"]) == 0
-    assert "No disc stands out" in capsys.readouterr().out
+    assert (
+        "No disc of 12 mm stands out of the surface as a target does; noise would hide one lower than 0.0"
+        in capsys.readouterr().out
+    )
 
 
 @pytest.fixture

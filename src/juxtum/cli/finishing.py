@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from juxtum.assemble.finishing import (
-    Disc,
+    Discs,
     Filling,
     Worked,
     fill,
@@ -47,7 +47,7 @@ class _Bench:
     mesh: TriangleMesh
     notes: list[str]
     largest: float = 0.0
-    discs: tuple[Disc, ...] = ()
+    discs: Discs | None = None
 
     def take(self, made: Worked) -> None:
         """Go on with what came of a piece of work."""
@@ -108,12 +108,12 @@ def _work(bench: _Bench, options: argparse.Namespace, kinds: tuple[str, ...], pr
         bench.take(thin(bench.mesh, options.thin, options.triangles, progress))
 
 
-def _places(options: argparse.Namespace, discs: tuple[Disc, ...]) -> Floats:
+def _places(options: argparse.Namespace, discs: Discs | None) -> Floats:
     """Middles (K, 3) of the targets that go."""
     if options.targets_off is None:
         return np.zeros((0, 3))
     if options.targets_off == BY_SHAPE:
-        return np.array([disc.place for disc in discs]).reshape(-1, 3)
+        return np.zeros((0, 3)) if discs is None else discs.places
     return np.array([one.place for one in read_named_places(Path(options.targets_off), "targets")])
 
 
@@ -132,7 +132,7 @@ def _document(bench: _Bench, holes: tuple[Hole, ...], layers: Layers | None) -> 
         ],
         "targets": [
             {"place": [round(float(x), 4) for x in d.place], "diameter": round(d.diameter, 3), "height": round(d.height, 4)}
-            for d in bench.discs
+            for d in (bench.discs.found if bench.discs is not None else ())
         ],
         "layers": [
             {"place": [round(float(x), 4) for x in p.place], "area": round(p.area, 2), "gap": round(p.gap, 4)}
@@ -153,7 +153,7 @@ def _lines(bench: _Bench, holes: tuple[Hole, ...], layers: Layers | None, option
         lines.append(f"     and {len(holes) - 20} shorter ones")
     lines += [
         f"     disc {d.diameter:.1f} mm across, {d.height:.3f} mm high, at {' '.join(f'{x:.1f}' for x in d.place)}"
-        for d in bench.discs
+        for d in (bench.discs.found if bench.discs is not None else ())
     ]
     if layers is not None and layers.patches:
         lines += [layers.sentence, *(f"     {patch.words}" for patch in layers.patches[1:5])]

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 
-from juxtum.assemble.finishing import Disc
+from juxtum.assemble.finishing import Discs
 from juxtum.assemble.holes import Hole
 from juxtum.job import Job
 
+HIDDEN = 0.6
+"""Noise may hide further ones when it hides those lower than this share of those that were found."""
 SHARE = 0.1
 """Of the tightest tolerance: farther no place of a surface is moved unless a person says so."""
 COLUMNS = ("Border", "Perimeter, mm", "Area, mm\u00b2")
@@ -51,20 +53,29 @@ def holes_words(holes: tuple[Hole, ...], invented_area: float) -> str:
     return words
 
 
-def discs_words(discs: tuple[Disc, ...]) -> str:
-    """Discs that were found by their shape, in a sentence or two.
+def discs_words(discs: Discs) -> str:
+    """Discs that were found by their shape, in a sentence or two, with what noise would hide.
 
     Examples
     --------
-    >>> discs_words(())
-    'No disc stands out of the surface as a target does.'
+    >>> discs_words(Discs((), 8.0, 0.04))
+    'No disc of 8 mm stands out of the surface as a target does; noise would hide one lower than 0.04 mm.'
     """
-    if not discs:
-        return "No disc stands out of the surface as a target does."
-    across, high = (float(np.median([getattr(disc, what) for disc in discs])) for what in ("diameter", "height"))
-    if len(discs) == 1:
-        return f"1 disc {across:.1f} mm across stands {high:.2f} mm out of the surface. Take it off only if it is a target."
-    return (
-        f"{len(discs)} discs about {across:.1f} mm across stand {high:.2f} mm out of the surface. "
+    too_coarse = not np.isfinite(discs.lowest)
+    if not discs.found:
+        if too_coarse:
+            return f"The surface is too coarse to tell targets of {discs.diameter:g} mm: scan it finer, or take them off by their places."
+        return (
+            f"No disc of {discs.diameter:g} mm stands out of the surface as a target does; "
+            f"noise would hide one lower than {discs.lowest:.2f} mm."
+        )
+    across, high = (float(np.median([getattr(disc, what) for disc in discs.found])) for what in ("diameter", "height"))
+    words = (
+        f"1 disc {across:.1f} mm across stands {high:.2f} mm out of the surface. Take it off only if it is a target."
+        if len(discs.found) == 1
+        else f"{len(discs.found)} discs about {across:.1f} mm across stand {high:.2f} mm out of the surface. "
         "Take them off only if they are targets."
     )
+    if too_coarse:
+        return f"{words} The surface is coarse, and others may be missed."
+    return words if discs.lowest < HIDDEN * high else f"{words} Noise would hide one lower than {discs.lowest:.2f} mm."

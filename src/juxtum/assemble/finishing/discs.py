@@ -30,6 +30,10 @@ HEIGHTS = (0.02, 0.4)
 """How far a sticker stands out, mm: a film, not a boss."""
 CLEAR = 8.0
 """Its height is at least so many times its own standard uncertainty, while looking."""
+LOWEST = 9.0
+"""Of steps so many standard uncertainties high most are found (benchmark `discs`)."""
+COARSE = 6.0
+"""Fewer points than these across a disc do not tell its rim surely."""
 ABOVE_NOISE = 1.5
 """And, averaged over a cell, so many times what is left beside the shape."""
 SECTORS = 12
@@ -75,8 +79,30 @@ class Disc:
     height: float
 
 
-def find_discs(mesh: TriangleMesh, diameter: float, progress: Progress | None = None) -> tuple[Disc, ...]:
-    """Discs of about a diameter that stand out of a surface as reference targets do, from the highest certainty down.
+@dataclass(frozen=True, eq=False)
+class Discs:
+    """The discs that were found, the surest first.
+
+    Parameters
+    ----------
+    diameter : float
+        What was looked for, mm.
+    lowest : float
+        About the height below which noise and spacing hide them, mm; infinite where the surface is too coarse to tell.
+    """
+
+    found: tuple[Disc, ...]
+    diameter: float
+    lowest: float
+
+    @property
+    def places(self) -> Floats:
+        """Their middles (K, 3)."""
+        return np.array([disc.place for disc in self.found]).reshape(-1, 3)
+
+
+def find_discs(mesh: TriangleMesh, diameter: float, progress: Progress | None = None) -> Discs:
+    """Discs of about a diameter that stand out of a surface as reference targets do.
 
     About every place a smooth surface (of second degree) with a round step is fitted by least squares; where the step is
     sure, the disc is settled, and counts when its rim steps down on (nearly) every side that is seen, the surface beyond it does not rise,
@@ -97,16 +123,21 @@ def find_discs(mesh: TriangleMesh, diameter: float, progress: Progress | None = 
         raise InputError(f"a target of {diameter:g} mm is none", "targets", "Give the diameter of the whole disc in mm")
     progress.phase(LOOKING)
     cells = _Cells.of(mesh, diameter / 2)
-    starts, sure = [*_promising(cells, progress), *_blank(mesh, diameter)], []
+    promising, lowest = _promising(cells, progress)
+    starts, sure = [*promising, *_blank(mesh, diameter)], []
     for done, start in enumerate(starts):
         progress.phase(LOOKING, 0.8 + 0.2 * done / len(starts))
         if (disc := _settled(cells, *start)) is not None:
             sure.append(disc)
-    apart = _apart(sure, diameter)
-    if len(apart) < 3:
-        return tuple(apart)
-    middle = float(np.median([disc.height for disc in apart]))
-    return tuple(disc for disc in apart if middle / ALIKE <= disc.height <= middle * ALIKE)
+    is_coarse = mesh.spacing > diameter / COARSE
+    return Discs(_of_one_film(_apart(sure, diameter)), diameter, np.inf if is_coarse else lowest)
+
+
+def _of_one_film(discs: list[Disc]) -> tuple[Disc, ...]:
+    if len(discs) < 3:
+        return tuple(discs)
+    middle = float(np.median([disc.height for disc in discs]))
+    return tuple(disc for disc in discs if middle / ALIKE <= disc.height <= middle * ALIKE)
 
 
 @dataclass(frozen=True, eq=False)
@@ -141,7 +172,7 @@ class _Cells:
         return cKDTree(self.points)
 
     def steps(self, progress: Progress) -> tuple[Floats, Floats]:
-        """Height (M,) of a round step about each place, mm, and how many of its standard uncertainties that is."""
+        """Height (M,) of a round step about each place, and its standard uncertainty, mm; that is nought where nothing tells."""
         boxes = np.floor(self.points / (REACH * self.radius)).astype(np.int64)
         boxes -= boxes.min(0) - 1
         stride = np.array([(boxes[:, 1].max() + 3) * (boxes[:, 2].max() + 3), boxes[:, 2].max() + 3])
@@ -161,7 +192,7 @@ class _Cells:
                 pool.shutdown(cancel_futures=True)
                 raise
         height, standard = found.T
-        return height, np.where(standard > 0, height / np.maximum(standard, 1e-12), 0.0)
+        return height, standard
 
     def local(self, rows: Ints, place: Floats, facing: Floats) -> Floats:
         """Of some rows those that lie on one surface with a place: (K, 3), in radii aside and mm up."""
@@ -172,9 +203,11 @@ class _Cells:
         return np.asarray(made[one] / [self.radius, self.radius, 1.0])
 
 
-def _promising(cells: _Cells, progress: Progress) -> list[tuple[Floats, Floats]]:
-    """Place and direction where which a round step is sure, the surest first, no two within a radius."""
-    heights, sure = cells.steps(progress)
+def _promising(cells: _Cells, progress: Progress) -> tuple[list[tuple[Floats, Floats]], float]:
+    """Place and direction where a round step is sure, no two within a radius, the surest first; and how low a step may be to be told, mm."""
+    heights, standards = cells.steps(progress)
+    told = standards > 0
+    sure = np.where(told, heights / np.where(told, standards, 1.0), 0.0)
     rows = np.flatnonzero((sure > CLEAR) & (heights >= HEIGHTS[0]) & (heights <= HEIGHTS[1]))
     free = np.zeros(len(heights), dtype=bool)
     free[rows] = True
@@ -183,7 +216,8 @@ def _promising(cells: _Cells, progress: Progress) -> list[tuple[Floats, Floats]]
         if free[row]:
             kept.append(row)
             free[cells.tree.query_ball_point(cells.points[row], cells.radius)] = False
-    return [(cells.points[row], cells.normals[row]) for row in kept]
+    lowest = LOWEST * float(np.median(standards[told])) if told.any() else np.inf
+    return [(cells.points[row], cells.normals[row]) for row in kept], lowest
 
 
 def _blank(mesh: TriangleMesh, diameter: float) -> list[tuple[Floats, Floats]]:

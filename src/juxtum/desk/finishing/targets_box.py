@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from PyQt6.QtWidgets import QWidget
 
-from juxtum.assemble.finishing import Disc, find_discs
+from juxtum.assemble.finishing import Disc, Discs, find_discs
 from juxtum.desk.widgets import LengthField, button, column, form, label, row
 from juxtum.geometry import RigidTransform, TriangleMesh
 from juxtum.geometry.arrays import Floats, orthonormal_frame
@@ -45,7 +45,7 @@ class TargetsBox(QWidget):
         self._scan: TriangleMesh | None = None
         self._placement = RigidTransform.identity()
         self._captured: Floats = np.zeros((0, 3))
-        self.found: tuple[Disc, ...] | None = None
+        self.found: Discs | None = None
         self._across = LengthField("Across a target", USUAL, "mm; of the whole disc with its dark surround")
         self._ask = button("Find targets", self.look, tip="Thin round discs that stand out of the surface about them")
         self._off = button("Take targets off", self.take, tip="Their surface goes; round holes are left, listed above")
@@ -85,7 +85,7 @@ class TargetsBox(QWidget):
             return
         self._desk.session.compute(lambda progress: (scan, find_discs(scan, across, progress)), self._found)
 
-    def _found(self, answer: tuple[TriangleMesh, tuple[Disc, ...]]) -> None:
+    def _found(self, answer: tuple[TriangleMesh, Discs]) -> None:
         scan, found = answer
         if scan is not self._scan:
             return
@@ -96,15 +96,19 @@ class TargetsBox(QWidget):
 
     def take(self) -> None:
         """Take off what the capture found, and what was found by shape."""
-        by_shape = bool(self.found)
+        by_shape = self._has_found
         if not by_shape and not len(self._captured):
             return
         places = tuple((float(x), float(y), float(z)) for x, y, z in self._captured)
         self._work(TargetsOff(places=places, by_shape=by_shape, diameter=self._across.value))
 
+    @property
+    def _has_found(self) -> bool:
+        return self.found is not None and bool(self.found.found)
+
     def _tell(self) -> None:
         self._ask.setEnabled(self._scan is not None)
-        self._off.setVisible(bool(self.found) or bool(len(self._captured)))
+        self._off.setVisible(self._has_found or bool(len(self._captured)))
         self._words.setText("" if self.found is None else discs_words(self.found))
         self._words.setVisible(self.found is not None)
 
@@ -114,7 +118,8 @@ class TargetsBox(QWidget):
 
     def dress(self) -> None:
         """A ring about each disc that was found."""
-        rings = None if not self.found else segments(np.concatenate([_ring(disc) for disc in self.found]))
+        found = self.found.found if self.found is not None else ()
+        rings = segments(np.concatenate([_ring(disc) for disc in found])) if found else None
         self._desk.view.put(LAYER, rings, self._placement)
 
 

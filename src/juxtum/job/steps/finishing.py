@@ -7,7 +7,7 @@ from typing import Annotated, Literal, Self
 import numpy as np
 from pydantic import Field, model_validator
 
-from juxtum.assemble.finishing import Filling, Worked, fill, find_discs, repair, smooth, thin, without_targets
+from juxtum.assemble.finishing import Discs, Filling, Worked, fill, find_discs, repair, smooth, thin, without_targets
 from juxtum.assemble.holes import Hole, holes_of
 from juxtum.errors import InputError
 from juxtum.evaluate.fields import Finite, Triple
@@ -85,12 +85,21 @@ class TargetsOff(FinishingModel):
     def work(self, mesh: TriangleMesh, progress: Progress) -> Worked:
         """Without them."""
         places = np.array(self.places).reshape(-1, 3)
-        found = find_discs(mesh, self.diameter, progress) if self.by_shape else ()
-        own = [disc.place for disc in found if _is_apart(disc.place, places, self.diameter)]
-        every = np.concatenate([places, np.array(own).reshape(-1, 3)])
-        if not len(every):
-            return Worked(mesh, (f"no disc of {self.diameter:g} mm stands out of the surface as a target does",))
-        return without_targets(mesh, every, self.diameter, progress)
+        if self.by_shape:
+            found = find_discs(mesh, self.diameter, progress)
+            if not len(places) and not found.found:
+                return Worked(mesh, (_none_words(found),))
+            places = np.concatenate(
+                [places, [place for place in found.places if _is_apart(place, places, self.diameter)]]
+            )
+        return without_targets(mesh, places, self.diameter, progress)
+
+
+def _none_words(discs: Discs) -> str:
+    """Why nothing was taken off, as a clause."""
+    if not np.isfinite(discs.lowest):
+        return f"the surface is too coarse to tell targets of {discs.diameter:g} mm, and none was taken off"
+    return f"no disc of {discs.diameter:g} mm stands out of the surface as a target does"
 
 
 def _is_apart(place: Floats, others: Floats, diameter: float) -> bool:
