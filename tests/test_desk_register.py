@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QApplication, QComboBox, QLabel, QLineEdit, QPushBut
 from hand import close, opened_demo
 from juxtum.desk.readying.register_dialog import RegisterDialog
 from juxtum.guide.findings import Key
+from test_register import own_scanner
 
 
 def test_the_register_is_entered_on_the_desk(qapp: QApplication, tmp_path: Path) -> None:
@@ -63,6 +64,31 @@ def test_the_register_is_entered_on_the_desk(qapp: QApplication, tmp_path: Path)
     assert "with document" in told("History of certificates")
     click("Take it out")
     assert dialog.table.rowCount() == 10
+    # The shop's own scanner, which does not ship.
+    paper.write_text(own_scanner().model_dump_json(by_alias=True), "utf-8")
+    kind.setCurrentText("ball")
+    kind.activated.emit(kind.currentIndex())
+    assert not desk.named("Load its document\u2026", QPushButton, dialog).isEnabled()
+    kind.setCurrentText("instrument")
+    kind.activated.emit(kind.currentIndex())
+    dialog.load(tmp_path / "none.json")
+    desk.wait()
+    assert "there is no such file" in told("Register says")
+    dialog.load(paper)
+    dialog.load(paper)
+    desk.wait()
+    assert told("Register says") == "Our scanner can be entered now."
+    click("Enter it")
+    assert dialog.table.rowCount() == 11
     click("Close")
-    assert set(desk.window.hub.shop.owned.instruments) == {"wh-3", "wt-2", "wp-24", "wb-1"}
+    assert set(desk.window.hub.shop.owned.instruments) == {"wh-3", "wt-2", "wp-24", "wb-1", "shop-1"}
+    desk.go(Key.PLAN)
+    desk.wait()
+    scanner = desk.named("Scanner", QComboBox)
+    assert isinstance(scanner, QComboBox)
+    scanner.setCurrentText("Our scanner")
+    scanner.activated.emit(scanner.currentIndex())
+    desk.wait()
+    plan = desk.window.session.job.plan
+    assert plan is not None and plan.instrument.id == "shop-1"
     close(desk.window)

@@ -145,6 +145,8 @@ def test_a_logbook_from_before_captures_is_brought_up_to_date(tmp_path: Path) ->
     book.close()
     with sqlite3.connect(path) as old:
         old.execute("drop table captures")
+        for table in ("instruments", "artefacts"):
+            old.execute(f"alter table {table} drop column document")
         old.execute("update alembic_version set version_num = '0003'")
     again = Logbook(f"sqlite:///{path}")
     assert paces(again) == () and Register(again).owned().instruments == ("wh-3",)

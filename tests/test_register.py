@@ -13,7 +13,8 @@ from juxtum.cli.main import main
 from juxtum.demo.job import demo_job
 from juxtum.demo.register import fill, is_demo
 from juxtum.errors import InputError, JobError, JuxtumError
-from juxtum.instruments.models import shipped_instruments
+from juxtum.instruments.equipment import equipment_named
+from juxtum.instruments.models import InstrumentModel, Kind, shipped, shipped_instruments
 from juxtum.instruments.owned import Owned
 from juxtum.job import FileStore, Job
 from juxtum.logbook import Logbook
@@ -78,6 +79,9 @@ def test_an_instrument_taken_out_keeps_what_was_calibrated(own: Register) -> Non
         (Item(ItemKind.BALL, diameter=25, uncertainty=0.1), "the ball has no name"),
         (Item(ItemKind.INSTRUMENT, serial="7"), "it is not said which instrument it is"),
         (Item(ItemKind.EQUIPMENT, model="rp-99"), "there is no equipment 'rp-99'"),
+        (Item(ItemKind.INSTRUMENT, model="unheard of"), "no instrument called 'unheard of' ships with Juxtum"),
+        (Item(ItemKind.INSTRUMENT, document="{}"), "this is not an instrument"),
+        (Item(ItemKind.EQUIPMENT, document="no JSON"), "this is not equipment"),
         (Item(ItemKind.TIP, "t" * 121, diameter=3), "the name is longer than 120 characters"),
     ],
 )
@@ -130,6 +134,63 @@ def test_only_what_the_shop_has_is_compared() -> None:
     models = shipped_instruments()
     assert [m.id for m in Owned(("wh-3", "wb-1")).instruments_of(models)] == ["wh-3", "wb-1"]
     assert Owned().instruments_of(models) == models and Owned(("elsewhere",)).instruments_of(models) == models
+
+
+def own_scanner(**figures: object) -> InstrumentModel:
+    """A document as a shop writes it of a scanner that does not ship."""
+    return shipped(Kind.HANDHELD).model_copy(update={"id": "shop-1", "name": "Our scanner", **figures})
+
+
+def test_a_shop_s_own_instruments_and_plates_are_documents_in_its_register(own: Register, tmp_path: Path) -> None:
+    plate = equipment_named("rp-45").model_copy(update={"id": "ours", "name": "Our plate"})
+    first = own.add(
+        Item(ItemKind.INSTRUMENT, serial="1", document=own_scanner(weight=1.0).model_dump_json(by_alias=True))
+    )
+    own.add(Item(ItemKind.INSTRUMENT, serial="2", document=own_scanner(weight=2.0).model_dump_json(by_alias=True)))
+    own.add(Item(ItemKind.EQUIPMENT, document=plate.model_dump_json(by_alias=True)))
+    assert [(r.title, r.figures) for r in own.listed()] == [
+        ("Our scanner, 1", "own document"), ("Our scanner, 2", "own document"), ("Our plate", "own document"),
+    ]  # fmt: skip
+    owned = Register(Logbook(own._book.url)).owned()
+    assert [m.weight for m in owned.documents] == [2.0] and owned.pieces == (plate,), "the later of two of one id"
+    assert [m.name for m in owned.instruments_of(shipped_instruments())] == ["Our scanner"]
+    everything = owned.without_a_list.instruments_of(shipped_instruments())
+    assert everything[0].name == "Our scanner" and len(everything) == len(shipped_instruments()) + 1
+    assert [e.name for e in owned.offered_equipment((equipment_named("rp-45"),))] == [
+        "Our plate",
+        "Reference plate RP-45",
+    ]
+    with own._book.session() as session:
+        found = session.get(type(first), first.id)
+        assert found is not None
+        found.document = '{"schema": "juxtum-instrument-9"}'
+    assert own.listed()[0].figures == "its document cannot be read here" and [
+        m.weight for m in own.owned().documents
+    ] == [2.0]
+
+
+def test_the_command_line_plans_with_a_shop_s_own_scanner(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    at, document = f"sqlite:///{tmp_path / 'book.sqlite'}", tmp_path / "ours.json"
+    document.write_text(own_scanner().model_dump_json(by_alias=True), "utf-8")
+    assert main(["register", "add", "--model", str(document), "--serial", "7", "--logbook", at]) == 0
+    assert "entered: Our scanner" in capsys.readouterr().out
+    document.unlink()
+    assert main(["plan", "suitability", "demo:BC-220", "--json", "--register", at]) == 0
+    assert {row["instrument"] for row in json.loads(capsys.readouterr().out)["rows"]} == {"Our scanner"}
+    assert main(["plan", "effort", "demo:BC-220", "--json", "--register", at, "--instrument", "shop-1"]) == 0
+    capsys.readouterr()
+    assert main(["plan", "effort", "demo:BC-220", "--instrument", "shop-1"]) == 2
+    assert "no instrument called 'shop-1' ships with Juxtum" in capsys.readouterr().err
+    for content, words in (
+        (b"{}", "this is not an instrument"),
+        (b"\xff\xfe\x00", "cannot be read as text"),
+        (b"1" * 1_000_001, "too large"),
+    ):
+        document.write_bytes(content)
+        assert (
+            main(["register", "add", "--model", str(document), "--logbook", at]) == 2
+            and words in capsys.readouterr().err
+        )
 
 
 def test_the_command_line_keeps_a_register(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:

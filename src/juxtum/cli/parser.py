@@ -273,7 +273,8 @@ def _add_register(commands: argparse._SubParsersAction[_Parser]) -> None:
     )
     register.add_argument("action", choices=("list", "add", "certify", "remove"), metavar="list|add|certify|remove")
     register.add_argument("--kind", choices=ENTRIES, default="instrument", metavar="|".join(ENTRIES))
-    for name in ("name", "serial", "model", "number", "operator"):
+    register.add_argument("--model", metavar="NAME|FILE.json", help="one that ships, or the shop's own document of it")
+    for name in ("name", "serial", "number", "operator"):
         register.add_argument(f"--{name}", metavar="TEXT")
     for name in ("length", "diameter", "uncertainty"):
         register.add_argument(f"--{name}", type=length, metavar="MM")

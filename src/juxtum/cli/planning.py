@@ -19,7 +19,7 @@ from juxtum.errors import InputError
 from juxtum.exchange.documents import validation_sentence
 from juxtum.exchange.limits import check_file
 from juxtum.folders import cache_folder
-from juxtum.instruments.equipment import equipment_named
+from juxtum.instruments.equipment import Equipment, equipment_named
 from juxtum.instruments.materials import material_named
 from juxtum.instruments.models import InstrumentModel, Kind, instrument_named, shipped, shipped_instruments
 from juxtum.instruments.owned import Owned
@@ -90,13 +90,14 @@ def make_planner(options: argparse.Namespace) -> tuple[Planner, Job]:
     if not nominal.is_exact and len(nominal.mesh.triangles) > MOST_TRIANGLES:
         nominal = part_from_scan(nominal.mesh)
     task = task_of(job, (options.lower, options.upper))
-    plan = _chosen(job.plan or default_plan(nominal, task), options, nominal)
+    owned = _owned(options)
+    plan = _chosen(job.plan or default_plan(nominal, task), options, nominal, owned)
     if options.material is not None:
         task = replace(task, material=material_named(options.material))
     if options.datums is not None or not task.datums:
         task = replace(task, datums=plan.datums)
     task.check(nominal)
-    made = Planner(nominal, task, plan, Grounds(), _owned(options))
+    made = Planner(nominal, task, plan, Grounds(), owned)
     check_equipment(made, plan.equipment)
     return made, job
 
@@ -124,9 +125,18 @@ def _demo(part: str, files: FileStore) -> Job:
     return beam_job(files) if part == "HB-36" else Job(inputs=inputs_of(files.adopt(nominal_path(part))))
 
 
-def _chosen(plan: Plan, options: argparse.Namespace, nominal: Nominal) -> Plan:
+def _instrument(text: str, owned: Owned) -> InstrumentModel:
+    """One of the shop's own by its id, or one by its file, or one that ships."""
+    return next((model for model in owned.documents if model.id == text), None) or instrument_named(text)
+
+
+def _piece(text: str, owned: Owned) -> Equipment:
+    return next((piece for piece in owned.pieces if piece.id == text), None) or equipment_named(text)
+
+
+def _chosen(plan: Plan, options: argparse.Namespace, nominal: Nominal, owned: Owned) -> Plan:
     """The plan with what was said on the command line."""
-    model = instrument_named(options.instrument[0]) if options.instrument else None
+    model = _instrument(options.instrument[0], owned) if options.instrument else None
     changes: dict[str, Any] = {}
     if model is not None and model.kind in (Kind.HANDHELD, Kind.TRACKED):
         changes |= {"instrument": model, "mode": "", "chain": ""}
@@ -146,7 +156,7 @@ def _chosen(plan: Plan, options: argparse.Namespace, nominal: Nominal) -> Plan:
         finishes = finishes_of(nominal, dict(word.partition("=")[::2] for word in options.finish))
         changes["finishes"] = tuple(sorted(finishes.items()))
     if options.equipment is not None:
-        changes["equipment"] = tuple(equipment_named(name) for name in options.equipment if name != "none")
+        changes["equipment"] = tuple(_piece(name, owned) for name in options.equipment if name != "none")
         changes["joined"] = "by shape" if options.joined == "shape" and changes["equipment"] else "by targets"
     if options.parts is not None:
         changes["parts_in_tray"] = options.parts
@@ -173,16 +183,16 @@ def _owned(options: argparse.Namespace) -> Owned:
         book.close()
 
 
-def _models(options: argparse.Namespace, owned: Owned | None = None) -> tuple[InstrumentModel, ...]:
-    given = tuple(instrument_named(text) for text in options.instrument or ())
-    return given or (owned or Owned()).instruments_of(shipped_instruments())
+def _models(options: argparse.Namespace, owned: Owned) -> tuple[InstrumentModel, ...]:
+    given = tuple(_instrument(text, owned) for text in options.instrument or ())
+    return given or owned.instruments_of(shipped_instruments())
 
 
-def _of_kind(options: argparse.Namespace, kind: Kind) -> InstrumentModel:
-    """The instrument given on the command line that is of a kind, or the shipped one when none was given."""
+def _of_kind(options: argparse.Namespace, kind: Kind, owned: Owned) -> InstrumentModel:
+    """The instrument given on the command line that is of a kind; when none was given the shop's own, or the shipped one."""
     if not options.instrument:
-        return shipped(kind)
-    models = _models(options)
+        return next((model for model in owned.documents if model.kind is kind), None) or shipped(kind)
+    models = _models(options, owned)
     return next((m for m in models if m.kind is kind), models[0])
 
 
@@ -249,7 +259,7 @@ def _way_line(way: WayResult) -> str:
 
 
 def _photos(planner: Planner, options: argparse.Namespace) -> Answer:
-    made = planner.photos(_of_kind(options, Kind.PHOTO), show_progress())
+    made = planner.photos(_of_kind(options, Kind.PHOTO, planner.owned), show_progress())
     lines = [
         f"{len(made.views)} photos ({int(made.rolled.sum())} rolled), {made.codes} codes, {len(made.bars)} bars; "
         f"U = {made.a:.3f} + {made.b:.3f} L/m mm, {made.minutes:.0f} min"
@@ -263,7 +273,7 @@ def _photos(planner: Planner, options: argparse.Namespace) -> Answer:
 
 
 def _stations(planner: Planner, options: argparse.Namespace) -> Answer:
-    made = planner.stations(_of_kind(options, Kind.TRACKED), show_progress())
+    made = planner.stations(_of_kind(options, Kind.TRACKED, planner.owned), show_progress())
     proven = "proven" if made.is_proven else "not proven"
     lines = [
         f"{len(made.stations)} stations ({proven} to be the fewest) serve {100 * made.share:.1f} % of the poses; "
@@ -291,7 +301,7 @@ def _blind(planner: Planner, options: argparse.Namespace) -> Answer:
 
 
 def _turntable(planner: Planner, options: argparse.Namespace) -> Answer:
-    made = planner.turntable(_of_kind(options, Kind.HEAD), show_progress())
+    made = planner.turntable(_of_kind(options, Kind.HEAD, planner.owned), show_progress())
     lines = [
         f"{made.steps} steps x {len(made.tilts)} positions: {100 * made.coverage:.1f} % of the surface, "
         f"overlap {100 * made.overlap:.0f} %, {made.minutes:.0f} min"
@@ -300,7 +310,7 @@ def _turntable(planner: Planner, options: argparse.Namespace) -> Answer:
 
 
 def _tray(planner: Planner, options: argparse.Namespace) -> Answer:
-    made = planner.tray(_of_kind(options, Kind.CABINET))
+    made = planner.tray(_of_kind(options, Kind.CABINET, planner.owned))
     lines = [
         f"{made.count} parts, tilted by {made.tilt:g} degrees: {made.minutes_each:.1f} min a part, {made.minutes_single:.0f} min one by one"
     ]

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from juxtum.errors import InputError
 from juxtum.logbook import Logbook
-from juxtum.logbook.register import Item, ItemKind, Listed, Register
+from juxtum.logbook.register import Item, ItemKind, Listed, Register, read_own_document
 
 
 def register(options: argparse.Namespace) -> int:
@@ -39,15 +39,18 @@ def _document(own: Register, listed: Listed) -> dict[str, object]:
          "by": c.entered_by, "document": c.file_name or None} for c in own.history(row)
     ]  # fmt: skip
     return {
-        "kind": listed.kind.value, "name": row.name, "serial": row.serial, "model": row.model or None, **figures,
+        "kind": listed.kind.value, "own_document": bool(row.document), "name": row.name, "serial": row.serial, "model": row.model or None, **figures,
         "standing": listed.standing, "is_valid": listed.is_valid, "certificates": history,
     }  # fmt: skip
 
 
 def _add(own: Register, options: argparse.Namespace) -> list[str]:
+    model, document = options.model or "", ""
+    if model.lower().endswith(".json"):
+        model, document = "", read_own_document(Path(model))
     item = Item(
-        ItemKind(options.kind), options.name or "", options.serial or "", options.model or "", options.length or 0.0,
-        options.diameter or 0.0, options.uncertainty or 0.0,
+        ItemKind(options.kind), options.name or "", options.serial or "", model, options.length or 0.0,
+        options.diameter or 0.0, options.uncertainty or 0.0, document,
     )  # fmt: skip
     return [f"entered: {own.add(item).name}"]
 

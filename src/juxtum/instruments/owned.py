@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from juxtum.instruments.equipment import Equipment
 from juxtum.instruments.models import InstrumentModel, Mode
@@ -43,6 +43,10 @@ class Owned:
     instruments, equipment : tuple of str
     paces : tuple of Pace
         How fast the shop's people scan, where their captures tell.
+    documents : tuple of InstrumentModel
+        The shop's own documents; they stand for those that ship under the same id.
+    pieces : tuple of Equipment
+        Likewise of equipment.
 
     Examples
     --------
@@ -54,6 +58,8 @@ class Owned:
     instruments: tuple[str, ...] = ()
     equipment: tuple[str, ...] = ()
     paces: tuple[Pace, ...] = ()
+    documents: tuple[InstrumentModel, ...] = ()
+    pieces: tuple[Equipment, ...] = ()
 
     def pace(self, model: InstrumentModel, mode: Mode) -> Pace | None:
         """How fast the shop works in a mode of an instrument; None while its captures do not tell."""
@@ -72,13 +78,23 @@ class Owned:
 
     @property
     def without_a_list(self) -> Owned:
-        """What is known of how the shop works, without what it has."""
-        return Owned(paces=self.paces)
+        """What is known of how the shop works, and its own documents, without what it has."""
+        return replace(self, instruments=(), equipment=())
+
+    def offered(self, models: Sequence[InstrumentModel]) -> tuple[InstrumentModel, ...]:
+        """The shop's own documents, and of other models those of another id."""
+        own = {model.id for model in self.documents}
+        return (*self.documents, *(model for model in models if model.id not in own))
+
+    def offered_equipment(self, pieces: Sequence[Equipment]) -> tuple[Equipment, ...]:
+        """The shop's own documents of equipment, and of other pieces those of another id."""
+        own = {piece.id for piece in self.pieces}
+        return (*self.pieces, *(piece for piece in pieces if piece.id not in own))
 
     def instruments_of(self, models: Sequence[InstrumentModel]) -> tuple[InstrumentModel, ...]:
         """The models that the shop has; all of them where the register holds no instrument that is offered."""
-        own = tuple(model for model in models if model.id in self.instruments)
-        return own or tuple(models)
+        offered = self.offered(models)
+        return tuple(model for model in offered if model.id in self.instruments) or offered
 
     def has(self, item: Equipment) -> bool:
         """Whether the shop has this equipment."""

@@ -4,18 +4,21 @@ from __future__ import annotations
 
 import hashlib
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime
 from enum import StrEnum
 from pathlib import Path
+from typing import TypeVar
 
 from sqlalchemy import delete, func, select
 from sqlalchemy.orm import undefer
 
 from juxtum.errors import InputError, JobError
-from juxtum.instruments.equipment import equipment_named
-from juxtum.instruments.models import shipped_instruments
+from juxtum.exchange.documents import parse_document
+from juxtum.exchange.limits import check_file
+from juxtum.instruments.equipment import FORM, Equipment, equipment_named
+from juxtum.instruments.models import InstrumentModel, instrument_named, parse_instrument
 from juxtum.instruments.owned import Owned
 from juxtum.logbook.book import Logbook
 from juxtum.logbook.captures import paces
@@ -27,6 +30,7 @@ LONGEST = 120
 """A name, a serial or a number may have so many characters."""
 
 Row = InstrumentRow | ArtefactRow
+D = TypeVar("D", InstrumentModel, Equipment)
 
 
 class ItemKind(StrEnum):
@@ -63,6 +67,8 @@ class Item:
         Of the balls, the tip or the dots, mm.
     uncertainty : float
         U (k = 2) of its certified length or diameter, mm.
+    document : str
+        The shop's own document of an instrument or of equipment, JSON, in place of a model that ships.
     """
 
     kind: ItemKind
@@ -72,6 +78,7 @@ class Item:
     length: float = 0.0
     diameter: float = 0.0
     uncertainty: float = 0.0
+    document: str = ""
 
     def check(self) -> None:
         """See that everything is said that its kind needs.
@@ -86,12 +93,26 @@ class Item:
         for what in ASKED[self.kind]:
             value = getattr(self, what)
             if what == "model":
-                if not value:
+                if not value and not self.document:
                     raise InputError(f"it is not said which {self.kind} it is", "register", "Choose one")
             elif not (math.isfinite(value) and value > 0):
                 raise InputError(f"the {what} of a {self.kind} must be more than 0 mm", "register", "Give it in mm")
         if not self.name and self.kind not in (ItemKind.INSTRUMENT, ItemKind.EQUIPMENT):
             raise InputError(f"the {self.kind} has no name", "register", "Give the name that is written on it")
+
+    @property
+    def described(self) -> InstrumentModel | Equipment:
+        """What its document says, or the one that ships.
+
+        Raises
+        ------
+        InputError
+            When the document is none, or nothing of this id ships.
+        """
+        data = self.document.encode()
+        if self.kind is ItemKind.INSTRUMENT:
+            return parse_instrument(data, "register") if data else instrument_named(self.model)
+        return parse_document(data, "register", FORM) if data else equipment_named(self.model)
 
 
 @dataclass(frozen=True)
@@ -116,11 +137,20 @@ class Listed:
 
     @property
     def figures(self) -> str:
-        """Length, diameter and U in words; nothing for an instrument."""
+        """Length, diameter and U in words; of instruments and equipment whether a document of the shop's own describes them."""
+        if self.row.document:
+            return "own document" if self._is_readable else "its document cannot be read here"
         if not isinstance(self.row, ArtefactRow):
             return ""
         named = (("", self.row.length), ("\u00d8", self.row.diameter), ("U ", self.row.uncertainty))
         return ", ".join(f"{sign}{value:.9g} mm" for sign, value in named if value)
+
+    @property
+    def _is_readable(self) -> bool:
+        try:
+            return bool(Item(self.kind, document=self.row.document).described)
+        except InputError:
+            return False
 
 
 class Register:
@@ -159,31 +189,32 @@ class Register:
         item.check()
         if item.kind is ItemKind.INSTRUMENT:
             return self._add_instrument(item)
-        name = item.name
+        name, model = item.name, item.model
         if item.kind is ItemKind.EQUIPMENT:
-            name = name or equipment_named(item.model).name
+            described = item.described
+            name, model = name or described.name, described.id
         with self._book.session() as session:
             if session.scalars(select(ArtefactRow).filter_by(name=name)).first() is not None:
                 raise InputError(f"'{name}' is in the register already", "register", "Give it a name of its own")
             row = ArtefactRow(
-                name=name, kind=item.kind.value, serial=item.serial, model=item.model, length=item.length,
-                diameter=item.diameter, uncertainty=item.uncertainty, certificate="",
+                name=name, kind=item.kind.value, serial=item.serial, model=model, length=item.length,
+                diameter=item.diameter, uncertainty=item.uncertainty, certificate="", document=item.document,
             )  # fmt: skip
             session.add(row)
             session.flush()
             return row
 
     def _add_instrument(self, item: Item) -> InstrumentRow:
-        models = {model.id: model.name for model in shipped_instruments()}
-        name = item.name or models.get(item.model, item.model)
+        described = item.described
+        name = item.name or described.name
         with self._book.session() as session:
-            row = session.scalars(select(InstrumentRow).filter_by(model=item.model, serial=item.serial)).first()
+            row = session.scalars(select(InstrumentRow).filter_by(model=described.id, serial=item.serial)).first()
             if row is not None and row.owned:
                 raise InputError(f"{name} with this serial is in the register already", "register", "Give its serial")
             if row is None:
-                row = InstrumentRow(model=item.model, serial=item.serial, certificate="")
+                row = InstrumentRow(model=described.id, serial=item.serial, certificate="")
                 session.add(row)
-            row.name, row.owned = name, True
+            row.name, row.owned, row.document = name, True, item.document
             session.flush()
             return row
 
@@ -246,11 +277,15 @@ class Register:
         return bytes(content)
 
     def owned(self) -> Owned:
-        """What planning asks: models, equipment, and how fast people work."""
+        """What planning asks: models, equipment, how fast people work, and the shop's own documents; of two of one id the later one."""
         with self._book.session() as session:
-            models = session.scalars(select(InstrumentRow.model).filter_by(owned=True).distinct()).all()
-            items = session.scalars(select(ArtefactRow.model).filter_by(kind=ItemKind.EQUIPMENT.value).distinct()).all()
-        return Owned(tuple(sorted(models)), tuple(sorted(items)), paces(self._book))
+            models = session.scalars(select(InstrumentRow).filter_by(owned=True).order_by(InstrumentRow.id)).all()
+            items = session.scalars(select(ArtefactRow).filter_by(kind=ItemKind.EQUIPMENT.value)).all()
+        return Owned(
+            tuple(sorted({row.model for row in models})), tuple(sorted({row.model for row in items})),
+            paces(self._book), _documents(models, parse_instrument),
+            _documents(items, lambda data, where: parse_document(data, where, FORM)),
+        )  # fmt: skip
 
     @property
     def is_empty(self) -> bool:
@@ -258,6 +293,33 @@ class Register:
         with self._book.session() as session:
             artefacts = session.scalar(select(func.count()).select_from(ArtefactRow))
             return not artefacts and session.scalars(select(InstrumentRow).filter_by(owned=True)).first() is None
+
+
+def read_own_document(path: Path) -> str:
+    """The text of a shop's own document of an instrument or of equipment.
+
+    Raises
+    ------
+    InputError
+        When it is too large, or no text.
+    """
+    if check_file(path) > FORM.most:
+        raise InputError("this is too large to be such a document", path.name, "See docs/instrument-format.md")
+    try:
+        return path.read_text("utf-8")
+    except (OSError, UnicodeDecodeError) as problem:
+        raise InputError("the document cannot be read as text", path.name, "See docs/instrument-format.md") from problem
+
+
+def _documents(rows: Sequence[Row], parse: Callable[[bytes, str], D]) -> tuple[D, ...]:
+    """The shop's own documents; one that another version of the program wrote is left out, and `Listed` says so."""
+    made: dict[str, D] = {}
+    for row in rows:
+        try:
+            made |= {row.model: parse(row.document.encode(), row.name)} if row.document else {}
+        except InputError:
+            continue
+    return tuple(made.values())
 
 
 def standing_of(row: Row, kind: ItemKind, today: date) -> tuple[str, bool]:

@@ -26,6 +26,8 @@ class InstrumentRow(Base):
     due: Mapped[date | None] = mapped_column(Date)
     owned: Mapped[bool] = mapped_column(default=False)
     """Whether a person entered it; others are here because something was calibrated."""
+    document: Mapped[str] = mapped_column(Text, default="")
+    """The shop's own document of it, JSON; empty where one that ships says what it does."""
 
 
 class ArtefactRow(Base):
@@ -43,6 +45,8 @@ class ArtefactRow(Base):
     due: Mapped[date | None] = mapped_column(Date)
     serial: Mapped[str] = mapped_column(String(100), default="")
     model: Mapped[str] = mapped_column(String(60), default="")
+    document: Mapped[str] = mapped_column(Text, default="")
+    """The shop's own document of equipment, JSON; empty where one that ships says what it is."""
 
 
 class CertificateRow(Base):

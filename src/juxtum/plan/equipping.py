@@ -49,7 +49,7 @@ def equipment_for_ways(planner: Planner) -> tuple[tuple[Equipment, ...], str]:
         return (), "a tracked scanner needs none"
     if planner.plan.equipment:
         return planner.plan.equipment, ""
-    plates = [e for e in shipped_equipment() if e.kind is EquipmentKind.PLATE]
+    plates = [e for e in planner.owned.offered_equipment(shipped_equipment()) if e.kind is EquipmentKind.PLATE]
     offered = [e for e in plates if planner.owned.has(e)] or plates
     plate = smallest_that_suits(offered, planner.nominal, stance, mass)
     if plate is not None:

@@ -132,7 +132,8 @@ class TargetEdits:
         elif any(e.id == name for e in under):
             return
         else:
-            self._stand("equipment", (*((equipment_named(name),) if name else ()), *beside))
+            own = [piece for piece in self._station.shop.owned.pieces if piece.id == name]
+            self._stand("equipment", (*(own or ([equipment_named(name)] if name else [])), *beside))
 
     def put_on(self, made: Equipment) -> None:
         """Put the part on equipment from a document, or a block beside it."""

@@ -73,14 +73,14 @@ class FitPanel(Panel):
         self.body.addLayout(self._prices)
 
     def _pick_instrument(self, name: str) -> None:
-        model = next((m for m in scanners(self.station.plan) if m.id == name), None)
+        model = next((m for m in scanners(self.station.plan, self.station.shop.owned) if m.id == name), None)
         if model is not None:
             self.change(f"scanner {model.name}", instrument=model, mode="", chain="", spacing=None)
 
     def show_plan(self, planner: Planner) -> None:
         """The three choices."""
         self._all.setVisible(bool(self.station.desk.shop.owned.instruments))
-        self._instrument.show_options([(m.id, m.name) for m in scanners(planner.plan)], planner.model.id)
+        self._instrument.show_options([(m.id, m.name) for m in scanners(planner.plan, planner.owned)], planner.model.id)
         self._mode.show_options([(m.name, m.name) for m in planner.model.modes], planner.mode.name)
         self._chain.show_options(
             [(c.name, c.name) for c in planner.model.chains], planner.model.chain(planner.plan.chain).name

@@ -131,7 +131,8 @@ class TargetsPanel(Panel):
 
     def _show_equipment(self, planner: Planner) -> None:
         under = next((e for e in planner.plan.equipment if e.is_under), None)
-        offered = [e for e in shipped_equipment() if e.is_under and (e == under or not unsuited_for(planner, e))]
+        known = planner.owned.offered_equipment(shipped_equipment())
+        offered = [e for e in known if e.is_under and (e == under or not unsuited_for(planner, e))]
         offered += [under] if under is not None and under not in offered else []
         self._equipment.show_options(
             [("", "none"), *((e.id, e.name) for e in offered)], under.id if under is not None else ""

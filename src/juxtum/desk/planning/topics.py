@@ -163,7 +163,7 @@ def answer(topic: Topic, planner: Planner, progress: Progress) -> Any:
         model = (
             planner.model
             if planner.model.tracker is not None
-            else next(m for m in shipped_instruments() if m.kind is Kind.TRACKED)
+            else next(m for m in planner.owned.offered(shipped_instruments()) if m.kind is Kind.TRACKED)
         )
         made = planner.stations(model, progress)
         ground = planner.grounds.of(planner.nominal, planner.task, model, model.modes[0], planner.plan.stance, progress)
@@ -350,10 +350,10 @@ Answer = (
 )
 
 
-def scanners(plan: Plan) -> tuple[InstrumentModel, ...]:
-    """The instruments that scan by hand or tracked; the plan's own among them."""
-    own = plan.instrument
-    models = [own if m.id == own.id else m for m in shipped_instruments() if m.kind in (Kind.HANDHELD, Kind.TRACKED)]
+def scanners(plan: Plan, owned: Owned) -> tuple[InstrumentModel, ...]:
+    """The instruments that scan by hand or tracked, the shop's own first; the plan's own among them."""
+    own, offered = plan.instrument, owned.offered(shipped_instruments())
+    models = [own if m.id == own.id else m for m in offered if m.kind in (Kind.HANDHELD, Kind.TRACKED)]
     return tuple(models) if any(m.id == own.id for m in models) else (*models, own)
 
 

@@ -77,6 +77,8 @@ class RegisterDialog(QDialog):
         self._rows: tuple[Listed, ...] = ()
         self._history: tuple[CertificateRow, ...] = ()
         self._document: Path | None = None
+        self._own: dict[tuple[str, str], tuple[str, str]] = {}
+        """Name and text of the shop's own documents that were loaded here, by kind and id."""
         self._kinds = tuple(ItemKind)
         columns = QHBoxLayout(self)
         columns.setContentsMargins(16, 16, 16, 16)
@@ -129,7 +131,10 @@ class RegisterDialog(QDialog):
         grid += [("Length, mm", self._figures["length"]), ("Diameter, mm", self._figures["diameter"])]
         grid += [("U (k = 2), mm", self._figures["uncertainty"])]
         lines.addLayout(form(grid))
-        lines.addLayout(row(button("Enter it", self._enter, "primary", "Into the register")))
+        self._load = button(
+            "Load its document\u2026", self._ask_own, tip="Of an instrument or equipment that does not ship"
+        )
+        lines.addLayout(row(button("Enter it", self._enter, "primary", "Into the register"), self._load))
         lines.addWidget(line())
         self._chosen = label("Choose a row for its certificates", "heading", wrap=True)
         self._chosen.setAccessibleName("Chosen entry")
@@ -167,9 +172,11 @@ class RegisterDialog(QDialog):
         kind = self._chosen_kind
         asked = ASKED[kind]
         offered = shipped_equipment() if kind is ItemKind.EQUIPMENT else shipped_instruments()
-        named = [(item.id, item.name) for item in offered]
+        own = {model: name for (of, model), (name, _) in self._own.items() if of == kind.value}
+        named = [*own.items(), *((item.id, item.name) for item in offered if item.id not in own)]
         self._model.show_options(named if "model" in asked else [], self._model.currentData() or "")
         self._model.setEnabled("model" in asked)
+        self._load.setEnabled("model" in asked)
         for name, field in self._figures.items():
             field.setEnabled(name in asked)
 
@@ -236,7 +243,8 @@ class RegisterDialog(QDialog):
         kind = self._chosen_kind
         figures = {n: f.value for n, f in self._figures.items() if n in ASKED[kind]}
         model = str(self._model.currentData() or "") if "model" in ASKED[kind] else ""
-        item = Item(kind, self._name.text().strip(), self._serial.text().strip(), model, **figures)
+        _, document = self._own.get((kind.value, model), ("", ""))
+        item = Item(kind, self._name.text().strip(), self._serial.text().strip(), model, document=document, **figures)
         self._work(lambda: self._register.add(item), lambda made: self._entered(item, made.name))
 
     def _entered(self, item: Item, name: str) -> None:
@@ -244,6 +252,32 @@ class RegisterDialog(QDialog):
         self._name.clear()
         self._serial.clear()
         self._read_again()
+
+    def _ask_own(self) -> None:
+        name, _ = QFileDialog.getOpenFileName(self, "Its document", "", "Documents (*.json)")
+        if name:
+            self.load(Path(name))
+
+    def load(self, path: Path) -> None:
+        """Offer what a document of the shop's own describes, and choose it."""
+        from juxtum.logbook.register import Item, read_own_document
+
+        kind = self._chosen_kind
+
+        def work() -> tuple[str, str, str]:
+            text = read_own_document(path)
+            described = Item(kind, document=text).described
+            return described.id, described.name, text
+
+        def done(made: tuple[str, str, str]) -> None:
+            model, name, text = made
+            self._own[kind.value, model] = name, text
+            if self._chosen_kind is kind:
+                self._show_fields()
+                self._model.setCurrentIndex(self._model.findData(model))
+            self._said.setText(f"{name} can be entered now.")
+
+        self._work(work, done)
 
     def _ask_document(self) -> None:
         name, _ = QFileDialog.getOpenFileName(
