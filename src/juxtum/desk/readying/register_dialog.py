@@ -22,16 +22,15 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from juxtum.desk.readying.own_documents import OwnDocuments
 from juxtum.desk.widgets import Choice, LengthField, button, form, label, line, row
 from juxtum.errors import InputError, JuxtumError
 from juxtum.folders import cache_folder
-from juxtum.instruments.equipment import shipped_equipment
-from juxtum.instruments.models import shipped_instruments
 
 if TYPE_CHECKING:
     from juxtum.desk.session import Session
     from juxtum.logbook import Logbook
-    from juxtum.logbook.register import Item, ItemKind, Listed
+    from juxtum.logbook.register import Item, ItemKind, Listed, Register
     from juxtum.logbook.tables import CertificateRow
 
 T = TypeVar("T")
@@ -77,8 +76,7 @@ class RegisterDialog(QDialog):
         self._rows: tuple[Listed, ...] = ()
         self._history: tuple[CertificateRow, ...] = ()
         self._document: Path | None = None
-        self._own: dict[tuple[str, str], tuple[str, str]] = {}
-        """Name and text of the shop's own documents that were loaded here, by kind and id."""
+        self._own = OwnDocuments()
         self._kinds = tuple(ItemKind)
         columns = QHBoxLayout(self)
         columns.setContentsMargins(16, 16, 16, 16)
@@ -98,21 +96,7 @@ class RegisterDialog(QDialog):
         lines = QVBoxLayout()
         self._head = label("", "soft", wrap=True)
         self._head.setAccessibleName("Register in words")
-        self.table = QTableWidget(0, len(COLUMNS))
-        self.table.setAccessibleName("Register entries")
-        self.table.setHorizontalHeaderLabels(list(COLUMNS))
-        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
-        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-        self.table.setShowGrid(False)
-        side = self.table.verticalHeader()
-        if side is not None:
-            side.setVisible(False)
-        header = self.table.horizontalHeader()
-        if header is not None:
-            header.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
-            header.setStretchLastSection(True)
-            header.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+        self.table = _table()
         self.table.itemSelectionChanged.connect(self._show_chosen)
         lines.addWidget(self.table, 1)
         lines.addWidget(self._head)
@@ -167,14 +151,11 @@ class RegisterDialog(QDialog):
 
     def _show_fields(self) -> None:
         """Only what the chosen kind needs can be typed."""
-        from juxtum.logbook.register import ASKED, ItemKind
+        from juxtum.logbook.register import ASKED
 
         kind = self._chosen_kind
         asked = ASKED[kind]
-        offered = shipped_equipment() if kind is ItemKind.EQUIPMENT else shipped_instruments()
-        own = {model: name for (of, model), (name, _) in self._own.items() if of == kind.value}
-        named = [*own.items(), *((item.id, item.name) for item in offered if item.id not in own)]
-        self._model.show_options(named if "model" in asked else [], self._model.currentData() or "")
+        self._model.show_options(self._own.options(kind) if "model" in asked else [], self._model.currentData() or "")
         self._model.setEnabled("model" in asked)
         self._load.setEnabled("model" in asked)
         for name, field in self._figures.items():
@@ -243,7 +224,7 @@ class RegisterDialog(QDialog):
         kind = self._chosen_kind
         figures = {n: f.value for n, f in self._figures.items() if n in ASKED[kind]}
         model = str(self._model.currentData() or "") if "model" in ASKED[kind] else ""
-        _, document = self._own.get((kind.value, model), ("", ""))
+        document = self._own.text(kind, model)
         item = Item(kind, self._name.text().strip(), self._serial.text().strip(), model, document=document, **figures)
         self._work(lambda: self._register.add(item), lambda made: self._entered(item, made.name))
 
@@ -260,24 +241,16 @@ class RegisterDialog(QDialog):
 
     def load(self, path: Path) -> None:
         """Offer what a document of the shop's own describes, and choose it."""
-        from juxtum.logbook.register import Item, read_own_document
-
         kind = self._chosen_kind
 
-        def work() -> tuple[str, str, str]:
-            text = read_own_document(path)
-            described = Item(kind, document=text).described
-            return described.id, described.name, text
-
-        def done(made: tuple[str, str, str]) -> None:
-            model, name, text = made
-            self._own[kind.value, model] = name, text
+        def done(made: tuple[str, str]) -> None:
+            model, name = made
             if self._chosen_kind is kind:
                 self._show_fields()
                 self._model.setCurrentIndex(self._model.findData(model))
             self._said.setText(f"{name} can be entered now.")
 
-        self._work(work, done)
+        self._work(lambda: self._own.take(kind, path), done)
 
     def _ask_document(self) -> None:
         name, _ = QFileDialog.getOpenFileName(
@@ -312,17 +285,10 @@ class RegisterDialog(QDialog):
         if made is None:
             return
 
-        def work() -> Path:
-            folder = cache_folder() / "certificates"
-            folder.mkdir(exist_ok=True)
-            path = folder / f"{made.file_hash[:16]}{Path(made.file_name).suffix[:8]}"
-            path.write_bytes(self._register.document(made))
-            return path
-
         def show(path: Path) -> None:
             QDesktopServices.openUrl(QUrl.fromLocalFile(str(path)))
 
-        self._work(work, show)
+        self._work(lambda: _laid_out(self._register, made), show)
 
     def _close(self) -> None:
         self.close()
@@ -332,6 +298,34 @@ class RegisterDialog(QDialog):
         if chosen is not None:
             self._said.setText(f"Taken out: {chosen.title}.")
             self._work(lambda: self._register.remove(chosen.row), lambda _: self._read_again())
+
+
+def _table() -> QTableWidget:
+    made = QTableWidget(0, len(COLUMNS))
+    made.setAccessibleName("Register entries")
+    made.setHorizontalHeaderLabels(list(COLUMNS))
+    made.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+    made.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+    made.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+    made.setShowGrid(False)
+    side = made.verticalHeader()
+    if side is not None:
+        side.setVisible(False)
+    header = made.horizontalHeader()
+    if header is not None:
+        header.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
+        header.setStretchLastSection(True)
+        header.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+    return made
+
+
+def _laid_out(register: Register, made: CertificateRow) -> Path:
+    """A certificate's document as a file that another program can show."""
+    folder = cache_folder() / "certificates"
+    folder.mkdir(exist_ok=True)
+    path = folder / f"{made.file_hash[:16]}{Path(made.file_name).suffix[:8]}"
+    path.write_bytes(register.document(made))
+    return path
 
 
 def _history_line(made: CertificateRow) -> str:
