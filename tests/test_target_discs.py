@@ -27,7 +27,7 @@ from juxtum.geometry import TriangleMesh
 from juxtum.geometry.arrays import Bools, Floats, orthonormal_frame
 from juxtum.guide.findings import Key
 from juxtum.guide.finishing import discs_words
-from juxtum.job import Job, inputs_of
+from juxtum.job import FileStore, Job, Runner, inputs_of
 from juxtum.job.document import Brief, default_procedure
 from juxtum.job.steps import AsScanned, Decide, TargetsOff
 from juxtum.progress import silent
@@ -168,20 +168,36 @@ def test_on_the_command_line(tmp_path: Path, capsys: pytest.CaptureFixture[str])
     )
 
 
+def plate_job(files: FileStore, folder: Path, scan: TriangleMesh) -> Job:
+    """A plate of 100 x 100 x 5 mm as drawn, and a scan of its upper face in part coordinates."""
+    plate = trimesh.creation.box((100, 100, 5), trimesh.transformations.translation_matrix((0, 0, -2.5)))
+    plate.export(folder / "n.stl")
+    write_mesh(folder / "s.ply", scan)
+    job = Job(
+        brief=Brief(part="A"),
+        inputs=inputs_of(files.adopt(folder / "n.stl"), files.adopt(folder / "s.ply")),
+        procedure=default_procedure(),
+    )
+    return job.with_step(AsScanned(name="a")).with_step(Decide(alignment="a"))
+
+
+@pytest.mark.parametrize(("lift", "said"), [(discs, True), (NONE["a square pad"], False), (NONE["nothing"], False)])
+def test_an_evaluation_says_that_targets_are_still_there(
+    tmp_path: Path, lift: Callable[[Floats, Floats], Floats], said: bool
+) -> None:
+    files = FileStore()
+    warnings = Runner(files).evaluation(plate_job(files, tmp_path, sheet(lift))).warnings
+    told = [words for words in warnings if "as reference targets are" in words]
+    assert bool(told) is said
+    if said:
+        assert "of the highest places are round, 8.0 mm across" in told[0].replace("7.9", "8.0")
+
+
 @pytest.fixture
 def desk_with_targets(application: QApplication, tmp_path: Path) -> Iterator[Hand]:
     """A window with a scan on which sixteen targets are left."""
     window = opened(tmp_path)
-    write_mesh(tmp_path / "s.ply", sheet(discs))
-    plate = trimesh.creation.box((100, 100, 5), trimesh.transformations.translation_matrix((0, 0, -2.5)))
-    plate.export(tmp_path / "n.stl")
-    files = window.session.files
-    job = Job(
-        brief=Brief(part="A"),
-        inputs=inputs_of(files.adopt(tmp_path / "n.stl"), files.adopt(tmp_path / "s.ply")),
-        procedure=default_procedure(),
-    )
-    window.session.start(job.with_step(AsScanned(name="a")).with_step(Decide(alignment="a")))
+    window.session.start(plate_job(window.session.files, tmp_path, sheet(discs)))
     hand = Hand(window)
     hand.wait(lambda: window.session.derived.scan is not None)
     yield hand

@@ -24,6 +24,7 @@ from juxtum.evaluate.features import TakenFeature
 from juxtum.evaluate.sections import Section, SectionRule, take_section
 from juxtum.evaluate.simulated import Simulated
 from juxtum.evaluate.statistics import within
+from juxtum.evaluate.stuck import find_stuck
 from juxtum.evaluate.uncertainty import Chain
 from juxtum.job.document import Job
 from juxtum.job.doubts import Doubts, doubts_about_inputs, doubts_about_scan
@@ -111,7 +112,7 @@ class Families:
             "joining": joining_node, "working": working_node, "handling": handling_node,
             "worked": worked_node, "told": told_node,
             "facts": _facts, "coats": _coats, "alignment": _alignment,
-            "map": _map, "suspicion": _suspicion, "doubts": _doubts,
+            "map": _map, "suspicion": _suspicion, "doubts": _doubts, "stuck": _stuck,
             "spread": _spread, "statistics": _statistics, "given": given_node, "line": line_node, "simulated": simulated_node,
             "reading": _reading, "section": _section,
             "feature": feature_node, "walls": walls_node,
@@ -223,14 +224,25 @@ def _doubts(graph: Graph, source: Source) -> Node:
     """All that must be told beside the numbers of an alignment."""
     about_file = facts(graph.job.procedure.alignment(source.name).scan)
     about_scan = Source("suspicion", source.name)
-    told, touches = graph.job.circumstances.notes, touched(source.name)
+    told, touches, stuck = graph.job.circumstances.notes, touched(source.name), Source("stuck", source.name)
 
     def run(outcomes: Outcomes, progress: Progress) -> Doubts:
         objections, by_touch = outcomes.of(about_scan), outcomes.of(touches)
-        notes = (*outcomes.of(about_file), *told, *outcomes.alignment(source.name).notes)
+        notes = (*outcomes.of(about_file), *told, *outcomes.alignment(source.name).notes, *outcomes.of(stuck))
         return Doubts((*notes, *(by_touch.notes if by_touch is not None else ()), *objections), objections)
 
-    return Node(told, under_their_names(about_file, alignment(source.name), about_scan, touches), run)
+    return Node(told, under_their_names(about_file, alignment(source.name), about_scan, touches, stuck), run)
+
+
+def _stuck(graph: Graph, source: Source) -> Node:
+    """Targets that are still in the scan, as sentences."""
+    found = deviation_map(source.name)
+
+    def run(outcomes: Outcomes, progress: Progress) -> tuple[str, ...]:
+        progress.phase("looking for targets in the scan")
+        return tuple(stuck.sentence for stuck in (find_stuck(outcomes.of(found)),) if stuck is not None)
+
+    return Node((), under_their_names(found), run, shelf="sentences")
 
 
 def _spread(graph: Graph, source: Source) -> Node:

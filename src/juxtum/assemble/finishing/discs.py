@@ -122,7 +122,7 @@ def find_discs(mesh: TriangleMesh, diameter: float, progress: Progress | None = 
     if not 0.2 <= diameter <= 100:
         raise InputError(f"a target of {diameter:g} mm is none", "targets", "Give the diameter of the whole disc in mm")
     progress.phase(LOOKING)
-    cells = _Cells.of(mesh, diameter / 2)
+    cells = _Cells.of(mesh.points, mesh.normals, diameter / 2)
     promising, lowest = _promising(cells, progress)
     starts, sure = [*promising, *_blank(mesh, diameter)], []
     for done, start in enumerate(starts):
@@ -131,6 +131,21 @@ def find_discs(mesh: TriangleMesh, diameter: float, progress: Progress | None = 
             sure.append(disc)
     is_coarse = mesh.spacing > diameter / COARSE
     return Discs(_of_one_film(_apart(sure, diameter)), diameter, np.inf if is_coarse else lowest)
+
+
+def discs_near(surface: tuple[Floats, Floats], starts: tuple[Floats, Floats], diameter: float) -> tuple[Disc, ...]:
+    """Discs of about a diameter at some places of a surface, which is given by its points.
+
+    Parameters
+    ----------
+    surface, starts : tuple of array (N, 3)
+        Places and the directions out of the material there.
+    """
+    cells = _Cells.of(*surface, diameter / 2)
+    if len(cells.points) == 0:
+        return ()
+    found = (_settled(cells, *start) for start in map(cells.surest, *starts) if start is not None)
+    return _of_one_film(_apart([disc for disc in found if disc is not None], diameter))
 
 
 def _of_one_film(discs: list[Disc]) -> tuple[Disc, ...]:
@@ -149,16 +164,15 @@ class _Cells:
     radius: float
 
     @classmethod
-    def of(cls, mesh: TriangleMesh, radius: float) -> _Cells:
+    def of(cls, places: Floats, normals: Floats, radius: float) -> _Cells:
         side = 2 * radius / CELLS
-        normals = mesh.normals
         main = np.abs(normals).argmax(1)
         looks = 2 * main + (normals[np.arange(len(normals)), main] > 0)
-        keys = np.column_stack([np.floor(mesh.points / side).astype(np.int64), looks])
+        keys = np.column_stack([np.floor(places / side).astype(np.int64), looks])
         _, owner, counts = np.unique(keys, axis=0, return_inverse=True, return_counts=True)
         owner = owner.ravel()
         points, turned = (
-            np.column_stack([np.bincount(owner, values[:, k]) for k in range(3)]) for values in (mesh.points, normals)
+            np.column_stack([np.bincount(owner, values[:, k]) for k in range(3)]) for values in (places, normals)
         )
         long = np.linalg.norm(turned, axis=1)
         held = long > 0.5 * counts
@@ -193,6 +207,20 @@ class _Cells:
                 raise
         height, standard = found.T
         return height, standard
+
+    def surest(self, place: Floats, facing: Floats) -> tuple[Floats, Floats] | None:
+        """Where, at a place or half a radius beside it, a round step is surest; None where it is not sure anywhere."""
+        across, along, _ = orthonormal_frame(facing) * self.radius / 2
+        best, least = None, CLEAR / 2
+        for shift in (0 * across, across, -across, along, -along):
+            around = np.array(self.tree.query_ball_point(place + shift, REACH * self.radius), dtype=np.int64)
+            local = self.local(around, place + shift, facing)
+            if len(local) < LEAST_POINTS:
+                continue
+            step = _stepped(local, np.zeros(2), 1.0)
+            if step.standard > 0 and step.height / step.standard > least:
+                best, least = (place + shift, facing), step.height / step.standard
+        return best
 
     def local(self, rows: Ints, place: Floats, facing: Floats) -> Floats:
         """Of some rows those that lie on one surface with a place: (K, 3), in radii aside and mm up."""
