@@ -318,6 +318,9 @@ def test_probing_is_guided_and_finds_the_hole(
     task = task_for(nominal, FACES["bolt hole 1"], "bolt hole 1")
     order = [p.purpose for p in task.points]
     assert order == sorted(order, key=[Purpose.PLANE, Purpose.EDGE].index), "the plane comes first"
+    assert all(p.normal[2] == 1 and p.place[2] > 10 for p in task.points if p.purpose is Purpose.PLANE), (
+        "in its counterbore: the part stands on the other side"
+    )
     told = guide(task.points[0], task.points[0].start + np.array([0, 0, 50]))
     assert (
         told.words == "50 mm: down"

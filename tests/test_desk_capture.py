@@ -253,13 +253,15 @@ def test_9_photos_and_probe_are_guided(desk: Hand) -> None:
     desk.click("Adjust them together")
     assert float(desk.named("Adjusted").facts["residuals"].split()[0]) == pytest.approx(0.9, abs=0.25)  # type: ignore[attr-defined]
     way(desk, "Probe")
+    assert {"6", "7"} <= {pin.text for pin in desk.window.view.pins}, "what characteristics ask for"
     desk.click("Do the next action")
+    assert [pin.text for pin in desk.window.view.pins] == ["", *(str(k) for k in range(2, 14))], "points to touch"
     assert read(desk, "Probe in words").startswith("Point 2 of 13, for the plane") and "mm:" in read(desk, "Guidance")
     for _ in range(2):
         QTest.mouseClick(desk.named("Touch all that are left"), Qt.MouseButton.LeftButton)
     desk.wait(lambda: read(desk, "Touches in the job").startswith("In the job: touches."))
     facts = desk.named("Probed").facts  # type: ignore[attr-defined]
-    assert facts["diameter"].startswith("14.0") and facts["touches"] == "13 of 13", (
+    assert facts["diameter"].endswith("of 72.000") and facts["touches"] == "13 of 13", (
         "clicked again before the first is done"
     )
 

@@ -15,11 +15,18 @@ from juxtum.devices.probe import TIP_RADIUS
 from juxtum.errors import FitError, InputError, JuxtumError
 from juxtum.geometry import Circle, Plane
 from juxtum.geometry.arrays import Floats, frozen, orthonormal_frame
+from juxtum.geometry.rays import RayCaster
 from juxtum.instruments.stated import Instrument
 from juxtum.nominal import FaceKind, Nominal
 from juxtum.plan.holes import Hole, find_holes
 
 ON_PLANE, ON_EDGE, ON_FACE = 5, 8, 6
+CHAMFER = 3.0
+"""The face about a hole begins no farther beyond the end of its wall, mm."""
+SHAFT = 60.0
+"""So long the way to a point is free, straight off the surface, mm."""
+ROUND = 24
+"""Places round a hole that are tried."""
 APPROACH = 15.0
 NEAR = 2.0
 """Within this distance of the next point the tip may move in, mm."""
@@ -72,7 +79,8 @@ def task_for(nominal: Nominal, face: int, name: str = "") -> ProbeTask:
     title = name or nominal.face(face).title
     hole = next((h for h in find_holes(nominal) if face in h.faces), None)
     if hole is not None:
-        return ProbeTask(title, face, (*_plane_points(nominal, hole), *_edge_points(nominal, hole)), hole)
+        mouth = _mouth(nominal, hole)
+        return ProbeTask(title, face, (*_plane_points(mouth), *_edge_points(mouth, hole)), hole)
     if nominal.face(face).kind is not FaceKind.PLANE:
         raise InputError(f"{title} is neither a hole nor a plane", "probing", "Scan it, or choose another face")
     rows = np.flatnonzero(nominal.samples.faces == face - 1)
@@ -112,40 +120,69 @@ def _spread(points: Floats, count: int) -> list[int]:
     return chosen
 
 
-def _mouth(nominal: Nominal, hole: Hole) -> tuple[Floats, Floats]:
-    """Middle of a hole's open end and the outward normal of the face around it."""
+@dataclass(frozen=True, eq=False)
+class _Mouth:
+    """An open end of a hole: its middle, the outward normal of the face about it, and places (K, 3) on that face."""
+
+    middle: Floats
+    normal: Floats
+    ring: Floats
+
+    @property
+    def is_open(self) -> bool:
+        """Whether a probe comes to most of the face about it."""
+        return 2 * len(self.ring) >= ROUND
+
+
+def _mouth(nominal: Nominal, hole: Hole) -> _Mouth:
+    """The open end that is touched: the upper one as drawn, where both are open.
+
+    A part stands on its other side as a rule, and nobody touches it there. In a counterbore the tip goes as near to the hole as it has to.
+    """
     walls = np.isin(nominal.triangle_faces, np.array(hole.faces) - 1)
     along = (nominal.mesh.corners[walls].reshape(-1, 3) - hole.axis.point) @ hole.axis.axis
-    frame = orthonormal_frame(hole.axis.axis)
-    for end, normal in ((float(along.max()), hole.axis.axis), (float(along.min()), -hole.axis.axis)):
-        middle = hole.axis.point + end * hole.axis.axis
-        ring = middle + (hole.axis.radius + BESIDE + TIP_RADIUS) * frame[0]
-        found = nominal.projector.project(ring[None], limit=2.0)
-        if bool(found.found[0]) and float(found.normals[0] @ normal) > 0.9:
-            return middle, np.asarray(normal)
-    middle = hole.axis.point + float(along.max()) * hole.axis.axis
-    return middle, np.asarray(hole.axis.axis)
+    ends = [(float(along.max()), hole.axis.axis), (float(along.min()), -hole.axis.axis)]
+    caster = RayCaster(nominal.mesh)
+    mouths = []
+    for end, normal in ends:
+        rings = [_ring_about(nominal, hole, end, (normal, beside)) for beside in (BESIDE, BESIDE / 3)]
+        rings = [replace(mouth, ring=_reachable(caster, mouth)) for mouth in rings]
+        mouths.append(next((mouth for mouth in rings if mouth.is_open), max(rings, key=lambda one: len(one.ring))))
+    mouths.sort(key=lambda one: (-round(float(one.normal[2]), 6), -len(one.ring)))
+    return next((mouth for mouth in mouths if mouth.is_open), max(mouths, key=lambda one: len(one.ring)))
 
 
-def _plane_points(nominal: Nominal, hole: Hole) -> tuple[ProbePoint, ...]:
-    middle, normal = _mouth(nominal, hole)
-    frame = orthonormal_frame(normal)
-    angles = np.arange(24) * 2 * np.pi / 24
-    ring = middle + (hole.axis.radius + BESIDE + TIP_RADIUS) * (
-        np.cos(angles)[:, None] * frame[0] + np.sin(angles)[:, None] * frame[1]
-    )
-    found = nominal.projector.project(ring, limit=1.0)
+def _reachable(caster: RayCaster, mouth: _Mouth) -> Floats:
+    """The places of a mouth's ring to which a probe comes straight."""
+    if len(mouth.ring) == 0:
+        return mouth.ring
+    straight = np.tile(mouth.normal, (len(mouth.ring), 1))
+    blocked = caster.blocked(mouth.ring + TIP_RADIUS * straight, straight, np.full(len(straight), SHAFT))
+    return np.asarray(mouth.ring[~blocked])
+
+
+def _ring_about(nominal: Nominal, hole: Hole, end: float, how: tuple[Floats, float]) -> _Mouth:
+    """Places beside an end of a hole, on a face that looks the way of its normal."""
+    normal, beside = how
+    middle = hole.axis.point + end * hole.axis.axis
+    across, along, _ = orthonormal_frame(normal)
+    angles = (np.arange(ROUND) * 2 * np.pi / ROUND)[:, None]
+    ring = middle + (hole.axis.radius + beside + TIP_RADIUS) * (np.cos(angles) * across + np.sin(angles) * along)
+    found = nominal.projector.project(ring, limit=CHAMFER)
     good = found.found & (found.normals @ normal > 0.98)
-    rows = np.flatnonzero(good)
-    if len(rows) < 3:
+    return _Mouth(middle, np.asarray(normal), found.feet[good])
+
+
+def _plane_points(mouth: _Mouth) -> tuple[ProbePoint, ...]:
+    if len(mouth.ring) < 3:
         raise InputError("there is no flat rim round the hole to probe", "probing", "Probe its wall by hand")
-    chosen = rows[np.linspace(0, len(rows) - 1, min(ON_PLANE, len(rows))).round().astype(int)]
-    return tuple(ProbePoint(Purpose.PLANE, frozen(found.feet[k]), frozen(normal)) for k in chosen)
+    chosen = np.linspace(0, len(mouth.ring) - 1, min(ON_PLANE, len(mouth.ring))).round().astype(int)
+    return tuple(ProbePoint(Purpose.PLANE, frozen(mouth.ring[k]), frozen(mouth.normal)) for k in chosen)
 
 
-def _edge_points(nominal: Nominal, hole: Hole) -> tuple[ProbePoint, ...]:
+def _edge_points(mouth: _Mouth, hole: Hole) -> tuple[ProbePoint, ...]:
     """On the wall, half way into thin sheet, so that the tip meets wall and not rim."""
-    middle, normal = _mouth(nominal, hole)
+    middle, normal = mouth.middle, mouth.normal
     frame = orthonormal_frame(normal)
     depth = min(0.5 * hole.depth, 4.0)
     points = []

@@ -87,6 +87,8 @@ class ProbePanel(CapturePanel):
                 self._feature.addItem(text, face)
             self.task = None
             self._show(None)
+        if self.task is None and not self.isHidden():
+            self.station.view.set_pins(self._wanted())
 
     def choose(self) -> None:
         """Begin with the chosen feature."""
@@ -102,7 +104,7 @@ class ProbePanel(CapturePanel):
         self._show(None)
         self.station.show_next()
         faces = nominal.face_mesh((self.task.face,))
-        self.station.view.frame(faces.bounds, None)
+        self.station.view.frame(faces.bounds, self.task.points[0].normal)
 
     def choose_next(self) -> None:
         """The feature after this one."""
@@ -224,11 +226,11 @@ class ProbePanel(CapturePanel):
             self._guide.setText(told.words)
             self.station.speaker.play(told.tone)
             self._words.setText(f"Point {done + 1} of {len(task.points)}, for the {point.purpose}.")
-            self.station.view.set_pins([Pin(point.place, str(done + 1))])
+            self.station.view.set_pins(_pins(task, done))
         else:
             self._guide.setText("all touched")
             self._words.setText(f"{len(task.points)} touches, tip \u00d8{2 * self._tip_radius:.3f} mm compensated.")
-            self.station.view.set_pins([])
+            self.station.view.set_pins(_pins(task, done))
         facts = [("touches", f"{done} of {len(task.points)}")]
         if found is not None:
             facts.append(
@@ -244,9 +246,25 @@ class ProbePanel(CapturePanel):
                     facts.append(("its U, k = 2", f"{found.diameter_u(model.as_instrument(model.chain())):.3f} mm"))
         self._facts.show_facts(facts)
 
+    def _wanted(self) -> list[Pin]:
+        """The features that a characteristic asks for and a probe can touch, by the characteristic's number."""
+        d, planner = self.station.derived, self.station.planner
+        if d.nominal is None or planner is None:
+            return []
+        asked = {face: aim.id for aim in reversed(planner.task.aims) for face in aim.faces}
+        return [Pin(d.nominal.face(face).centre, asked[face], "ink") for face in d.probed if face in asked]
+
     def close_all(self) -> None:
         """Let the probe go."""
         if self._connection is not None:
             self._connection.close()
         self._connection = self._lie = None
         self._kept, self._name = {}, ""
+
+
+def _pins(task: ProbeTask, done: int) -> list[Pin]:
+    """All points of a feature: those that are touched without a number, the next one in colour."""
+    return [
+        Pin(point.place, "" if k < done else str(k + 1), "conforms" if k < done else "accent" if k == done else "ink")
+        for k, point in enumerate(task.points)
+    ]
