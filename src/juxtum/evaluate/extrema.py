@@ -92,7 +92,7 @@ def _stand_out(deviation: Deviation, tiles: Tiles, middle: float) -> list[int]:
         heights = sign * (tiles.means - middle)
         mine = np.flatnonzero(heights > 0)
         if len(mine):
-            chosen += [int(k) for k in mine[_prominent(places[mine], heights[mine], reach, least)]]
+            chosen += [int(k) for k in mine[prominent(places[mine], heights[mine], reach, least)]]
     return chosen
 
 
@@ -102,7 +102,7 @@ def _excess(means: Floats, lower: float, upper: float) -> Floats:
     return np.asarray(np.abs(means - (upper + lower) / 2) / half - 1.0)
 
 
-def _prominent(places: Floats, heights: Floats, reach: float, least: float) -> list[int]:
+def prominent(places: Floats, heights: Floats, reach: float, least: float) -> list[int]:
     """Rows of the places that stand out of their surroundings: from each one has to go down before one can go higher.
 
     Places are taken from the highest down; where two hills meet, the lower one ends, and counts when it rose over that

@@ -7,9 +7,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from juxtum.assemble.finishing.discs import Disc, discs_near
+from juxtum.evaluate.characteristics import counting_rows
 from juxtum.evaluate.deviation import Deviation
-from juxtum.evaluate.extrema import find_peaks
-from juxtum.geometry.arrays import Floats
+from juxtum.evaluate.extrema import APART, prominent
+from juxtum.evaluate.tiles import make_tiles, tile_size
+from juxtum.geometry.arrays import Ints
 
 LOOKED_AT = 20
 """So many of the highest places are looked at."""
@@ -17,6 +19,8 @@ DIAMETERS = (6.0, 8.0, 10.0, 12.5)
 """Of whole targets, mm; each search finds those a fifth larger and smaller too."""
 LEAST = 0.03
 """What rises by less hides in no tolerance that matters, mm."""
+ENOUGH = 400_000
+"""Of more points some tell the highest places as well."""
 AROUND = 2.0
 """The surface about a place is looked at as far as so many diameters."""
 
@@ -45,21 +49,34 @@ def find_stuck(deviation: Deviation) -> Stuck | None:
 
     A disc that the drawing has is no high place of the map.
     """
-    from scipy.spatial import cKDTree
-
-    peaks = [peak for peak in find_peaks(deviation, 0.0, 0.0) if peak.value > LEAST][:LOOKED_AT]
-    if not peaks:
+    high = _highest(deviation)
+    if not len(high):
         return None
-    rows = np.flatnonzero(deviation.found)
-    tree = cKDTree(deviation.points[rows])
-    starts = np.array([deviation.points[peak.row] for peak in peaks]), np.array([peak.normal for peak in peaks])
+    starts = deviation.points[high], deviation.normals[high]
+    near = np.zeros(len(deviation.points), dtype=bool)
+    for place in starts[0]:
+        near |= (np.abs(deviation.points - place) < AROUND * DIAMETERS[-1]).all(1)
+    near &= deviation.found
+    surface = deviation.points[near], deviation.normals[near]
     best: tuple[Disc, ...] = ()
     for diameter in DIAMETERS:
-        near = tree.query_ball_point(starts[0], AROUND * diameter)
-        mine = rows[np.unique(np.concatenate(near).astype(np.int64))]
-        surface: tuple[Floats, Floats] = deviation.points[mine], deviation.normals[mine]
         found = discs_near(surface, starts, diameter)
         best = found if len(found) > len(best) else best
-        if 2 * len(best) >= len(peaks):
+        if 2 * len(best) >= len(high):
             break
     return Stuck(best) if best else None
+
+
+def _highest(deviation: Deviation) -> Ints:
+    """Rows of the places that stand out most, the highest first."""
+    rows = counting_rows(deviation, ())
+    rows = rows[:: max(1, len(rows) // ENOUGH)]
+    if len(rows) == 0:
+        return rows
+    tiles = make_tiles(deviation, rows, deviation.distances[rows])
+    high = np.flatnonzero(tiles.means > LEAST)
+    if len(high) == 0:
+        return high
+    means, reach = tiles.means[high], APART * tile_size(deviation.spacing)
+    chosen = np.array(prominent(deviation.feet[tiles.rows[high]], means, reach, LEAST))
+    return np.asarray(tiles.rows[high[chosen[np.argsort(-means[chosen])[:LOOKED_AT]]]])
