@@ -8,10 +8,39 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QComboBox, QLabel, QLineEdit, QPushButton
 
-from hand import close, opened_demo
+from hand import Hand, close, opened_demo
 from juxtum.desk.readying.register_dialog import RegisterDialog
 from juxtum.guide.findings import Key
 from test_register import own_scanner
+
+
+def _enter_the_own_scanner(desk: Hand, dialog: RegisterDialog, folder: Path) -> None:
+    """A scanner that does not ship, by its document."""
+
+    def said() -> str:
+        field = desk.named("Register says", QLabel, dialog)
+        assert isinstance(field, QLabel)
+        return field.text()
+
+    kind = desk.named("Kind of entry", QComboBox, dialog)
+    assert isinstance(kind, QComboBox)
+    paper = folder / "ours.json"
+    paper.write_text(own_scanner().model_dump_json(by_alias=True), "utf-8")
+    kind.setCurrentText("ball")
+    kind.activated.emit(kind.currentIndex())
+    assert not desk.named("Load its document\u2026", QPushButton, dialog).isEnabled()
+    kind.setCurrentText("instrument")
+    kind.activated.emit(kind.currentIndex())
+    dialog.load(folder / "none.json")
+    desk.wait()
+    assert "there is no such file" in said()
+    dialog.load(paper)
+    dialog.load(paper)
+    desk.wait()
+    assert said() == "Our scanner can be entered now."
+    QTest.mouseClick(desk.named("Enter it", QPushButton, dialog), Qt.MouseButton.LeftButton)
+    desk.wait()
+    assert dialog.table.rowCount() == 11
 
 
 def test_the_register_is_entered_on_the_desk(qapp: QApplication, tmp_path: Path) -> None:
@@ -64,22 +93,7 @@ def test_the_register_is_entered_on_the_desk(qapp: QApplication, tmp_path: Path)
     assert "with document" in told("History of certificates")
     click("Take it out")
     assert dialog.table.rowCount() == 10
-    # The shop's own scanner, which does not ship.
-    paper.write_text(own_scanner().model_dump_json(by_alias=True), "utf-8")
-    kind.setCurrentText("ball")
-    kind.activated.emit(kind.currentIndex())
-    assert not desk.named("Load its document\u2026", QPushButton, dialog).isEnabled()
-    kind.setCurrentText("instrument")
-    kind.activated.emit(kind.currentIndex())
-    dialog.load(tmp_path / "none.json")
-    desk.wait()
-    assert "there is no such file" in told("Register says")
-    dialog.load(paper)
-    dialog.load(paper)
-    desk.wait()
-    assert told("Register says") == "Our scanner can be entered now."
-    click("Enter it")
-    assert dialog.table.rowCount() == 11
+    _enter_the_own_scanner(desk, dialog, tmp_path)
     click("Close")
     assert set(desk.window.hub.shop.owned.instruments) == {"wh-3", "wt-2", "wp-24", "wb-1", "shop-1"}
     desk.go(Key.PLAN)

@@ -11,7 +11,7 @@ import pytest
 import trimesh
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QLabel, QPushButton
+from PyQt6.QtWidgets import QApplication, QLabel, QLineEdit, QPushButton
 from scipy.spatial import cKDTree
 
 from hand import Hand, close, opened
@@ -221,10 +221,15 @@ def test_in_the_window(desk_with_targets: Hand) -> None:
     words = d.named("About targets", QLabel)
     assert isinstance(words, QLabel) and words.text().startswith("16 discs about 7.9 mm across")
     assert stage.has("target rings")
+    # Another width is typed before they go: what was ringed goes.
+    across = d.named("Across a target", QLineEdit)
+    assert isinstance(across, QLineEdit)
+    across.setText("0")
+    across.editingFinished.emit()
     d.click("Take targets off")
     d.wait()
     step = session.job.procedure.cleaning[-1]
-    assert isinstance(step, TargetsOff) and step.by_shape and not step.is_picked
+    assert isinstance(step, TargetsOff) and step.by_shape and not step.is_picked and step.diameter == 8.0
     holes = d.window.findChild(HoleList)
     assert holes is not None
     d.wait(lambda: sum(hole.kind == "target" for hole in holes.holes) == 16)

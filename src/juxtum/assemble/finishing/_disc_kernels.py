@@ -48,6 +48,19 @@ def _settled(sums, count):
     return sums[SIZE - 1, SIZE] / last, np.sqrt(variance) / last
 
 
+@nb.njit
+def _facing(points, normals, spans, p, reach, alike):
+    """Sum of the directions about a point, of those that look as it does."""
+    nx = ny = nz = 0.0
+    for s in range(9):
+        for q in range(spans[s, 0], spans[s, 1]):
+            dx, dy, dz = points[q, 0] - points[p, 0], points[q, 1] - points[p, 1], points[q, 2] - points[p, 2]
+            along = normals[q, 0] * normals[p, 0] + normals[q, 1] * normals[p, 1] + normals[q, 2] * normals[p, 2]
+            if dx * dx + dy * dy + dz * dz <= reach * reach and along > alike:
+                nx, ny, nz = nx + normals[q, 0], ny + normals[q, 1], nz + normals[q, 2]
+    return nx, ny, nz
+
+
 @nb.njit(cache=True, nogil=True)
 def steps(points, normals, boxes, stride, keys, span, radius, reach, rim, alike, least):
     """Height and standard uncertainty (K, 2), mm, of a round step about the points (M, 3) of a span of rows; they are sorted by key.
@@ -58,16 +71,11 @@ def steps(points, normals, boxes, stride, keys, span, radius, reach, rim, alike,
     found = np.zeros((span[1] - span[0], 2))
     for row in range(len(found)):
         p = span[0] + row
-        nx = ny = nz = 0.0
         spans = np.empty((9, 2), np.int64)
         for s in range(9):
             key = (boxes[p, 0] + s // 3 - 1) * stride[0] + (boxes[p, 1] + s % 3 - 1) * stride[1] + boxes[p, 2]
             spans[s, 0], spans[s, 1] = _span(keys, key - 1, key + 1)
-            for q in range(spans[s, 0], spans[s, 1]):
-                dx, dy, dz = points[q, 0] - points[p, 0], points[q, 1] - points[p, 1], points[q, 2] - points[p, 2]
-                along = normals[q, 0] * normals[p, 0] + normals[q, 1] * normals[p, 1] + normals[q, 2] * normals[p, 2]
-                if dx * dx + dy * dy + dz * dz <= reach * reach and along > alike:
-                    nx, ny, nz = nx + normals[q, 0], ny + normals[q, 1], nz + normals[q, 2]
+        nx, ny, nz = _facing(points, normals, spans, p, reach, alike)
         length = np.sqrt(nx * nx + ny * ny + nz * nz)
         if length == 0.0:
             continue

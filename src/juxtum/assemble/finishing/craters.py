@@ -10,6 +10,8 @@ from juxtum.geometry import TriangleMesh
 from juxtum.geometry.arrays import Floats, Ints, unit
 from juxtum.progress import Progress, silent
 
+NARROWEST, WIDEST = 0.2, 100.0
+"""Of a whole target, mm."""
 SLACK = 0.5
 """What the surface round a target reaches beyond its edge and is still lifted by it, mm."""
 BENT = 35.0
@@ -36,7 +38,7 @@ def without_targets(mesh: TriangleMesh, places: Floats, diameter: float, progres
     from scipy.spatial import cKDTree
 
     progress = progress or silent()
-    if not 0.2 <= diameter <= 100:
+    if not NARROWEST <= diameter <= WIDEST:
         raise InputError(f"a target of {diameter:g} mm is none", "targets", "Give the diameter of the whole disc in mm")
     progress.phase("taking targets away")
     middles, tree = mesh.corners.mean(1), cKDTree(mesh.points)

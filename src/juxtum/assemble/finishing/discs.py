@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from juxtum.assemble.finishing._disc_kernels import steps
+from juxtum.assemble.finishing.craters import NARROWEST, WIDEST
 from juxtum.assemble.holes import holes_of
 from juxtum.errors import Cancelled, InputError
 from juxtum.geometry import TriangleMesh
@@ -119,7 +120,7 @@ def find_discs(mesh: TriangleMesh, diameter: float, progress: Progress | None = 
         When the diameter makes no sense.
     """
     progress = progress or silent()
-    if not 0.2 <= diameter <= 100:
+    if not NARROWEST <= diameter <= WIDEST:
         raise InputError(f"a target of {diameter:g} mm is none", "targets", "Give the diameter of the whole disc in mm")
     progress.phase(LOOKING)
     cells = _Cells.of(mesh.points, mesh.normals, diameter / 2)

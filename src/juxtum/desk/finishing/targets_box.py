@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from PyQt6.QtWidgets import QWidget
 
-from juxtum.assemble.finishing import Disc, Discs, find_discs
+from juxtum.assemble.finishing import NARROWEST, WIDEST, Disc, Discs, find_discs
 from juxtum.desk.widgets import LengthField, button, column, form, label, row
 from juxtum.geometry import RigidTransform, TriangleMesh
 from juxtum.geometry.arrays import Floats, orthonormal_frame
@@ -95,12 +95,18 @@ class TargetsBox(QWidget):
         self._desk.view.redraw()
 
     def take(self) -> None:
-        """Take off what the capture found, and what was found by shape."""
+        """Take off what the capture found, and what was found by shape: as wide as was looked for, whatever is typed by now."""
         by_shape = self._has_found
         if not by_shape and not len(self._captured):
             return
+        across = self.found.diameter if by_shape and self.found is not None else self._across.value
+        if not NARROWEST <= across <= WIDEST:
+            self._desk.tell(
+                f"a target of {across:g} mm is none", "targets", "Give the diameter of the whole disc in mm"
+            )
+            return
         places = tuple((float(x), float(y), float(z)) for x, y, z in self._captured)
-        self._work(TargetsOff(places=places, by_shape=by_shape, diameter=self._across.value))
+        self._work(TargetsOff(places=places, by_shape=by_shape, diameter=across))
 
     @property
     def _has_found(self) -> bool:
