@@ -26,7 +26,15 @@ def square() -> Any:
     return cut(whole, [cylinder((48, 48, -1), (0, 0, 1), 5, 10)])
 
 
-PARTS = {"plate": lambda: plate((*HOLES[:3], (26.0, 45.0))), "square": square}
+def cover() -> Any:
+    """Nearly the same every 72 degrees; mirrored, its holes lie right and its lug anywhere between them."""
+    angles = np.radians(20 + 72 * np.arange(5))
+    holes = [cylinder((45 * np.cos(a), 45 * np.sin(a), -5), (0, 0, 1), 6, 40) for a in angles]
+    disc = fused(cylinder((0, 0, 0), (0, 0, 1), 60, 14), [cylinder((0, 0, 0), (0, 0, 1), 30, 30)])
+    return cut(fused(disc, [box((50, -12, 0), (28, 24, 9))]), [cylinder((0, 0, -5), (0, 0, 1), 20, 50), *holes])
+
+
+PARTS = {"plate": lambda: plate((*HOLES[:3], (26.0, 45.0))), "square": square, "cover": cover}
 
 
 def scan_of(nominal: Nominal, noise: float) -> Scan:

@@ -9,7 +9,7 @@ import numpy as np
 from juxtum.align.best_fit import BestFitOptions, best_fit
 from juxtum.align.rough import best_of, rough_align
 from juxtum.align.samples import scan_sample
-from juxtum.align.symmetry import mirror_of, near_mirrors
+from juxtum.align.symmetry import mirror_of, near_mirrors, near_symmetries
 from juxtum.errors import AlignmentError
 from juxtum.geometry import PointCloud, RigidTransform, TriangleMesh
 from juxtum.geometry.mesh import Scan
@@ -73,26 +73,41 @@ class Fit:
 def is_opposite_hand(scan: Scan, nominal: Nominal, fit: Fit, progress: Progress | None = None) -> bool:
     """Whether the mirror image of a scan fits the nominal clearly better than the scan does as it is aligned.
 
-    A whole scan that lies nearly on the part can only be mirrored where the part is nearly its own mirror image: then only
-    the part's mirror symmetries are tried. For any other scan every pose of the mirror image is.
+    A whole scan that lies nearly on the part can only be mirrored where the part is nearly its own mirror image: then the
+    part's mirror symmetries are tried, and all poses only where it also has near-symmetries: what repeats about an axis may
+    lie on itself mirrored at any angle. For any other scan every pose of the mirror image is.
     """
     progress = progress or silent()
-    cap = max(nominal.diagonal / 100, 1.0)
+    cap = _cap(nominal)
     as_is = misfit(scan, nominal, fit.transform, cap)
     if CLEARLY * as_is < MEAN_OF_NOISE * fit.noise:
         return False
     other = mirrored(scan)
     progress.phase("trying the mirror image")
-    is_on_the_part = fit.seen >= WHOLE and as_is < NEARLY * cap
-    try:
-        start = (
-            _mirrored_start(other, nominal, fit.transform)
-            if is_on_the_part
-            else rough_align(other, nominal, progress.part(0.0, 0.8)).transform
-        )
-        if start is None:
+    if fit.seen >= WHOLE and as_is < NEARLY * cap:
+        if not near_mirrors(nominal):
             return False
-        pose = best_fit(other, nominal, start, BestFitOptions(count=SAMPLE), progress.part(0.8, 1.0)).transform
+        start = _mirrored_start(other, nominal, fit.transform)
+        if start is not None and _fits(other, nominal, start, CLEARLY * as_is):
+            return True
+        if not near_symmetries(nominal):
+            return False
+    try:
+        start = rough_align(other, nominal, progress.part(0.0, 0.8)).transform
     except AlignmentError:
         return False
-    return misfit(other, nominal, pose, cap) < CLEARLY * as_is
+    return _fits(other, nominal, start, CLEARLY * as_is)
+
+
+def _fits(other: Scan, nominal: Nominal, start: RigidTransform, most: float) -> bool:
+    """Whether a mirrored scan, fitted from a pose, leaves less than `most` mm unexplained on average."""
+    try:
+        pose = best_fit(other, nominal, start, BestFitOptions(count=SAMPLE)).transform
+    except AlignmentError:
+        return False
+    return misfit(other, nominal, pose, _cap(nominal)) < most
+
+
+def _cap(nominal: Nominal) -> float:
+    """No place counts as farther from the nominal than this, mm."""
+    return max(nominal.diagonal / 100, 1.0)
