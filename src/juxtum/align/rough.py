@@ -42,6 +42,8 @@ FEW_MISSED, BESIDE = 4, 5
 MANY = 600
 """So many guesses by the grid are looked at on the surface where the first ones do not decide."""
 
+ALONG = 0.9998
+"""An axis whose part along X, Y or Z is longer lies along it for whoever reads, within a degree."""
 ODD = 0.03
 """With more of the scan far from the part even the best pose is doubted."""
 
@@ -130,10 +132,15 @@ def _is_inside_out(scan: Scan, nominal: Nominal, share: float) -> bool:
 
 def _told(chosen: RigidTransform, other: RigidTransform) -> str:
     motion = other @ chosen.inverse
-    axis = "(" + ", ".join(f"{v:.2f}" for v in motion.axis) + ")"
     if motion.angle < 1:
         return f"not sure where it lies: {np.linalg.norm(motion.offset):.1f} mm away it fits as well"
-    return f"not sure which way it lies: turned by {motion.angle:.0f} degrees about {axis} it fits as well"
+    angle, axis = motion.angle, motion.axis
+    main = int(np.argmax(np.abs(axis)))
+    if abs(axis[main]) > ALONG:
+        angle, about = angle * np.sign(axis[main]), "XYZ"[main]
+    else:
+        about = "(" + ", ".join(f"{v + 0.0:.2f}" for v in np.round(axis, 2)) + ")"
+    return f"not sure which way it lies: turned by {angle:.0f} degrees about {about} it fits as well"
 
 
 def _doubts(settled: Settled, near: float) -> list[str]:
