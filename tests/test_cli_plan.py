@@ -51,8 +51,9 @@ def test_targets_come_with_their_sheet(capsys: pytest.CaptureFixture[str], tmp_p
         "Laser class 2M",
         "Order of work",
         "08:15",
-        "Lay 1: the face facing down",
+        "Position 1: the face facing down",
         "The targets stay on for both.",
+        "Position 1: scan from 1 ",
     ):
         assert text in words
     info = subprocess.run(

@@ -30,6 +30,7 @@ from juxtum.plan.document import Plan, PlannedTarget
 from juxtum.plan.grounds import Grounds
 from juxtum.plan.planner import Planner, chances, default_plan, expected_coverage, tracked_coverage
 from juxtum.plan.rough_part import part_from_scan
+from juxtum.plan.targets.approach import approaches
 from juxtum.plan.targets.naming import face_counts, face_words
 from juxtum.plan.targets.targets import Target, sticking_order
 from juxtum.plan.targets.views import Stance, make_patches
@@ -37,6 +38,7 @@ from juxtum.plan.task import whole_part
 from juxtum.progress import Progress
 from juxtum.report.plan_result import effort_document, suitability_document, targets_document
 from juxtum.report.setup_sheet import take_sheet_pictures, targets_table, write_setup_sheet
+from juxtum.report.sheet_positions import take_position_pictures
 from juxtum.scene.plan_layers import BANDS, band_surfaces, bands_of, cylinder_lines, tray_lines
 
 
@@ -123,6 +125,23 @@ def test_sheet_pictures_show_every_target_that_can_be_seen(planner: Planner, tmp
     assert len(targets_table(planner).splitlines()) == len(planner.plan.targets) + 1
     with pytest.raises(InputError, match="the plan has no targets yet"):
         write_setup_sheet(tmp_path, Job(), replace(planner, plan=Plan()))
+
+
+def test_the_sheet_says_from_where_to_scan_and_that_shows_the_part(planner: Planner) -> None:
+    """Whoever follows it sees all but a few per cent of what any tracked pose sees, and nothing comes out of the table."""
+    ground, holds = planner.ground(), planner.holding()
+    sides = approaches(ground, holds)
+    assert 3 <= len(sides) <= 10 and all("above" in s.words or s.way[2] == 0 for s in sides)
+    assert [s.position for s in sides] == sorted(s.position for s in sides)
+    turns = np.stack([t.rotation for t in ground.views.turned])[ground.views.setups]
+    towards = np.einsum("pij,pj->pi", turns, -ground.views.axes)
+    near = [(towards @ s.direction > np.cos(np.radians(30))) & (ground.views.setups == s.position) for s in sides]
+    followed = ground.cover.area(holds & np.any(near, axis=0))
+    assert followed > 0.97 * ground.cover.area(holds)
+    pictures = take_position_pictures(planner)
+    assert [len(p.arrows) for p in pictures] == [n for k in (0, 1) if (n := sum(s.position == k for s in sides))]
+    assert all((p.arrows > 0).all() and (p.arrows < 1).all() for p in pictures)
+    assert pictures[0].caption.startswith(f"Position 1: scan from 1 {sides[0].words}, 2 {sides[1].words}")
 
 
 def test_faces_are_named_by_where_they_are() -> None:

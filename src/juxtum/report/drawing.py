@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 from collections.abc import Sequence
 from itertools import pairwise
 from typing import Any
@@ -109,6 +110,42 @@ def mark(canvas: Any, x: float, y: float, verdict: Verdict, size: float = 7) -> 
     else:
         _polygon(canvas, [(x, y + half * 1.25), (x - half * 1.25, y), (x, y - half * 1.25)], fill=1)
         _polygon(canvas, [(x, y + half * 1.25), (x + half * 1.25, y), (x, y - half * 1.25)], fill=0)
+
+
+def disc(canvas: Any, x: float, y: float, size: float, text: str) -> None:
+    """A number in a white disc."""
+    canvas.setFillColor(LIGHT.panel)
+    canvas.setStrokeColor(LIGHT.ink)
+    canvas.setLineWidth(0.7)
+    canvas.circle(x, y, size, stroke=1, fill=1)
+    canvas.setFillColor(LIGHT.ink)
+    font = size * (1.15 if len(text) < 3 else 0.85)
+    canvas.setFont(WORD_BOLD, font)
+    canvas.drawCentredString(x, y - font * 0.35, text)
+
+
+def arrow(canvas: Any, tail: tuple[float, float], head: tuple[float, float], colour: str) -> None:
+    """A line with a solid head."""
+    along = np.subtract(head, tail)
+    along = along / max(float(np.hypot(*along)), 1e-9)
+    across = np.array([-along[1], along[0]])
+    foot = np.asarray(head) - 7 * along
+    canvas.setStrokeColor(colour)
+    canvas.setFillColor(colour)
+    canvas.setLineWidth(1.6)
+    canvas.line(*tail, *foot)
+    _polygon(canvas, [tuple(p) for p in (np.asarray(head), foot + 3 * across, foot - 3 * across)], fill=1)
+
+
+def picture(canvas: Any, pixels: Any, box: tuple[float, float, float, float]) -> None:
+    """Pixels in a box: left, bottom, width, height."""
+    from PIL import Image
+    from reportlab.lib.utils import ImageReader
+
+    image = io.BytesIO()
+    Image.fromarray(pixels).save(image, "JPEG", quality=88)
+    image.seek(0)
+    canvas.drawImage(ImageReader(image), *box)
 
 
 def _polygon(canvas: Any, corners: Sequence[tuple[float, float]], fill: int) -> None:

@@ -13,18 +13,13 @@ from juxtum.plan.targets.naming import face_words
 from juxtum.plan.targets.views import Stance, standing
 
 MOST_NAMED = 4
+MOST_LISTED = 12
 
 
 def setup_notes(planner: Planner) -> tuple[str, ...]:
     """Sentences for whoever sticks, lays and scans."""
     notes = [_lays(planner), *_standing_on(planner)]
-    kept = planner.assess().indispensable
-    if kept:
-        one = len(kept) == 1
-        notes.append(
-            f"Must not be lost: target{'' if one else 's'} {', '.join(map(str, kept))}; "
-            f"without {'it' if one else 'one of them'} views no longer hang together, and part of the surface is missing."
-        )
+    notes += _not_to_lose(planner.assess().indispensable, len(planner.plan.targets))
     coated = tuple(face for face, _ in planner.plan.finishes)
     if planner.plan.coat != "none":
         where = _named(planner.nominal, coated) if coated else "all that is measured"
@@ -35,13 +30,25 @@ def setup_notes(planner: Planner) -> tuple[str, ...]:
     return tuple(notes)
 
 
+def _not_to_lose(kept: tuple[int, ...], count: int) -> list[str]:
+    """Which targets views hang together by; where those are many, nobody looks for one in a list."""
+    if not kept:
+        return []
+    if len(kept) > MOST_LISTED:
+        what = f"Of the {count} targets {len(kept)} must not be lost: each alone ties views to the others"
+        return [f"{what}. If one falls off, stick another in its place before you scan on."]
+    one = len(kept) == 1
+    which = f"Must not be lost: target{'' if one else 's'} {', '.join(map(str, kept))}; without {'it' if one else 'one of them'}"
+    return [f"{which} views no longer hang together, and part of the surface is missing."]
+
+
 def _lays(planner: Planner) -> str:
     if planner.plan.stance is Stance.STANDS:
         return "The part stands free on stands, as it is drawn, Z up; it is not turned over."
     rests = [rest_of(planner.nominal, way.rotation) for way in standing(planner.nominal, planner.plan.stance)]
     first, second = (_resting_on(planner.nominal, rest) for rest in rests)
     stay = " The targets stay on for both." if planner.plan.targets else ""
-    return f"Lay 1: {first} down, Z up. Lay 2: turned over about X, {second} down.{stay}{_weight(planner, rests)}"
+    return f"Position 1: {first} down, Z up. Position 2: turned over about X, {second} down.{stay}{_weight(planner, rests)}"
 
 
 def _weight(planner: Planner, rests: list[Rest]) -> str:
@@ -65,7 +72,7 @@ def _standing_on(planner: Planner) -> tuple[str, ...]:
             round_words = "" if item.kind is EquipmentKind.TURNTABLE else f", its long side along {along}"
             notes.append(
                 f"The part stands on {item.name} ({len(item.targets)} targets), in its middle{round_words}; "
-                "a finger's breadth off does not matter. It may not move on it while one lay is scanned."
+                "a finger's breadth off does not matter. It may not move on it while it is scanned."
             )
     blocks = [item.name for item in gear.items if not item.is_under]
     if blocks:
@@ -74,7 +81,7 @@ def _standing_on(planner: Planner) -> tuple[str, ...]:
         )
     if planner.plan.joined == "by shape" and len(gear.turned) > 1:
         notes.append(
-            "Nothing is stuck on the part: the two lays are joined by its shape, so each is scanned from all sides."
+            "Nothing is stuck on the part: the two positions are joined by its shape, so each is scanned from all sides."
         )
     return tuple(notes)
 

@@ -18,12 +18,20 @@ from juxtum.plan.targets.naming import face_counts
 from juxtum.report import drawing as d
 from juxtum.report.setup_notes import setup_notes
 from juxtum.report.sheet_pictures import PICTURE, STRIP, SheetPicture, take_sheet_pictures
+from juxtum.report.sheet_positions import (
+    PositionPicture,
+    draw_position_pictures,
+    height_of,
+    take_position_pictures,
+)
 
 WIDTH, HEIGHT, EDGE = 595.28, 841.89, 36.0
 STRIPS_ON_A_PAGE = 7
 ROW = 12.0
 ON_FIRST_PAGE = 4
 NUMBERS_AT = 320.0
+Taken = tuple[list[SheetPicture], list[SheetPicture], list[PositionPicture]]
+"""Pictures of where targets sit, strips of a long part, and how it lies."""
 STICKING = (
     "Stick them near the places shown; a few millimetres do not matter, the scanner learns where they are. Not in rows,",
     "one and a half diameters clear of edges, holes and roundings, on clean and dry surface. Count them face by face.",
@@ -42,9 +50,10 @@ def write_setup_sheet(folder: Path, job: Job, planner: Planner) -> list[Path]:
         raise InputError("the plan has no targets yet", "set-up sheet", "Plan the targets first")
     folder.mkdir(parents=True, exist_ok=True)
     pictures, strips = take_sheet_pictures(planner)
+    positions = take_position_pictures(planner)
     table = targets_table(planner)
     write_atomically(folder / "targets.csv", lambda path: path.write_text(table, "utf-8"))
-    write_atomically(folder / "setup-sheet.pdf", lambda path: _draw(path, job, planner, pictures, strips))
+    write_atomically(folder / "setup-sheet.pdf", lambda path: _draw(path, job, planner, (pictures, strips, positions)))
     return [folder / "setup-sheet.pdf", folder / "targets.csv"]
 
 
@@ -62,9 +71,10 @@ def targets_table(planner: Planner) -> str:
     return text.getvalue()
 
 
-def _draw(path: Path, job: Job, planner: Planner, pictures: list[SheetPicture], strips: list[SheetPicture]) -> None:
+def _draw(path: Path, job: Job, planner: Planner, taken: Taken) -> None:
     from reportlab.pdfgen.canvas import Canvas
 
+    pictures, strips, positions = taken
     d.register_fonts()
     canvas = Canvas(str(path), pagesize=(WIDTH, HEIGHT), invariant=1)
     canvas.setTitle(f"Set-up sheet {job.title} {job.brief.serial}".strip())
@@ -79,6 +89,12 @@ def _draw(path: Path, job: Job, planner: Planner, pictures: list[SheetPicture], 
         canvas.showPage()
         page += 1
     page, y = _counts(canvas, job, planner, page)
+    if y - height_of(positions, WIDTH - 2 * EDGE) < 48:
+        canvas.showPage()
+        page, y = page + 1, HEIGHT - 76.0
+        _head(canvas, job, planner, page)
+    draw_position_pictures(canvas, positions, (EDGE, y), WIDTH - 2 * EDGE)
+    y -= height_of(positions, WIDTH - 2 * EDGE)
     more = pictures[ON_FIRST_PAGE:]
     if more and y - _tall(more) < 48:
         canvas.showPage()
@@ -101,20 +117,14 @@ def _draw_strips(canvas: Any, strips: list[SheetPicture]) -> None:
 
 def _place_picture(canvas: Any, picture: SheetPicture, box: tuple[float, float, float, float], size: float) -> None:
     """Pixels, bars, numbered discs and the title below."""
-    from PIL import Image
-    from reportlab.lib.utils import ImageReader
-
     x, y, w, h = box
-    image = io.BytesIO()
-    Image.fromarray(picture.pixels).save(image, "JPEG", quality=88)
-    image.seek(0)
-    canvas.drawImage(ImageReader(image), x, y, w, h)
+    d.picture(canvas, picture.pixels, box)
     for x1, y1, x2, y2 in picture.bars:
         canvas.setStrokeColor(LIGHT.accent)
         canvas.setLineWidth(2.2)
         canvas.line(x + x1 * w, y + (1 - y1) * h, x + x2 * w, y + (1 - y2) * h)
     for number, px, py in picture.marks:
-        _disc(canvas, x + px * w, y + (1 - py) * h, size, str(number))
+        d.disc(canvas, x + px * w, y + (1 - py) * h, size, str(number))
     d.write(canvas, x, y - 10, picture.caption, d.WORD, 7.5, LIGHT.ink_soft)
 
 
@@ -148,17 +158,6 @@ def _pictures(canvas: Any, pictures: list[SheetPicture]) -> None:
         _place_picture(canvas, picture, box, 2.6 if crowded and index else 7.5 if index == 0 and not crowded else 5.0)
 
 
-def _disc(canvas: Any, x: float, y: float, size: float, text: str) -> None:
-    canvas.setFillColor(LIGHT.panel)
-    canvas.setStrokeColor(LIGHT.ink)
-    canvas.setLineWidth(0.7)
-    canvas.circle(x, y, size, stroke=1, fill=1)
-    canvas.setFillColor(LIGHT.ink)
-    font = size * (1.15 if len(text) < 3 else 0.85)
-    canvas.setFont(d.WORD_BOLD, font)
-    canvas.drawCentredString(x, y - font * 0.35, text)
-
-
 def _facts(canvas: Any, planner: Planner) -> None:
     """Instrument, order of work and cautions in three columns."""
     effort = planner.effort()
@@ -181,16 +180,10 @@ def _facts(canvas: Any, planner: Planner) -> None:
         d.write(canvas, x, y, title, d.WORD_BOLD, 10)
         y -= 14
         for line in lines:
-            for piece in _wrapped(line, wide, 8):
+            for piece in d.wrapped(line, d.WORD, 8, wide):
                 d.write(canvas, x, y, piece, d.WORD, 8)
                 y -= 10.5
             y -= 2
-
-
-def _wrapped(text: str, width: float, size: float) -> list[str]:
-    from reportlab.lib.utils import simpleSplit
-
-    return list(simpleSplit(d.printable(text), d.WORD, size, width))
 
 
 def _tall(pictures: list[SheetPicture]) -> float:
@@ -219,14 +212,14 @@ def _unpictured(canvas: Any, planner: Planner, pictures: list[SheetPicture]) -> 
 def _counts(canvas: Any, job: Job, planner: Planner, page: int) -> tuple[int, float]:
     """How many targets each face gets, and which: a hand sticks them within a few millimetres, the scanner learns where."""
     y = 0.0
-    notes = [piece for note in setup_notes(planner) for piece in _wrapped(note, WIDTH - 2 * EDGE, 8.5)]
+    notes = [piece for note in setup_notes(planner) for piece in d.wrapped(note, d.WORD, 8.5, WIDTH - 2 * EDGE)]
     if not planner.plan.targets:
         _head(canvas, job, planner, page)
         for k, note in enumerate(notes):
             d.write(canvas, EDGE, HEIGHT - 80 - 11 * k, note, d.WORD, 8.5)
         return page, HEIGHT - 92 - 11 * len(notes)
     for number, count in enumerate(face_counts(planner.nominal, planner.plan.placed)):
-        lines = _wrapped(", ".join(map(str, count.numbers)), WIDTH - EDGE - NUMBERS_AT, 8)
+        lines = d.wrapped(", ".join(map(str, count.numbers)), d.MONO, 8, WIDTH - EDGE - NUMBERS_AT)
         if number == 0 or y - ROW * len(lines) < 48:
             page += number > 0
             if number:
