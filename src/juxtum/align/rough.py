@@ -89,9 +89,13 @@ def rough_align(scan: Scan, nominal: Nominal, progress: Progress | None = None, 
         raise _not_found(scan, nominal, found[0].inside if found else 0.0)
     progress.phase("trying what the part's symmetry allows", 0.75)
     found = _ranked([*found, search.near_identity(), *search.turned(found[0])])
-    settled = Contest(search.scan, nominal, search.near).settle(
-        [c.transform for c in found if c.inside > found[0].inside - 0.3]
-    )
+    contest = Contest(search.scan, nominal, search.near)
+    tried = [c.transform for c in found if c.inside > found[0].inside - 0.3]
+    settled = contest.settle(tried)
+    # What won may have been slid far from the pose whose like was tried: its own like is tried too.
+    more = search.new_turns(settled.best, tried)
+    if more:
+        settled = contest.settle([settled.best, *settled.rivals, *more])
     poses = [settled.best, *settled.rivals]
     chosen = poses[choice % len(poses)]
     rest = tuple(pose for pose in poses if pose is not chosen)
@@ -226,6 +230,13 @@ class _Search:
         slid = [RigidTransform.translation(axis * reach * k) @ best.transform for k in (-0.2, -0.08, 0.08, 0.2)]
         turns = [turn @ best.transform for turn in (*near_symmetries(self.nominal), *all_round(self.nominal))]
         return [self.drawn_in(pose) for pose in [*slid, *self.best_apart(turns)]]
+
+    def new_turns(self, best: RigidTransform, tried: list[RigidTransform]) -> list[RigidTransform]:
+        """A pose's like by near-symmetry, drawn in, where nothing that was tried lies near it."""
+        corners = self.nominal.mesh.bounds
+        likes = self.best_apart([turn @ best for turn in near_symmetries(self.nominal)])
+        poses = [self.drawn_in(like).transform for like in likes]
+        return [p for p in poses if all(apart(p, t, corners) > DIFFERENT * self.near for t in tried)]
 
     def best_apart(self, poses: list[RigidTransform]) -> list[RigidTransform]:
         """The few poses that fit best, none close to another: a keyway is found by its own few points."""

@@ -8,7 +8,7 @@ from itertools import product
 import numpy as np
 
 from juxtum.geometry import RigidTransform
-from juxtum.geometry.arrays import Floats, value_at_share
+from juxtum.geometry.arrays import Floats, orthonormal_frame, value_at_share
 from juxtum.geometry.registration import Pulls, Rounds, register
 from juxtum.geometry.transform import rotation_from_vector
 from juxtum.nominal import Nominal
@@ -24,6 +24,12 @@ STEPS = (180.0, 120.0, 90.0, 72.0, 60.0, 45.0, 36.0, 30.0)
 LEAST_TURNS = 14
 """A part onto which so many of these turns about one axis lay it is nearly round."""
 ROUND_STEP = 2.0
+RINGS, ANGLES, FINEST = 24, 720, 120
+"""Rings across a part, steps of angle, and the most waves all round, when a part is looked through for what repeats."""
+LEAST_ANGLE = 5.0
+"""Degrees; nearer to where it was a part looks like itself whatever it is."""
+PEAK = 0.5
+"""Of what a part has in common with itself as it is, so much it has when turned by what repeats."""
 _KNOWN: weakref.WeakKeyDictionary[Nominal, tuple[RigidTransform, ...]] = weakref.WeakKeyDictionary()
 _MIRRORS: weakref.WeakKeyDictionary[Nominal, tuple[RigidTransform, ...]] = weakref.WeakKeyDictionary()
 
@@ -160,12 +166,45 @@ def _moments(nominal: Nominal) -> tuple[Floats, Floats]:
 
 def _turns(nominal: Nominal) -> list[RigidTransform]:
     """All candidate turns about the middle of the area and the middle of the bounds."""
-    middle, frame = _moments(nominal)
-    axes = [*frame, *np.eye(3)]
     angles = sorted({round(step * k, 3) for step in STEPS for k in range(1, int(360 / step))})
-    middles = (middle, nominal.centre)
     made = []
-    for middle, axis, angle in product(middles, axes, angles):
-        rotation = rotation_from_vector(np.asarray(axis) * np.radians(angle))
-        made.append(RigidTransform.from_parts(rotation, middle - rotation @ middle))
+    for middle, axis in _lines(nominal):
+        for angle in (*angles, *repeats(nominal, middle, np.asarray(axis))):
+            rotation = rotation_from_vector(np.asarray(axis) * np.radians(angle))
+            made.append(RigidTransform.from_parts(rotation, middle - rotation @ middle))
     return made
+
+
+def _lines(nominal: Nominal) -> list[tuple[Floats, Floats]]:
+    """Lines that parts are symmetric about: through the middle of the area or of the bounds, along their axes; each once."""
+    middle, frame = _moments(nominal)
+    lines: list[tuple[Floats, Floats]] = []
+    for point, axis in product((nominal.centre, middle), [*np.eye(3), *frame]):
+        off = [np.linalg.norm(np.cross(point - other, axis)) for other, along in lines if abs(along @ axis) > 1 - 1e-7]
+        if min(off, default=np.inf) > 1e-4 * nominal.diagonal:
+            lines.append((point, axis))
+    return lines
+
+
+def repeats(nominal: Nominal, middle: Floats, axis: Floats) -> tuple[float, ...]:
+    """Angles, degrees, by which a part turns about an axis to look more like itself than just before and after, as by one tooth of a gear.
+
+    The area is counted in rings about the axis, by height and angle, and each ring is held against itself turned.
+    """
+    across, up = orthonormal_frame(axis)[:2]
+    places = nominal.samples.centres - middle
+    x, y, height = places @ across, places @ up, places @ axis
+    radius = np.hypot(x, y)
+    cell = max(nominal.diagonal / RINGS, 1e-9)
+    ring = np.round(radius / cell).astype(np.int64) * (2 * RINGS + 1) + np.round(height / cell).astype(np.int64) + RINGS
+    rings, ring = np.unique(ring, return_inverse=True)
+    turn = np.round((np.arctan2(y, x) / (2 * np.pi)) * ANGLES).astype(np.int64) % ANGLES
+    counts = np.bincount(ring * ANGLES + turn, nominal.samples.mesh.triangle_areas, len(rings) * ANGLES)
+    spectrum = (np.abs(np.fft.rfft(counts.reshape(len(rings), ANGLES), axis=1)) ** 2).sum(0)
+    # Finer waves than of some degrees are the samples' own grain.
+    spectrum[FINEST:] = 0
+    spectrum[0] = 0
+    alike = np.fft.irfft(spectrum, ANGLES)
+    peaks = (alike > np.roll(alike, 1)) & (alike >= np.roll(alike, -1)) & (alike > PEAK * alike[0])
+    angles = np.flatnonzero(peaks) * 360 / ANGLES
+    return tuple(float(v) for v in angles if LEAST_ANGLE < v < 360 - LEAST_ANGLE)
