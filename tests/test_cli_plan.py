@@ -31,6 +31,7 @@ def test_the_beam_is_answered(what: str, capsys: pytest.CaptureFixture[str], tmp
         "suitability": "cheapest", "stations": "fewest_proven", "blind": "methods", "effort": "schedule", "photos": "variants",
     }  # fmt: skip
     assert document[keys[what]]
+    assert what != "photos" or (document["reached"] and len(document["photos"]) <= 60)  # type: ignore[arg-type]
 
 
 def test_targets_come_with_their_sheet(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:

@@ -74,6 +74,18 @@ def surer(
         if not added:
             break
         prediction = predicted(np.array(now))
+    return _without_needless(now, min(AT_ONCE, len(now) - len(chosen)), wanted, predicted, prediction)
+
+
+def _without_needless(
+    now: list[int], count: int, wanted: Wanted, predicted: Callable[[Ints], Adjusted], prediction: Adjusted
+) -> tuple[Ints, Adjusted]:
+    """Those of the last photos left out without which the lengths are sure enough still."""
+    for photo in now[::-1][:count] if wanted.is_met(prediction) else ():
+        fewer = [k for k in now if k != photo]
+        without = predicted(np.array(fewer))
+        if wanted.is_met(without):
+            now, prediction = fewer, without
     return np.array(now), prediction
 
 
