@@ -25,6 +25,8 @@ UNTIED = 0.1
 """What a place is worth that no view sees which hangs together with the rest."""
 ENOUGH_BETTER = 0.97
 """A further target that leaves more than this of what the tie left before is not worth its disc."""
+BESIDE_GEAR = 2.5
+"""A target on the part keeps so many diameters from those of the equipment, whose pattern is known and not thinned by it."""
 TRIED = 250
 """Candidates that an exchange looks at, all targets together."""
 
@@ -57,7 +59,11 @@ class Placer:
         points = choice.points
         self._near = _closer(points, points, rules.spacing[0])
         places = self.fixed.places[0]
-        self._crowd = _closer(points, places, rules.spacing[0]).sum(1).astype(np.int32)
+        stays = self._stays
+        self._crowd = (
+            _closer(points, places[stays], rules.spacing[0]).sum(1)
+            + _closer(points, places[~stays], BESIDE_GEAR * rules.diameter).sum(1)
+        ).astype(np.int32)
         self._reached = _closer(points, points, rules.spacing[1])
         self._company = _closer(points, places, rules.spacing[1]).sum(1).astype(np.int32)
         self.chosen: list[int] = []
