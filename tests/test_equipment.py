@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 from benchmarks.promise import SPACING, captured
 
-from helpers import box_mesh
+from helpers import box_mesh, cover
 from juxtum.align import best_fit
 from juxtum.align.best_fit import BestFitOptions
 from juxtum.capture.live.coverage import Seen
@@ -25,6 +25,7 @@ from juxtum.instruments.equipment import EquipmentKind, equipment_named, shipped
 from juxtum.job import FileStore
 from juxtum.job.planning import task_of
 from juxtum.nominal import Nominal
+from juxtum.plan.document import Plan
 from juxtum.plan.equipping import ways as compare
 from juxtum.plan.equipping import with_equipment, with_way, without_equipment
 from juxtum.plan.grounds import Grounds
@@ -36,6 +37,7 @@ from juxtum.plan.targets.targets import arrays
 from juxtum.plan.targets.ties import tie_of
 from juxtum.plan.targets.views import Stance
 from juxtum.plan.targets.ways import Way, WayResult
+from juxtum.plan.task import whole_part
 
 WITHIN = 0.02
 PLATE = equipment_named("rp-45")
@@ -150,6 +152,14 @@ def test_a_plate_alone_ties_nothing_when_the_part_is_turned_over(planner: Planne
     assert not tie_of(tied, there, state.linkage).holds
     joined = planner.grounds.with_gear(bare, (PLATE,), joined_by_shape=True)
     assert state_of(joined, sighted(joined, *arrays(()))).share > 0.98
+
+
+def test_a_few_on_a_rim_that_stands_over_the_plate_tie_its_positions() -> None:
+    """The plate's targets near it crowd nobody out."""
+    nominal = Nominal.from_shape(cover())
+    begun = Planner(nominal, whole_part(-0.2, 0.2), Plan(), Grounds())
+    a = replace(begun, plan=with_equipment(begun, (equipment_named("rp-30"),))).assess()
+    assert a.share > 0.99 and 3 <= len(a.targets) <= 8, "one target tied nothing when places near the plate were barred"
 
 
 def test_a_tie_is_as_good_as_a_simulation_says(planner: Planner, ways: dict[Way, WayResult]) -> None:

@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 import trimesh
 
-from helpers import HOLES, plate, turned
+from helpers import HOLES, cover, plate, turned
 from juxtum.align import best_fit, rough_align
 from juxtum.align import hand as module
 from juxtum.align.hand import Fit, is_opposite_hand, mirrored
@@ -24,14 +24,6 @@ def square() -> Any:
         box((0, 0, 0), (60, 60, 8)), [cylinder((12, 12, 8), (0, 0, 1), 6, 10), cylinder((40, 20, 8), (0, 0, 1), 4, 6)]
     )
     return cut(whole, [cylinder((48, 48, -1), (0, 0, 1), 5, 10)])
-
-
-def cover() -> Any:
-    """Nearly the same every 72 degrees; mirrored, its holes lie right and its lug anywhere between them."""
-    angles = np.radians(20 + 72 * np.arange(5))
-    holes = [cylinder((45 * np.cos(a), 45 * np.sin(a), -5), (0, 0, 1), 6, 40) for a in angles]
-    disc = fused(cylinder((0, 0, 0), (0, 0, 1), 60, 14), [cylinder((0, 0, 0), (0, 0, 1), 30, 30)])
-    return cut(fused(disc, [box((50, -12, 0), (28, 24, 9))]), [cylinder((0, 0, -5), (0, 0, 1), 20, 50), *holes])
 
 
 PARTS = {"plate": lambda: plate((*HOLES[:3], (26.0, 45.0))), "square": square, "cover": cover}

@@ -6,7 +6,7 @@ import argparse
 import csv
 import io
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -44,6 +44,8 @@ from juxtum.report.writer import check_folder
 from juxtum.units import Unit
 
 DEMO = "demo:"
+CLEARLY_MORE = 0.02
+"""Of the area that another way has to show more before it is called better."""
 MOST_TRIANGLES = 150_000
 """A mesh of more triangles is a rough scan, and thinned."""
 
@@ -237,9 +239,20 @@ def _targets(planner: Planner, options: argparse.Namespace) -> Answer:
         f"{len(assessment.targets)} targets: {100 * assessment.share:.1f} % of the area is seen while tracking, from two directions "
         f"where more than one sees it; weakest: {assessment.weakest_words}"
     ]
-    lines += [_way_line(way) for way in compared]
+    lines += [*_better(planner, assessment.share, compared), *(_way_line(way) for way in compared)]
     document = results.targets_document(made, assessment, compared)
     return Answer(document, lines, assessment.share >= planner.plan.goal, with_expectation(made, assessment))
+
+
+def _better(planner: Planner, share: float, compared: Sequence[WayResult]) -> list[str]:
+    """Where what was planned shows too little: the way with equipment that shows more, and how to ask for it."""
+    better = [w for w in compared if w.equipment and np.isfinite(w.expanded) and w.share > share + CLEARLY_MORE]
+    if share >= planner.plan.goal or not better:
+        return []
+    best = max(better, key=lambda way: (round(way.share, 2), -way.expanded))
+    asked = " ".join(f"--equipment {piece.id}" for piece in best.equipment)
+    asked += " --joined shape" if not best.targets else ""
+    return [f"better: {best.way} ({asked}), which shows {100 * best.share:.1f} %"]
 
 
 def _u_words(expanded: float) -> str:

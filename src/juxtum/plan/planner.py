@@ -311,7 +311,7 @@ def expected_photos(nominal: Nominal) -> int:
 def tracked_coverage(ground: Ground, assessment: Assessment) -> float:
     """Share of the measured area that some tracking pose sees."""
     seen = ground.covers[assessment.linkage.poses].any(0)
-    return float(ground.patches.areas[seen].sum() / ground.patches.areas.sum())
+    return min(float(ground.patches.areas[seen].sum() / ground.patches.areas.sum()), 1.0)
 
 
 def expected_coverage(
@@ -334,7 +334,8 @@ def expected_coverage(
     areas = (
         np.where(np.isin(ground.patches.faces + 1, faces), ground.patches.areas, 0.0) if faces else ground.patches.areas
     )
-    return float(areas @ seen / max(float(areas.sum()), 1e-12))
+    # A sum over all patches may pass the sum of its parts by a rounding.
+    return min(float(areas @ seen / max(float(areas.sum()), 1e-12)), 1.0)
 
 
 def moved(plan: Plan, index: int, target: Target) -> Plan:

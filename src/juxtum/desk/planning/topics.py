@@ -296,7 +296,7 @@ def _next_target(made: TargetsAnswer, planner: Planner) -> NextAction:
             "Add it",
         )
     if a.share < planner.plan.goal:
-        reason = f"{_seen_words(a)}, {100 * planner.plan.goal:.0f} % are wanted; allow a face that may carry targets"
+        reason = f"{_seen_words(a)}, {100 * planner.plan.goal:.0f} % are wanted; allow a face that may carry targets, or go another way"
         return NextAction("allow a face", reason, "pick allowed", "Pick faces")
     return NextAction(
         "print the set-up sheet",

@@ -68,7 +68,7 @@ class Cover:
         there = self._directions(held)
         lacks = self._most - there
         full = float(self._areas[(lacks == 0) & (there > 0)].sum())
-        return Covered(frozen(there, np.int64), frozen(lacks, np.int64), full / max(self._reachable, 1e-12))
+        return Covered(frozen(there, np.int64), frozen(lacks, np.int64), min(full / max(self._reachable, 1e-12), 1.0))
 
     @cached_property
     def _numbers(self) -> npt.NDArray[np.float32]:
