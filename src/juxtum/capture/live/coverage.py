@@ -130,7 +130,7 @@ class Coverage:
         """Share of the area of which there is at least so much, 0 to 1."""
         areas = self.cells.areas if among is None else np.where(among, self.cells.areas, 0.0)
         total = float(areas.sum())
-        return float(areas[self.seen >= least].sum() / total) if total > 0 else 1.0
+        return min(float(areas[self.seen >= least].sum() / total), 1.0) if total > 0 else 1.0
 
     def missing_by_face(self) -> dict[int, float]:
         """Area of each face that is not yet seen enough, mm2, most first."""
