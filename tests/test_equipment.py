@@ -17,6 +17,7 @@ from juxtum.capture.live.coverage import Seen
 from juxtum.capture.live.gearmap import GearMap
 from juxtum.capture.live.points import normals_of, places_of
 from juxtum.capture.live.session import CaptureSession
+from juxtum.demo.solids import box, fused
 from juxtum.devices.protocol import DeviceError
 from juxtum.errors import InputError
 from juxtum.geometry import PointCloud, RigidTransform
@@ -26,8 +27,8 @@ from juxtum.job import FileStore
 from juxtum.job.planning import task_of
 from juxtum.nominal import Nominal
 from juxtum.plan.document import Plan
+from juxtum.plan.equipping import planned_first, with_equipment, with_way, without_equipment
 from juxtum.plan.equipping import ways as compare
-from juxtum.plan.equipping import with_equipment, with_way, without_equipment
 from juxtum.plan.grounds import Grounds
 from juxtum.plan.planner import Planner, with_expectation
 from juxtum.plan.targets.gear import gear_of, smallest_that_suits, unsuited
@@ -38,6 +39,7 @@ from juxtum.plan.targets.ties import tie_of
 from juxtum.plan.targets.views import Stance
 from juxtum.plan.targets.ways import Way, WayResult
 from juxtum.plan.task import whole_part
+from juxtum.report.setup_notes import setup_notes
 
 WITHIN = 0.02
 PLATE = equipment_named("rp-45")
@@ -160,6 +162,18 @@ def test_a_few_on_a_rim_that_stands_over_the_plate_tie_its_positions() -> None:
     begun = Planner(nominal, whole_part(-0.2, 0.2), Plan(), Grounds())
     a = replace(begun, plan=with_equipment(begun, (equipment_named("rp-30"),))).assess()
     assert a.share > 0.99 and 3 <= len(a.targets) <= 8, "one target tied nothing when places near the plate were barred"
+
+
+def test_a_part_without_room_for_targets_stands_on_a_plate() -> None:
+    """Of 5 mm, where targets keep 30 mm apart: no refusal, and its sheet says what its two positions are."""
+    nominal = Nominal.from_shape(fused(box((0, 0, 0), (5, 3, 1)), [box((0, 0, 0), (1.5, 1.5, 2.5))]))
+    begun = Planner(nominal, whole_part(-0.2, 0.2), Plan(), Grounds())
+    made = replace(begun, plan=planned_first(begun))
+    assert made.plan.equipment and not made.plan.targets and made.assess().share > 0.8
+    notes = " ".join(setup_notes(made))
+    assert "Nothing is stuck on the part: what position 1 shows of the part does not hold it on the model" in notes
+    with pytest.raises(InputError, match="at least 30 mm apart"):
+        begun.planned()
 
 
 def test_a_tie_is_as_good_as_a_simulation_says(planner: Planner, ways: dict[Way, WayResult]) -> None:

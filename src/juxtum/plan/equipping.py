@@ -98,8 +98,10 @@ def planned_first(planner: Planner, progress: Progress | None = None) -> Plan:
     Permanent targets cost nothing to stick, so equipment comes before targets on the part (metrology.md 10). Of the ways
     with it the one is gone whose U is the smallest of those that reach what is wanted as well as targets on the part.
     """
-    if planner.plan.is_tracked or planner.plan.equipment or planner.plan.placed or not planner.owned.equipment:
+    if planner.plan.is_tracked or planner.plan.equipment or planner.plan.placed:
         return planner.planned(progress)
+    if not planner.owned.equipment:
+        return _planned_somewhere(planner, progress)
     found = {way.way: way for way in ways(planner, progress) if way.is_possible}
     part = found.get(Way.PART)
     enough = min(planner.plan.goal, 1.0 if part is None else part.share) - REACH_APART
@@ -113,3 +115,14 @@ def planned_first(planner: Planner, progress: Progress | None = None) -> Plan:
     if part is not None and part.expanded < best.expanded / SURER_BY:
         return with_way(planner, part)
     return with_way(planner, best)
+
+
+def _planned_somewhere(planner: Planner, progress: Progress | None) -> Plan:
+    """Targets on the part; where it has no room for them, as one of 5 mm has, the part on equipment."""
+    try:
+        return planner.planned(progress)
+    except InputError:
+        on = next((w for w in ways(planner, progress) if w.way is Way.EQUIPMENT and w.is_possible), None)
+        if on is None:
+            raise
+        return with_way(planner, on)

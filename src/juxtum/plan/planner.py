@@ -157,7 +157,12 @@ class Planner:
         """What the plan's targets do."""
         progress = progress or silent()
         ground, rules = self.ground(progress.part(0, 0.6)), self.rules()
-        ground.choice(rules, progress.part(0.6, 1))
+        try:
+            ground.choice(rules, progress.part(0.6, 1))
+        except InputError:
+            # On equipment a part needs no room for targets of its own; then no further one is suggested.
+            if self.plan.targets or not self.plan.equipment:
+                raise
         return assess(ground, rules, self.plan.placed)
 
     @property

@@ -9,11 +9,16 @@ from juxtum.nominal import Nominal
 from juxtum.plan.blind import Method
 from juxtum.plan.planner import Planner
 from juxtum.plan.resting import Rest, rest_of
+from juxtum.plan.targets.linking import sighted
 from juxtum.plan.targets.naming import face_words
+from juxtum.plan.targets.targets import arrays
+from juxtum.plan.targets.ties import tie_of
 from juxtum.plan.targets.views import Stance, standing
 
 MOST_NAMED = 4
 MOST_LISTED = 12
+LIGHT = 0.1
+"""A part of less, kg, is weighed in grams."""
 
 
 def setup_notes(planner: Planner) -> tuple[str, ...]:
@@ -57,7 +62,8 @@ def _weight(planner: Planner, rests: list[Rest]) -> str:
     if not np.isfinite(mass):
         return ""
     heights = " and ".join(f"{rest.height:.0f}" for rest in rests)
-    return f" It has {mass:.1f} kg, the middle of its weight {heights} mm above the table."
+    weight = f"{mass:.1f} kg" if mass >= LIGHT else f"{1000 * mass:.2g} g"
+    return f" It has {weight}, the middle of its weight {heights} mm above the table."
 
 
 def _standing_on(planner: Planner) -> tuple[str, ...]:
@@ -80,9 +86,10 @@ def _standing_on(planner: Planner) -> tuple[str, ...]:
             f"About the part, a hand's breadth off its corners: {', '.join(blocks)}. They stay where they are."
         )
     if planner.plan.joined == "by shape" and len(gear.turned) > 1:
-        notes.append(
-            "Nothing is stuck on the part: the two positions are joined by its shape, so each is scanned from all sides."
-        )
+        tie = tie_of(planner.ground(), sighted(planner.ground(), *arrays(())), planner.assess().linkage)
+        joined = "the two positions are joined by its shape, so each is scanned from all sides"
+        apart = f"{tie.words}, so the two positions are measured each by itself"
+        notes.append(f"Nothing is stuck on the part: {joined if tie.holds else apart}.")
     return tuple(notes)
 
 

@@ -64,7 +64,10 @@ class PlacementRules:
         longest = float(np.ptp(nominal.mesh.bounds, axis=0).max())
         if low > longest:
             what = f"the rule 'at least {low:g} mm apart' cannot be met: it is {low - longest:.0f} mm more than the part's {longest:.0f} mm"
-            raise InputError(what, "targets", "Choose a smaller spacing")
+            next = (
+                "Put the part on a plate with targets of its own, choose another instrument, or type a smaller spacing"
+            )
+            raise InputError(what, "targets", next)
         if low > high:
             raise InputError(f"the nearest spacing is {low - high:g} mm more than the farthest", "targets", "Swap them")
         if low < self.diameter:

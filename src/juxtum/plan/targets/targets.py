@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import weakref
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -40,6 +41,12 @@ class Target:
     is_locked: bool = False
 
 
+_PLANNED: weakref.WeakKeyDictionary[Ground, dict[tuple[PlacementRules, float], tuple[Target, ...]]] = (
+    weakref.WeakKeyDictionary()
+)
+"""Targets that were planned before: a plan and the ways that are compared with it ask for the same."""
+
+
 def place_targets(
     ground: Ground,
     rules: PlacementRules,
@@ -62,12 +69,18 @@ def place_targets(
         Where targets on the part are of no use, saying why.
     """
     progress = progress or silent()
+    known = _PLANNED.setdefault(ground, {})
+    if not locked and (rules, goal) in known:
+        return known[rules, goal]
     places, choice = ground.choice(rules, progress.part(0, 0.3))
     placer = Placer(ground, choice, rules, sighted(ground, *arrays(locked)))
     grow_well(placer, goal, progress.part(0.3, 1))
     if not locked and placer.state().share < USELESS:
         raise _no_use(placer)
-    return sticking_order((*locked, *made_targets(places, placer.chosen)))
+    made = sticking_order((*locked, *made_targets(places, placer.chosen)))
+    if not locked:
+        known[rules, goal] = made
+    return made
 
 
 def _no_use(placer: Placer) -> InputError:

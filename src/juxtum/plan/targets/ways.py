@@ -25,7 +25,7 @@ MINUTES_EACH = 0.16
 """For sticking a target by hand and going on to the next: no ruler, the scanner learns where it is."""
 EQUIPMENT_MINUTES = 1.5
 """For fetching a plate or a block, wiping it and putting the part on it."""
-VERY_MANY = 250
+VERY_MANY = 150
 """More targets than this are not stuck."""
 JOINING_MINUTES = 2.0
 """For joining what was scanned in two positions by its shape and looking at it."""
