@@ -40,7 +40,7 @@ def _around(count: int, radius: float) -> list[tuple[float, float]]:
 
 
 def parts() -> dict[str, Any]:
-    """Ten parts of our own making."""
+    """Fifteen parts of our own making."""
     box, cut, fused = solids.box, solids.cut, solids.fused
     flange = cut(
         fused(drill(0, 0, 60, 0, 15), [drill(0, 0, 30, 0, 40)]),
@@ -62,7 +62,39 @@ def parts() -> dict[str, Any]:
         "frame of 4 m": frame,
         "turned shaft": fused(drill(0, 0, 15, 0, 60), [drill(0, 0, 22, 60, 80), drill(0, 0, 10, 80, 140)]),
         "plain plate": box((0, 0, 0), (100, 60, 10)),
+        **_more_parts(),
     }  # fmt: skip
+
+
+def _more_parts() -> dict[str, Any]:
+    """Parts that repeat, or nearly, and some that do not at all."""
+    box, cut, fused, extruded = solids.box, solids.cut, solids.fused, solids.extruded
+    holes = [drill(45 * np.cos(a), 45 * np.sin(a), 6) for a in np.radians(20 + 72 * np.arange(5))]
+    disc = fused(drill(0, 0, 60, 0, 14), [drill(0, 0, 30, 0, 30), box((50, -12, 0), (28, 24, 9))])
+    web = extruded([(0, -12, 8), (160, -8, 8), (160, 8, 8), (0, 12, 8)], (0, 0, 12))
+    lever = fused(drill(0, 0, 22, 0, 30), [drill(160, 0, 14, 0, 30), web])
+    outline = [(0, 0, 0), (120, 0, 0), (120, 20, 0), (20, 20, 0), (20, 60, 0), (70, 60, 0), (70, 75, 0), (0, 75, 0)]
+    along = (1.0, 0.0, 0.0)
+    pipe = cut(solids.cylinder((0, 0, 0), along, 40, 150), [solids.cylinder((-5, 0, 0), along, 37, 200)])
+    shell = cut(pipe, [box((-10, -60, -80), (300, 120, 80))])
+    return {
+        "pump cover": cut(disc, [drill(0, 0, 20), drill(70, 4, 3), *holes]),
+        "lever": cut(lever, [drill(0, 0, 12), drill(160, 0, 7), box((-3, 10, -5), (6, 5, 50))]),
+        "keyed gear": _gear(31),
+        "hook": cut(extruded(outline, (0, 0, 16)), [drill(100, 10, 4), drill(10, 65, 4)]),
+        "half shell": fused(shell, [box((20, 38, 0), (30, 15, 4)), box((90, -53, 0), (30, 15, 4))]),
+    }
+
+
+def _gear(teeth: int) -> Any:
+    """One keyway tells its teeth apart."""
+    wide, gaps = 24 / teeth, []
+    for turn in 2 * np.pi * np.arange(teeth) / teeth:
+        out, across = np.array([np.cos(turn), np.sin(turn)]), np.array([-np.sin(turn), np.cos(turn)])
+        corners = [r * out + w * wide * across for r, w in ((44, -2), (55, -5), (55, 5), (44, 2))]
+        gaps.append(solids.extruded([(float(x), float(y), -1.0) for x, y in corners], (0, 0, 30)))
+    bored = [drill(0, 0, 15), solids.box((12, -3, -5), (7, 6, 40)), drill(0, 0, 30, 12, 60)]
+    return solids.cut(drill(0, 0, 50, 0, 18), [*gaps, *bored])
 
 
 def made_scan(nominal: Nominal, kind: str, rng: np.random.Generator) -> Scan:

@@ -57,6 +57,20 @@ def test_a_small_feature_decides(kind: str) -> None:
     assert judge(drawn, scan, pose).word == "right"
 
 
+@pytest.mark.parametrize(
+    ("part", "kind", "seed"),
+    [("half shell", "part mesh, coarse", 17), ("half shell", "part mesh, coarse", 23), ("keyed gear", "full mesh", 3)],
+)
+def test_the_like_of_what_won_is_tried_too(part: str, kind: str, seed: int) -> None:
+    """A tab on a shell that is the same all along fits the other tab's place, and 31 teeth each other's: the rest decides."""
+    rng = np.random.default_rng(seed)
+    drawn = Nominal.from_shape(parts()[part])
+    scan = made_scan(drawn, kind, rng)
+    turn = Rotation.from_rotvec(rng.normal(size=3) * 1.5).as_matrix()
+    pose = RigidTransform.from_parts(turn, rng.normal(size=3) * drawn.diagonal)
+    assert judge(drawn, scan, pose).word == "right"
+
+
 def test_a_rail_that_fits_another_but_for_a_hole_is_found() -> None:
     """Nine tenths of it lie near the part in the wrong place too; what does not is the rim of one hole, side by side."""
     name = "frame of 4 m"

@@ -39,6 +39,8 @@ DECISIVE = 0.97
 TOGETHER = 0.004
 """Of the scan so much may miss the part side by side, as the rim of a hole does where none was drawn."""
 FEW_MISSED, BESIDE = 4, 5
+FEW_SLID = 2
+"""Of the likes of what won so many are slid too: a tab on a rail fits another's place in both ways round."""
 MANY = 600
 """So many guesses by the grid are looked at on the surface where the first ones do not decide."""
 
@@ -93,7 +95,7 @@ def rough_align(scan: Scan, nominal: Nominal, progress: Progress | None = None, 
     tried = [c.transform for c in found if c.inside > found[0].inside - 0.3]
     settled = contest.settle(tried)
     # What won may have been slid far from the pose whose like was tried: its own like is tried too.
-    more = search.new_turns(settled.best, tried)
+    more = [] if settled.free else search.new_turns(settled.best, tried)
     if more:
         settled = contest.settle([settled.best, *settled.rivals, *more])
     poses = [settled.best, *settled.rivals]
@@ -226,17 +228,26 @@ class _Search:
 
     def turned(self, best: _Candidate) -> list[_Candidate]:
         """A pose's like: turned as the part's own near-symmetry allows, and slid along its long axis."""
-        reach, axis = long_axis(self.nominal)
-        slid = [RigidTransform.translation(axis * reach * k) @ best.transform for k in (-0.2, -0.08, 0.08, 0.2)]
+        slid = [slide @ best.transform for slide in self._slides]
         turns = [turn @ best.transform for turn in (*near_symmetries(self.nominal), *all_round(self.nominal))]
         return [self.drawn_in(pose) for pose in [*slid, *self.best_apart(turns)]]
 
     def new_turns(self, best: RigidTransform, tried: list[RigidTransform]) -> list[RigidTransform]:
-        """A pose's like by near-symmetry, drawn in, where nothing that was tried lies near it."""
+        """A pose's likes by near-symmetry, the best also slid, drawn in, where nothing that was tried lies near them."""
         corners = self.nominal.mesh.bounds
         likes = self.best_apart([turn @ best for turn in near_symmetries(self.nominal)])
-        poses = [self.drawn_in(like).transform for like in likes]
-        return [p for p in poses if all(apart(p, t, corners) > DIFFERENT * self.near for t in tried)]
+        begun = [*likes, *(slide @ like for like in likes[:FEW_SLID] for slide in self._slides)]
+        kept: list[RigidTransform] = []
+        for pose in (self.drawn_in(like).transform for like in begun):
+            if all(apart(pose, other, corners) > DIFFERENT * self.near for other in (*tried, *kept)):
+                kept.append(pose)
+        return kept
+
+    @property
+    def _slides(self) -> list[RigidTransform]:
+        """Motions along the part's long axis by parts of its length."""
+        reach, axis = long_axis(self.nominal)
+        return [RigidTransform.translation(axis * reach * k) for k in (-0.2, -0.08, 0.08, 0.2)]
 
     def best_apart(self, poses: list[RigidTransform]) -> list[RigidTransform]:
         """The few poses that fit best, none close to another: a keyway is found by its own few points."""
