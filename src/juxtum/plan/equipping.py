@@ -122,6 +122,9 @@ def _planned_somewhere(planner: Planner, progress: Progress | None) -> Plan:
     try:
         return planner.planned(progress)
     except InputError:
+        if planner.plan.target_spacing is not None:
+            # What somebody typed is theirs to change.
+            raise
         on = next((w for w in ways(planner, progress) if w.way is Way.EQUIPMENT and w.is_possible), None)
         if on is None:
             raise
