@@ -100,6 +100,9 @@ def test_facts_of_a_job_and_of_points(tmp_path: Path, capsys: pytest.CaptureFixt
     assert main(["info", str(tmp_path / "p.xyz")]) == 0
     said = capsys.readouterr().out
     assert "points       20" in said and "volume       not known" in said and "(0, 0, 1); (19, 361, 1)" in said
+    (tmp_path / "r.json").write_text("{}")
+    assert main(["info", str(tmp_path / "r.json")]) == 2
+    assert "'.json' files are not read. Give a job, STEP or IGES" in capsys.readouterr().err
 
 
 def test_equal_names_get_folders_of_their_own(tmp_path: Path) -> None:

@@ -8,9 +8,10 @@ import math
 from pathlib import Path
 from typing import Any
 
+from juxtum.errors import InputError
 from juxtum.exchange.cad import CAD_SUFFIXES
 from juxtum.exchange.limits import JOB_SUFFIX, check_file
-from juxtum.exchange.meshes import read_mesh
+from juxtum.exchange.meshes import MESH_SUFFIXES, POINT_SUFFIXES, read_mesh
 from juxtum.geometry import TriangleMesh
 from juxtum.geometry.features import Cone, Cylinder, Plane, Sphere, Torus
 from juxtum.geometry.topology import closure
@@ -32,6 +33,9 @@ def file_facts(path: Path) -> dict[str, Any]:
     suffix = path.suffix.lower()
     if suffix == JOB_SUFFIX:
         return _job_facts(path)
+    if suffix not in (*CAD_SUFFIXES, *MESH_SUFFIXES, *POINT_SUFFIXES):
+        kinds = "Give a job, STEP or IGES, a mesh (STL, PLY, OBJ, OFF, 3MF) or a list of points (CSV, TXT, XYZ, ASC)"
+        raise InputError(f"'{path.suffix or path.name}' files are not read", str(path), kinds)
     return _cad_facts(path) if suffix in CAD_SUFFIXES else _mesh_facts(path)
 
 
