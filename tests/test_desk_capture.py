@@ -153,6 +153,7 @@ def test_4_what_the_job_holds_is_shown_and_the_scanner_connects(desk: Hand) -> N
     assert "covered" in desk.finding(Key.CAPTURE) and not desk.window.ledger.isVisible()
     held = desk.named("Live").facts  # type: ignore[attr-defined]
     assert held["patches"] == str(len(desk.window.session.job.capture.patches)) and int(held["covered"].split()[0]) > 85
+    assert desk.named("Patches").rowCount() == int(held["patches"]), "listed before a scanner is connected"  # type: ignore[attr-defined]
     # A capture of its own: without the one that the job carries.
     desk.window.session.edit("no capture", lambda job: job.model_copy(update={"capture": None}))
     desk.wait()

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from juxtum.capture.kept.document import CapturedPatch
 from juxtum.capture.live.counting import TOO_BRIGHT, TOO_DARK
 from juxtum.capture.live.coverage import Seen
 from juxtum.capture.live.dial import DialReading, read_dial
@@ -35,6 +36,14 @@ class PatchRow:
     has_jumped: bool
     is_running: bool
     zone: bool
+
+    @classmethod
+    def of_kept(cls, patch: CapturedPatch) -> PatchRow:
+        """The line of a patch that a job keeps."""
+        return cls(
+            patch.number, patch.position, patch.mode, patch.points, patch.seconds, patch.held,
+            has_jumped=False, is_running=False, zone=False,
+        )  # fmt: skip
 
 
 @dataclass(frozen=True, eq=False)

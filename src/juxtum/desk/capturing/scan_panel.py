@@ -5,7 +5,7 @@ from __future__ import annotations
 from PyQt6.QtWidgets import QCheckBox, QLineEdit
 
 from juxtum.capture.live.patch import State
-from juxtum.capture.live.snapshot import SIMULATED, Snapshot
+from juxtum.capture.live.snapshot import SIMULATED, PatchRow, Snapshot
 from juxtum.desk.capturing.dial import StandOffDial
 from juxtum.desk.capturing.floor import clock
 from juxtum.desk.capturing.panel import CapturePanel
@@ -161,6 +161,8 @@ class ScanPanel(CapturePanel):
                 ]
                 facts += [("covered once", percent(record.one_pass, 0)), ("time", clock(record.seconds))]
             self._facts.show_facts(facts)
+            kept = record.patches if record is not None else ()
+            self.patches.show_patches(tuple(PatchRow.of_kept(patch) for patch in kept))
             self._why.setText(
                 "Kept in the job; connect the scanner to go on." if record is not None else "Nothing is captured yet."
             )
