@@ -28,7 +28,7 @@ class PatchList(QTableWidget):
         assert rows is not None and heads is not None
         rows.hide()
         rows.setDefaultSectionSize(24)
-        for column, width in enumerate((34, 84, 50, 48)):
+        for column, width in enumerate((32, 78, 46, 58)):
             self.setColumnWidth(column, width)
         heads.setSectionResizeMode(4, QHeaderView.ResizeMode.Stretch)
         self._shown: tuple[PatchRow, ...] = ()
@@ -67,6 +67,7 @@ class PatchList(QTableWidget):
                     self.setItem(row, column, item)
                 if item.text() != text:
                     item.setText(text)
+                    item.setToolTip(text)
 
     @property
     def chosen(self) -> int | None:
