@@ -69,8 +69,6 @@ def parts() -> dict[str, Any]:
 def _more_parts() -> dict[str, Any]:
     """Parts that repeat, or nearly, and some that do not at all."""
     box, cut, fused, extruded = solids.box, solids.cut, solids.fused, solids.extruded
-    holes = [drill(45 * np.cos(a), 45 * np.sin(a), 6) for a in np.radians(20 + 72 * np.arange(5))]
-    disc = fused(drill(0, 0, 60, 0, 14), [drill(0, 0, 30, 0, 30), box((50, -12, 0), (28, 24, 9))])
     web = extruded([(0, -12, 8), (160, -8, 8), (160, 8, 8), (0, 12, 8)], (0, 0, 12))
     lever = fused(drill(0, 0, 22, 0, 30), [drill(160, 0, 14, 0, 30), web])
     outline = [(0, 0, 0), (120, 0, 0), (120, 20, 0), (20, 20, 0), (20, 60, 0), (70, 60, 0), (70, 75, 0), (0, 75, 0)]
@@ -78,12 +76,19 @@ def _more_parts() -> dict[str, Any]:
     pipe = cut(solids.cylinder((0, 0, 0), along, 40, 150), [solids.cylinder((-5, 0, 0), along, 37, 200)])
     shell = cut(pipe, [box((-10, -60, -80), (300, 120, 80))])
     return {
-        "pump cover": cut(disc, [drill(0, 0, 20), drill(70, 4, 3), *holes]),
+        "pump cover": pump_cover(),
         "lever": cut(lever, [drill(0, 0, 12), drill(160, 0, 7), box((-3, 10, -5), (6, 5, 50))]),
         "keyed gear": _gear(31),
         "hook": cut(extruded(outline, (0, 0, 16)), [drill(100, 10, 4), drill(10, 65, 4)]),
         "half shell": fused(shell, [box((20, 38, 0), (30, 15, 4)), box((90, -53, 0), (30, 15, 4))]),
     }
+
+
+def pump_cover() -> Any:
+    """Nearly the same every 72 degrees; mirrored, its holes lie right and its lug anywhere between them."""
+    holes = [drill(45 * np.cos(a), 45 * np.sin(a), 6) for a in np.radians(20 + 72 * np.arange(5))]
+    disc = solids.fused(drill(0, 0, 60, 0, 14), [drill(0, 0, 30, 0, 30), solids.box((50, -12, 0), (28, 24, 9))])
+    return solids.cut(disc, [drill(0, 0, 20), drill(70, 4, 3), *holes])
 
 
 def _gear(teeth: int) -> Any:

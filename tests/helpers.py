@@ -104,14 +104,6 @@ def plate(holes: tuple[tuple[float, float], ...] = HOLES, radius: float = 4.0, b
     return cut(whole, [cylinder((x, y, -1), (0, 0, 1), radius, 12) for x, y in holes])
 
 
-def cover() -> Any:
-    """A pump cover: nearly the same every 72 degrees; mirrored, its holes lie right and its lug anywhere between them."""
-    angles = np.radians(20 + 72 * np.arange(5))
-    holes = [cylinder((45 * np.cos(a), 45 * np.sin(a), -5), (0, 0, 1), 6, 40) for a in angles]
-    disc = fused(cylinder((0, 0, 0), (0, 0, 1), 60, 14), [cylinder((0, 0, 0), (0, 0, 1), 30, 30)])
-    return cut(fused(disc, [box((50, -12, 0), (28, 24, 9))]), [cylinder((0, 0, -5), (0, 0, 1), 20, 50), *holes])
-
-
 def hole_at(nominal: Nominal, x: float, y: float) -> int:
     found = [
         f

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 
 from PyQt6.QtCore import Qt
@@ -43,6 +45,47 @@ def _enter_the_own_scanner(desk: Hand, dialog: RegisterDialog, folder: Path) -> 
     assert dialog.table.rowCount() == 11
 
 
+@dataclass(frozen=True)
+class Means:
+    """How one clicks, types and reads in the dialog."""
+
+    desk: Hand
+    click: Callable[[str], None]
+    put: Callable[[str, str], None]
+    told: Callable[[str], str]
+
+
+def _enter_a_bar_with_its_certificate(dialog: RegisterDialog, folder: Path, means: Means) -> None:
+    desk, click, put, told = means.desk, means.click, means.put, means.told
+    kind = desk.named("Kind of entry", QComboBox, dialog)
+    assert isinstance(kind, QComboBox)
+    kind.setCurrentText("scale bar")
+    kind.activated.emit(kind.currentIndex())
+    click("Enter it")
+    assert "the length of a scale bar must be more than 0 mm" in told("Register says")
+    for name, text in (("Length of entry", "1000,02"), ("Uncertainty of entry", "0.01"), ("Name of entry", "bar C")):
+        put(name, text)
+        desk.named(name, QLineEdit, dialog).editingFinished.emit()
+    click("Enter it")
+    assert dialog.table.rowCount() == 11 and told("Register says") == "Entered: bar C."
+    row = next(k for k in range(11) if dialog.table.item(k, 1).text() == "bar C")
+    assert dialog.table.item(row, 2).text() == "1000.02 mm, U 0.01 mm"
+    dialog.table.selectRow(row)
+    desk.wait()
+    paper = folder / "paper.pdf"
+    paper.write_bytes(b"%PDF-1.4 made up")
+    dialog.attach(paper)
+    put("Certificate number of entry", "C-9")
+    click("Enter the certificate")
+    assert "the day until which the certificate is valid is missing" in told("Register says")
+    put("Valid until of entry", "2099-01-31")
+    click("Enter the certificate")
+    assert "C-9 until 2099-01-31" in told("History of certificates")
+    assert "with document" in told("History of certificates")
+    click("Take it out")
+    assert dialog.table.rowCount() == 10
+
+
 def test_the_register_is_entered_on_the_desk(qapp: QApplication, tmp_path: Path) -> None:
     """What the shop has: listed, entered, certified with a document; planning compares what it holds."""
     desk = opened_demo(tmp_path, {"logbook/demo": f"sqlite:///{tmp_path / 'book.sqlite'}"})
@@ -66,33 +109,7 @@ def test_the_register_is_entered_on_the_desk(qapp: QApplication, tmp_path: Path)
         assert isinstance(field, QLabel)
         return field.text()
 
-    kind = desk.named("Kind of entry", QComboBox, dialog)
-    assert isinstance(kind, QComboBox)
-    kind.setCurrentText("scale bar")
-    kind.activated.emit(kind.currentIndex())
-    click("Enter it")
-    assert "the length of a scale bar must be more than 0 mm" in told("Register says")
-    for name, text in (("Length of entry", "1000,02"), ("Uncertainty of entry", "0.01"), ("Name of entry", "bar C")):
-        put(name, text)
-        desk.named(name, QLineEdit, dialog).editingFinished.emit()
-    click("Enter it")
-    assert dialog.table.rowCount() == 11 and told("Register says") == "Entered: bar C."
-    row = next(k for k in range(11) if dialog.table.item(k, 1).text() == "bar C")
-    assert dialog.table.item(row, 2).text() == "1000.02 mm, U 0.01 mm"
-    dialog.table.selectRow(row)
-    desk.wait()
-    paper = tmp_path / "paper.pdf"
-    paper.write_bytes(b"%PDF-1.4 made up")
-    dialog.attach(paper)
-    put("Certificate number of entry", "C-9")
-    click("Enter the certificate")
-    assert "the day until which the certificate is valid is missing" in told("Register says")
-    put("Valid until of entry", "2099-01-31")
-    click("Enter the certificate")
-    assert "C-9 until 2099-01-31" in told("History of certificates")
-    assert "with document" in told("History of certificates")
-    click("Take it out")
-    assert dialog.table.rowCount() == 10
+    _enter_a_bar_with_its_certificate(dialog, tmp_path, Means(desk, click, put, told))
     _enter_the_own_scanner(desk, dialog, tmp_path)
     click("Close")
     assert set(desk.window.hub.shop.owned.instruments) == {"wh-3", "wt-2", "wp-24", "wb-1", "shop-1"}

@@ -9,14 +9,16 @@ from pathlib import Path
 import numpy as np
 import pytest
 from benchmarks.promise import SPACING, captured
+from benchmarks.starts import pump_cover
 
-from helpers import box_mesh, cover
+from helpers import box_mesh
 from juxtum.align import best_fit
 from juxtum.align.best_fit import BestFitOptions
 from juxtum.capture.live.coverage import Seen
 from juxtum.capture.live.gearmap import GearMap
 from juxtum.capture.live.points import normals_of, places_of
 from juxtum.capture.live.session import CaptureSession
+from juxtum.cli.planning import better_ways
 from juxtum.demo.solids import box, fused
 from juxtum.devices.protocol import DeviceError
 from juxtum.errors import InputError
@@ -34,7 +36,7 @@ from juxtum.plan.planner import Planner, with_expectation
 from juxtum.plan.targets.gear import gear_of, smallest_that_suits, unsuited
 from juxtum.plan.targets.linking import sighted, state_of
 from juxtum.plan.targets.places import confusable
-from juxtum.plan.targets.targets import arrays
+from juxtum.plan.targets.targets import arrays, place_targets
 from juxtum.plan.targets.ties import tie_of
 from juxtum.plan.targets.views import Stance
 from juxtum.plan.targets.ways import Way, WayResult
@@ -158,10 +160,22 @@ def test_a_plate_alone_ties_nothing_when_the_part_is_turned_over(planner: Planne
 
 def test_a_few_on_a_rim_that_stands_over_the_plate_tie_its_positions() -> None:
     """The plate's targets near it crowd nobody out."""
-    nominal = Nominal.from_shape(cover())
+    nominal = Nominal.from_shape(pump_cover())
     begun = Planner(nominal, whole_part(-0.2, 0.2), Plan(), Grounds())
     a = replace(begun, plan=with_equipment(begun, (equipment_named("rp-30"),))).assess()
     assert a.share > 0.99 and 3 <= len(a.targets) <= 8, "one target tied nothing when places near the plate were barred"
+
+
+def test_what_was_planned_is_compared_and_a_better_way_is_named(planner: Planner, ways: dict[Way, WayResult]) -> None:
+    """The way on the part is the very plan, not planned again; nothing is called better where enough is seen."""
+    bare = without_equipment(planner)
+    assert place_targets(bare.ground(), bare.rules(), planner.plan.goal) is ways[Way.PART].targets
+    found = tuple(ways.values())
+    assert better_ways(planner, planner.plan.goal, found) == []
+    told = better_ways(planner, 0.5, found)
+    assert len(told) == 1 and "(--equipment rp-45" in told[0], "the way that shows most, and how to ask for it"
+    alone = better_ways(planner, 0.5, (ways[Way.EQUIPMENT],))
+    assert "(--equipment rp-45 --joined shape), which shows" in alone[0]
 
 
 def test_a_part_without_room_for_targets_stands_on_a_plate() -> None:
@@ -170,7 +184,7 @@ def test_a_part_without_room_for_targets_stands_on_a_plate() -> None:
     begun = Planner(nominal, whole_part(-0.2, 0.2), Plan(), Grounds())
     made = replace(begun, plan=planned_first(begun))
     assert made.plan.equipment and not made.plan.targets and made.assess().share > 0.8
-    notes = " ".join(setup_notes(made))
+    notes = " ".join(setup_notes(made, made.assess()))
     assert "Nothing is stuck on the part: what position 1 shows of the part does not hold it on the model" in notes
     with pytest.raises(InputError, match="at least 30 mm apart"):
         begun.planned()

@@ -7,8 +7,9 @@ from typing import Any
 import numpy as np
 import pytest
 import trimesh
+from benchmarks.starts import pump_cover
 
-from helpers import HOLES, cover, plate, turned
+from helpers import HOLES, plate, turned
 from juxtum.align import best_fit, rough_align
 from juxtum.align import hand as module
 from juxtum.align.hand import Fit, is_opposite_hand, mirrored
@@ -26,7 +27,7 @@ def square() -> Any:
     return cut(whole, [cylinder((48, 48, -1), (0, 0, 1), 5, 10)])
 
 
-PARTS = {"plate": lambda: plate((*HOLES[:3], (26.0, 45.0))), "square": square, "cover": cover}
+PARTS = {"plate": lambda: plate((*HOLES[:3], (26.0, 45.0))), "square": square, "pump cover": pump_cover}
 
 
 def scan_of(nominal: Nominal, noise: float) -> Scan:

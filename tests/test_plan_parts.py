@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import re
+import subprocess
 from dataclasses import replace
 from pathlib import Path
 
@@ -37,7 +39,8 @@ from juxtum.plan.targets.views import Stance, make_patches
 from juxtum.plan.task import whole_part
 from juxtum.progress import Progress
 from juxtum.report.plan_result import effort_document, suitability_document, targets_document
-from juxtum.report.setup_sheet import take_sheet_pictures, targets_table, write_setup_sheet
+from juxtum.report.setup_notes import setup_notes
+from juxtum.report.setup_sheet import WIDTH, take_sheet_pictures, targets_table, write_setup_sheet
 from juxtum.report.sheet_positions import take_position_pictures
 from juxtum.scene.plan_layers import BANDS, band_surfaces, bands_of, cylinder_lines, tray_lines
 
@@ -138,7 +141,7 @@ def test_the_sheet_says_from_where_to_scan_and_that_shows_the_part(planner: Plan
     near = [(towards @ s.direction > np.cos(np.radians(30))) & (ground.views.setups == s.position) for s in sides]
     followed = ground.cover.area(holds & np.any(near, axis=0))
     assert followed > 0.97 * ground.cover.area(holds)
-    pictures = take_position_pictures(planner)
+    pictures = take_position_pictures(planner, planner.assess())
     assert [len(p.arrows) for p in pictures] == [n for k in (0, 1) if (n := sum(s.position == k for s in sides))]
     assert all((p.arrows > 0).all() and (p.arrows < 1).all() for p in pictures)
     assert pictures[0].caption.startswith(f"Position 1: scan from 1 {sides[0].words}, 2 {sides[1].words}")
@@ -168,6 +171,26 @@ def test_a_long_part_is_pictured_in_strips(beam: Nominal) -> None:
     assert sorted(set(shown)) == list(range(1, 31)) and len(shown) <= 33, "each in its own strip, save at the cuts"
     assert pictures[0].bars, "the scale bars are drawn"
     assert strips[0].title.startswith("Front, X \u2212")
+
+
+def test_many_targets_fit_their_sheet(planner: Planner, tmp_path: Path) -> None:
+    """Sixty on one face: every number stands on the page, and what must not be lost is a count, not a list."""
+    top = next(
+        f.number for f in planner.nominal.faces if face_words(planner.nominal, f.number).startswith("facing up at Z 18")
+    )
+    rng = np.random.default_rng(0)
+    places = rng.uniform([-120, -80, 18], [-60, 80, 18], (60, 3)).tolist()
+    targets = tuple(PlannedTarget(place=tuple(p), normal=(0.0, 0.0, 1.0), face=top, edge=6.0) for p in places)  # type: ignore[arg-type]
+    made = replace(planner, plan=planner.plan.model_copy(update={"targets": targets}))
+    write_setup_sheet(tmp_path, Job(), made)
+    shown = subprocess.run(
+        ["pdftotext", "-bbox", str(tmp_path / "setup-sheet.pdf"), "-"], capture_output=True, text=True, check=True
+    ).stdout
+    assert max(float(x) for x in re.findall(r'xMax="([0-9.]+)"', shown)) < WIDTH
+    a = made.assess()
+    assert not any("must not be lost" in note for note in setup_notes(made, replace(a, facts=())))
+    costly = replace(a, facts=tuple(replace(fact, cost=0.1) for fact in a.facts))
+    assert any(note.startswith("Of the 60 targets 60 must not be lost") for note in setup_notes(made, costly))
 
 
 def test_documents_hold_no_number_that_json_lacks(planner: Planner) -> None:

@@ -29,7 +29,7 @@ def test_rough_alignment_from_any_pose(seed: int, clean_scan: Scan, nominal: Nom
 def test_symmetry_is_told(nominal: Nominal) -> None:
     box = box_mesh(cuts=4)
     found = rough_align(box.moved(turned((170, 10, 30), (5, 5, 5))), Nominal.from_mesh(box_mesh()))
-    assert len(found.alternatives) == 3 and all("180 degrees" in note for note in found.notes)
+    assert len(found.alternatives) == 3 and all("turned by 180 degrees about" in note for note in found.notes)
     others = [
         rough_align(
             box.moved(turned((170, 10, 30), (5, 5, 5))), Nominal.from_mesh(box_mesh()), choice=k

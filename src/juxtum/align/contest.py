@@ -9,7 +9,7 @@ import numpy as np
 
 from juxtum.align.samples import ScanSample, nearest_of_each_facing, pulls, scan_sample
 from juxtum.geometry import RigidTransform
-from juxtum.geometry.arrays import Floats, unit
+from juxtum.geometry.arrays import Floats, box_corners, unit
 from juxtum.geometry.mesh import Scan
 from juxtum.geometry.registration import Pulls, Rounds, register
 from juxtum.nominal import Nominal, Projection
@@ -196,7 +196,7 @@ class Contest:
 
 def apart(first: RigidTransform, second: RigidTransform, bounds: Floats) -> float:
     """How far at most any corner of the part's bounds is apart in two poses, mm."""
-    corners = np.array([[bounds[i, 0], bounds[j, 1], bounds[k, 2]] for i in (0, 1) for j in (0, 1) for k in (0, 1)])
+    corners = box_corners(bounds)
     motion = second @ first.inverse
     return float(np.linalg.norm(motion.apply(corners) - corners, axis=1).max())
 

@@ -88,7 +88,7 @@ def is_opposite_hand(scan: Scan, nominal: Nominal, fit: Fit, progress: Progress 
         if not near_mirrors(nominal):
             return False
         start = _mirrored_start(other, nominal, fit.transform)
-        if start is not None and _fits(other, nominal, start, CLEARLY * as_is):
+        if start is not None and _fits(other, nominal, start, CLEARLY * as_is, progress.part(0.8, 1.0)):
             return True
         if not near_symmetries(nominal):
             return False
@@ -96,13 +96,13 @@ def is_opposite_hand(scan: Scan, nominal: Nominal, fit: Fit, progress: Progress 
         start = rough_align(other, nominal, progress.part(0.0, 0.8)).transform
     except AlignmentError:
         return False
-    return _fits(other, nominal, start, CLEARLY * as_is)
+    return _fits(other, nominal, start, CLEARLY * as_is, progress.part(0.8, 1.0))
 
 
-def _fits(other: Scan, nominal: Nominal, start: RigidTransform, most: float) -> bool:
+def _fits(other: Scan, nominal: Nominal, start: RigidTransform, most: float, progress: Progress) -> bool:
     """Whether a mirrored scan, fitted from a pose, leaves less than `most` mm unexplained on average."""
     try:
-        pose = best_fit(other, nominal, start, BestFitOptions(count=SAMPLE)).transform
+        pose = best_fit(other, nominal, start, BestFitOptions(count=SAMPLE), progress).transform
     except AlignmentError:
         return False
     return misfit(other, nominal, pose, _cap(nominal)) < most

@@ -90,14 +90,7 @@ def rough_align(scan: Scan, nominal: Nominal, progress: Progress | None = None, 
     if not found or found[0].inside < 0.5:
         raise _not_found(scan, nominal, found[0].inside if found else 0.0)
     progress.phase("trying what the part's symmetry allows", 0.75)
-    found = _ranked([*found, search.near_identity(), *search.turned(found[0])])
-    contest = Contest(search.scan, nominal, search.near)
-    tried = [c.transform for c in found if c.inside > found[0].inside - 0.3]
-    settled = contest.settle(tried)
-    # What won may have been slid far from the pose whose like was tried: its own like is tried too.
-    more = [] if settled.free else search.new_turns(settled.best, tried)
-    if more:
-        settled = contest.settle([settled.best, *settled.rivals, *more])
+    settled = _contested(search, found)
     poses = [settled.best, *settled.rivals]
     chosen = poses[choice % len(poses)]
     rest = tuple(pose for pose in poses if pose is not chosen)
@@ -106,6 +99,17 @@ def rough_align(scan: Scan, nominal: Nominal, progress: Progress | None = None, 
     spread = frozen(np.diag(np.repeat([last.rms, 2 * last.rms / nominal.diagonal], 3) ** 2))
     used = int(last.inside * len(search.fine.points))
     return Alignment(chosen, "rough", last.rms, used, spread, nominal.centre, dict.fromkeys(AXES, "rough"), notes, rest)
+
+
+def _contested(search: _Search, found: list[_Candidate]) -> Settled:
+    """The last round between the candidates and their likes."""
+    found = _ranked([*found, search.near_identity(), *search.turned(found[0])])
+    contest = Contest(search.scan, search.nominal, search.near)
+    tried = [c.transform for c in found if c.inside > found[0].inside - 0.3]
+    settled = contest.settle(tried)
+    # What won may have been slid far from the pose whose like was tried: its own like is tried too.
+    more = [] if settled.free else search.new_turns(settled.best, tried)
+    return contest.settle([settled.best, *settled.rivals, *more]) if more else settled
 
 
 def best_of(scan: Scan, nominal: Nominal, poses: list[RigidTransform]) -> RigidTransform | None:
@@ -143,7 +147,9 @@ def _told(chosen: RigidTransform, other: RigidTransform) -> str:
     angle, axis = motion.angle, motion.axis
     main = int(np.argmax(np.abs(axis)))
     if abs(axis[main]) > ALONG:
-        angle, about = angle * np.sign(axis[main]), "XYZ"[main]
+        about = "XYZ"[main]
+        # Half a turn is the same both ways.
+        angle = -angle if axis[main] < 0 and angle < 179.5 else angle
     else:
         about = "(" + ", ".join(f"{v + 0.0:.2f}" for v in np.round(axis, 2)) + ")"
     return f"not sure which way it lies: turned by {angle:.0f} degrees about {about} it fits as well"

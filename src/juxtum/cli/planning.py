@@ -239,12 +239,12 @@ def _targets(planner: Planner, options: argparse.Namespace) -> Answer:
         f"{len(assessment.targets)} targets: {100 * assessment.share:.1f} % of the area is seen while tracking, from two directions "
         f"where more than one sees it; weakest: {assessment.weakest_words}"
     ]
-    lines += [*_better(planner, assessment.share, compared), *(_way_line(way) for way in compared)]
+    lines += [*better_ways(planner, assessment.share, compared), *(_way_line(way) for way in compared)]
     document = results.targets_document(made, assessment, compared)
     return Answer(document, lines, assessment.share >= planner.plan.goal, with_expectation(made, assessment))
 
 
-def _better(planner: Planner, share: float, compared: Sequence[WayResult]) -> list[str]:
+def better_ways(planner: Planner, share: float, compared: Sequence[WayResult]) -> list[str]:
     """Where what was planned shows too little: the way with equipment that shows more, and how to ask for it."""
     better = [w for w in compared if w.equipment and np.isfinite(w.expanded) and w.share > share + CLEARLY_MORE]
     if share >= planner.plan.goal or not better:

@@ -76,6 +76,12 @@ def value_at_share(values: Floats, share: float) -> float:
     return float(np.partition(values, index)[index])
 
 
+def box_corners(bounds: npt.ArrayLike) -> Floats:
+    """The eight corners (8, 3) of a box from its lowest and highest place (2, 3)."""
+    ends = np.asarray(bounds, dtype=np.float64)
+    return np.array([[ends[i, 0], ends[j, 1], ends[k, 2]] for i in (0, 1) for j in (0, 1) for k in (0, 1)])
+
+
 def orthonormal_frame(direction: npt.ArrayLike) -> Floats:
     """Three orthonormal rows (3, 3) of which the last is `direction`."""
     # By hand: a fit asks for it some hundred times, and numpy spends more on three numbers than on looking at them.

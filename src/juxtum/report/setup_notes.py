@@ -9,6 +9,7 @@ from juxtum.nominal import Nominal
 from juxtum.plan.blind import Method
 from juxtum.plan.planner import Planner
 from juxtum.plan.resting import Rest, rest_of
+from juxtum.plan.targets.assess import Assessment
 from juxtum.plan.targets.linking import sighted
 from juxtum.plan.targets.naming import face_words
 from juxtum.plan.targets.targets import arrays
@@ -21,10 +22,10 @@ LIGHT = 0.1
 """A part of less, kg, is weighed in grams."""
 
 
-def setup_notes(planner: Planner) -> tuple[str, ...]:
+def setup_notes(planner: Planner, assessment: Assessment) -> tuple[str, ...]:
     """Sentences for whoever sticks, lays and scans."""
-    notes = [_lays(planner), *_standing_on(planner)]
-    notes += _not_to_lose(planner.assess().indispensable, len(planner.plan.targets))
+    notes = [_lays(planner), *_standing_on(planner, assessment)]
+    notes += _not_to_lose(assessment.indispensable, len(planner.plan.targets))
     coated = tuple(face for face, _ in planner.plan.finishes)
     if planner.plan.coat != "none":
         where = _named(planner.nominal, coated) if coated else "all that is measured"
@@ -66,7 +67,7 @@ def _weight(planner: Planner, rests: list[Rest]) -> str:
     return f" It has {weight}, the middle of its weight {heights} mm above the table."
 
 
-def _standing_on(planner: Planner) -> tuple[str, ...]:
+def _standing_on(planner: Planner, assessment: Assessment) -> tuple[str, ...]:
     """Where equipment stands in each position."""
     gear = planner.ground().gear
     if gear is None:
@@ -86,7 +87,7 @@ def _standing_on(planner: Planner) -> tuple[str, ...]:
             f"About the part, a hand's breadth off its corners: {', '.join(blocks)}. They stay where they are."
         )
     if planner.plan.joined == "by shape" and len(gear.turned) > 1:
-        tie = tie_of(planner.ground(), sighted(planner.ground(), *arrays(())), planner.assess().linkage)
+        tie = tie_of(planner.ground(), sighted(planner.ground(), *arrays(())), assessment.linkage)
         joined = "the two positions are joined by its shape, so each is scanned from all sides"
         apart = f"{tie.words}, so the two positions are measured each by itself"
         notes.append(f"Nothing is stuck on the part: {joined if tie.holds else apart}.")

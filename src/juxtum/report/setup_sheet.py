@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -30,12 +31,20 @@ STRIPS_ON_A_PAGE = 7
 ROW = 12.0
 ON_FIRST_PAGE = 4
 NUMBERS_AT = 320.0
-Taken = tuple[list[SheetPicture], list[SheetPicture], list[PositionPicture]]
-"""Pictures of where targets sit, strips of a long part, and how it lies."""
 STICKING = (
     "Stick them near the places shown; a few millimetres do not matter, the scanner learns where they are. Not in rows,",
     "one and a half diameters clear of edges, holes and roundings, on clean and dry surface. Count them face by face.",
 )
+
+
+@dataclass(frozen=True, eq=False)
+class Taken:
+    """What a sheet is made of: pictures of where targets sit, strips of a long part, how it lies, and sentences."""
+
+    pictures: list[SheetPicture]
+    strips: list[SheetPicture]
+    positions: list[PositionPicture]
+    notes: tuple[str, ...]
 
 
 def write_setup_sheet(folder: Path, job: Job, planner: Planner) -> list[Path]:
@@ -50,10 +59,14 @@ def write_setup_sheet(folder: Path, job: Job, planner: Planner) -> list[Path]:
         raise InputError("the plan has no targets yet", "set-up sheet", "Plan the targets first")
     folder.mkdir(parents=True, exist_ok=True)
     pictures, strips = take_sheet_pictures(planner)
-    positions = take_position_pictures(planner)
+    assessment = planner.assess()
+    positions = take_position_pictures(planner, assessment)
+    notes = setup_notes(planner, assessment)
     table = targets_table(planner)
     write_atomically(folder / "targets.csv", lambda path: path.write_text(table, "utf-8"))
-    write_atomically(folder / "setup-sheet.pdf", lambda path: _draw(path, job, planner, (pictures, strips, positions)))
+    write_atomically(
+        folder / "setup-sheet.pdf", lambda path: _draw(path, job, planner, Taken(pictures, strips, positions, notes))
+    )
     return [folder / "setup-sheet.pdf", folder / "targets.csv"]
 
 
@@ -74,7 +87,7 @@ def targets_table(planner: Planner) -> str:
 def _draw(path: Path, job: Job, planner: Planner, taken: Taken) -> None:
     from reportlab.pdfgen.canvas import Canvas
 
-    pictures, strips, positions = taken
+    pictures, strips, positions = taken.pictures, taken.strips, taken.positions
     d.register_fonts()
     canvas = Canvas(str(path), pagesize=(WIDTH, HEIGHT), invariant=1)
     canvas.setTitle(f"Set-up sheet {job.title} {job.brief.serial}".strip())
@@ -88,7 +101,7 @@ def _draw(path: Path, job: Job, planner: Planner, taken: Taken) -> None:
         _draw_strips(canvas, strips[start : start + STRIPS_ON_A_PAGE])
         canvas.showPage()
         page += 1
-    page, y = _counts(canvas, job, planner, page)
+    page, y = _counts(canvas, job, planner, page, taken.notes)
     if y - height_of(positions, WIDTH - 2 * EDGE) < 48:
         canvas.showPage()
         page, y = page + 1, HEIGHT - 76.0
@@ -209,10 +222,10 @@ def _unpictured(canvas: Any, planner: Planner, pictures: list[SheetPicture]) -> 
         d.write(canvas, EDGE, 36, d.shortened(words, d.WORD, 8, WIDTH - 2 * EDGE), d.WORD, 8, LIGHT.undecided)
 
 
-def _counts(canvas: Any, job: Job, planner: Planner, page: int) -> tuple[int, float]:
+def _counts(canvas: Any, job: Job, planner: Planner, page: int, said: tuple[str, ...]) -> tuple[int, float]:
     """How many targets each face gets, and which: a hand sticks them within a few millimetres, the scanner learns where."""
     y = 0.0
-    notes = [piece for note in setup_notes(planner) for piece in d.wrapped(note, d.WORD, 8.5, WIDTH - 2 * EDGE)]
+    notes = [piece for note in said for piece in d.wrapped(note, d.WORD, 8.5, WIDTH - 2 * EDGE)]
     if not planner.plan.targets:
         _head(canvas, job, planner, page)
         for k, note in enumerate(notes):
@@ -225,10 +238,10 @@ def _counts(canvas: Any, job: Job, planner: Planner, page: int) -> tuple[int, fl
             if number:
                 canvas.showPage()
             _head(canvas, job, planner, page)
-            said = [*STICKING, *notes] if number == 0 else STICKING
-            for k, note in enumerate(said):
+            above = [*STICKING, *notes] if number == 0 else [*STICKING]
+            for k, note in enumerate(above):
                 d.write(canvas, EDGE, HEIGHT - 80 - 11 * k, note, d.WORD, 8.5, LIGHT.ink if k > 1 else LIGHT.ink_soft)
-            y = HEIGHT - 92 - 11 * len(said)
+            y = HEIGHT - 92 - 11 * len(above)
             for x, word in ((EDGE, "how many"), (EDGE + 52, "face"), (NUMBERS_AT, "numbers in the pictures")):
                 d.write(canvas, x, y, word, d.WORD, 7, LIGHT.ink_soft)
             y -= ROW + 2

@@ -12,6 +12,7 @@ from juxtum.geometry.arrays import unit
 from juxtum.instruments.models import Kind, shipped
 from juxtum.plan.photos.bars import lay_bars
 from juxtum.plan.planner import Planner
+from juxtum.plan.targets.approach import way_words
 from juxtum.plan.targets.gear import Gear
 from juxtum.plan.targets.targets import arrays
 from juxtum.scene.camera import View
@@ -23,7 +24,6 @@ SIDES = (View.CORNER, View.FRONT, View.BACK, View.LEFT, View.RIGHT, View.TOP, Vi
 PICTURE = (900, 600)
 STRIP = (1400, 230)
 UP = np.array([0.0, 0.0, 1.0])
-AROUND = (("left", "right"), ("front", "back"), ("below", "above"))
 LONG = 5.0
 """A part so many times longer than wide is also pictured in strips."""
 
@@ -84,8 +84,7 @@ def _slanted(stage: Stage, planner: Planner, told: npt.NDArray[np.bool_], most: 
             break
         told = told | seen[best]
         stage.eye.fit(planner.nominal.mesh.bounds, aspect, unit(np.array(ways[best], dtype=float)), UP)
-        words = " ".join(AROUND[k][int(v > 0)] for k, v in enumerate(ways[best]) if v)
-        made.append(_taken(stage, planner, f"From {words}", seen[best], PICTURE, bars=False))
+        made.append(_taken(stage, planner, f"From {way_words(ways[best])}", seen[best], PICTURE, bars=False))
     return made
 
 

@@ -9,10 +9,11 @@ import numpy as np
 import numpy.typing as npt
 
 from juxtum.geometry import RigidTransform
-from juxtum.geometry.arrays import Floats, unit
+from juxtum.geometry.arrays import Floats, box_corners, unit
 from juxtum.look import LIGHT
 from juxtum.plan.planner import Planner
 from juxtum.plan.targets.approach import Approach, approaches
+from juxtum.plan.targets.assess import Assessment
 from juxtum.report import drawing as d
 from juxtum.scene.drawables import nominal_edges, nominal_surface, segments
 from juxtum.scene.stage import Detail, Stage
@@ -59,10 +60,10 @@ class PositionPicture:
         return f"{begun} {sides}" + ("; each along the whole part" if self.is_long else "")
 
 
-def take_position_pictures(planner: Planner) -> list[PositionPicture]:
+def take_position_pictures(planner: Planner, assessment: Assessment) -> list[PositionPicture]:
     """One for each position of the part in which something is scanned."""
     ground = planner.ground()
-    ways = approaches(ground, planner.holding())
+    ways = approaches(ground, planner.holding(assessment))
     many = len(ground.views.turned) > 1
     stage = Stage()
     try:
@@ -81,21 +82,17 @@ def take_position_pictures(planner: Planner) -> list[PositionPicture]:
 def _taken(stage: Stage, planner: Planner, lay: RigidTransform, sides: list[Approach], title: str) -> PositionPicture:
     """The eye goes round the part instead of turning the part."""
     width, height = SIZE
-    back, corners = lay.inverse, lay.apply(_corners(planner.nominal.mesh.bounds))
+    back, corners = lay.inverse, lay.apply(box_corners(planner.nominal.mesh.bounds))
     if len(planner.ground().views.turned) > 1:
         stage.put("table", segments(back.apply(_table(corners).reshape(-1, 3)).reshape(-1, 2, 3)))
     ends = np.stack([_arrow(corners, side.direction) for side in sides])
     all_of_it = np.concatenate([corners, ends.reshape(-1, 3)])
-    shown = back.apply(_corners(np.stack([all_of_it.min(0), all_of_it.max(0)])))
+    shown = back.apply(box_corners(np.stack([all_of_it.min(0), all_of_it.max(0)])))
     stage.eye.fit(np.stack([shown.min(0), shown.max(0)]), width / height, back.turn(FROM), back.turn(UP))
     pixels = stage.render(width, height, Detail.FULL)[:, :, :3].copy()
     places = stage.project(back.apply(ends.reshape(-1, 3)), width, height) / np.array([width, height])
     is_long = float(np.ptp(corners, axis=0).max()) > LONG * planner.mode.field[0]
     return PositionPicture(title, pixels, tuple(side.words for side in sides), is_long, places.reshape(-1, 2, 2))
-
-
-def _corners(bounds: Floats) -> Floats:
-    return np.array([[bounds[i][0], bounds[j][1], bounds[k][2]] for i in (0, 1) for j in (0, 1) for k in (0, 1)])
 
 
 def _table(corners: Floats) -> Floats:

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from juxtum.geometry.arrays import Floats, unit
+from juxtum.geometry.arrays import Floats, box_corners, unit
 from juxtum.geometry.transform import rotation_from_vector
 
 
@@ -101,7 +101,7 @@ class Eye:
         size = float(np.linalg.norm(bounds[1] - bounds[0]))
         centre = bounds.mean(0)
         self.place(centre, towards, up, size, size)
-        corners = np.array([[bounds[i][0], bounds[j][1], bounds[k][2]] for i in (0, 1) for j in (0, 1) for k in (0, 1)])
+        corners = box_corners(bounds)
         tall = float(np.ptp(corners @ self.up))
         wide = float(np.ptp(corners @ self.right))
         self.camera.SetParallelScale(max(tall, wide / max(aspect, 1e-3), 1e-6) * 0.5 * 1.12)

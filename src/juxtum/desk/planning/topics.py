@@ -138,19 +138,7 @@ def answer(topic: Topic, planner: Planner, progress: Progress) -> Any:
         When it cannot be answered for this part and instrument.
     """
     if topic is Topic.FIT:
-        own = planner.plan.instrument
-        models = tuple(own if m.id == own.id else m for m in planner.owned.instruments_of(shipped_instruments()))
-        models = models if own in models else (own, *models)
-        table = planner.suitability(models)
-        told = {made.needs: made for made in planner.grounds.foretold(planner.nominal, planner.task)}
-        models = tuple(with_foretold(model, told) for model in models)
-        return FitAnswer(
-            table,
-            chain_chart(table, models),
-            spacing_needs(planner.nominal, planner.task),
-            planner.prices(),
-            planner.spacing(),
-        )
+        return _fit(planner)
     if topic is Topic.TARGETS:
         assessment = planner.assess(progress)
         ground = planner.ground()
@@ -160,19 +148,39 @@ def answer(topic: Topic, planner: Planner, progress: Progress) -> Any:
     if topic is Topic.PHOTOS:
         return planner.photos(progress=progress)
     if topic is Topic.STATIONS:
-        model = (
-            planner.model
-            if planner.model.tracker is not None
-            else next(m for m in planner.owned.offered(shipped_instruments()) if m.kind is Kind.TRACKED)
-        )
-        made = planner.stations(model, progress)
-        ground = planner.grounds.of(planner.nominal, planner.task, model, model.modes[0], planner.plan.stance, progress)
-        return StationsAnswer(made, ground)
+        return _stations(planner, progress)
     if topic is Topic.BLIND:
         return BlindAnswer(planner.blind(progress), planner.ground())
     if topic is Topic.TURNTABLE:
         return planner.turntable(progress=progress)
     return planner.tray() if topic is Topic.TRAY else _effort(planner, progress)
+
+
+def _fit(planner: Planner) -> FitAnswer:
+    own = planner.plan.instrument
+    models = tuple(own if m.id == own.id else m for m in planner.owned.instruments_of(shipped_instruments()))
+    models = models if own in models else (own, *models)
+    table = planner.suitability(models)
+    told = {made.needs: made for made in planner.grounds.foretold(planner.nominal, planner.task)}
+    models = tuple(with_foretold(model, told) for model in models)
+    return FitAnswer(
+        table,
+        chain_chart(table, models),
+        spacing_needs(planner.nominal, planner.task),
+        planner.prices(),
+        planner.spacing(),
+    )
+
+
+def _stations(planner: Planner, progress: Progress) -> StationsAnswer:
+    model = (
+        planner.model
+        if planner.model.tracker is not None
+        else next(m for m in planner.owned.offered(shipped_instruments()) if m.kind is Kind.TRACKED)
+    )
+    made = planner.stations(model, progress)
+    ground = planner.grounds.of(planner.nominal, planner.task, model, model.modes[0], planner.plan.stance, progress)
+    return StationsAnswer(made, ground)
 
 
 def _effort(planner: Planner, progress: Progress) -> EffortPlan:
