@@ -12,11 +12,13 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QCheckBox, QComboBox, QFileDialog, QLabel, QLineEdit, QToolButton
 
 from hand import Hand, Walk, close, opened, opened_demo
-from helpers import bracket_mesh
+from helpers import box_mesh, bracket_mesh
 from juxtum.demo.job import FACES
 from juxtum.desk.planning.topics import Topic
+from juxtum.exchange.meshes import write_ply
 from juxtum.guide.findings import Key
 from juxtum.job import Job, inputs_of
+from juxtum.job.document import default_procedure
 from juxtum.units import Unit
 
 
@@ -144,6 +146,25 @@ def test_the_part_is_put_on_a_plate_with_one_click(application: QApplication, tm
     for _ in range(4):
         hand.press(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     hand.wait(lambda: plan.plan.targets == alone and not plan.plan.equipment and plan.made is not None)
+    close(hand.window)
+
+
+def test_a_part_without_room_for_targets_is_planned_on_a_plate(application: QApplication, tmp_path: Path) -> None:
+    """Of 5 mm: no refusal where planning begins, and no advice that cannot be followed."""
+    hand = Hand(opened(tmp_path))
+    session = hand.window.session
+    write_ply(tmp_path / "n.ply", box_mesh((5.0, 3.0, 2.0)))
+    session.start(Job(inputs=inputs_of(session.files.adopt(tmp_path / "n.ply")), procedure=default_procedure()))
+    hand.wait(lambda: session.derived.nominal is not None)
+    hand.go(Key.PLAN)
+    topic(hand, Topic.TARGETS)
+    assert hand.next() == "Next: plan the targets"
+    hand.click("Do the next action")
+    hand.wait(
+        lambda: session.job.plan is not None and bool(session.job.plan.equipment) and hand.window.plan.made is not None
+    )
+    assert session.job.plan.joined == "by shape" and facts(hand)["targets"] == "nothing to stick"
+    assert hand.next() != "Next: allow a face"
     close(hand.window)
 
 

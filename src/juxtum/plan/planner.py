@@ -134,8 +134,8 @@ class Planner:
         rules = rules_for(self.nominal, self.task, self.model, self.plan.diameter, self.plan.allowed)
         if self.plan.target_spacing is not None:
             rules = replace(rules, spacing=self.plan.target_spacing)
-        if self.plan.targets or not self.plan.equipment:
-            # With all targets on equipment nothing on the part has to keep any rule.
+        if self.plan.targets:
+            # With nothing on the part there is nothing that has to keep any rule.
             rules.check(self.nominal)
         return rules
 
@@ -160,8 +160,8 @@ class Planner:
         try:
             ground.choice(rules, progress.part(0.6, 1))
         except InputError:
-            # On equipment a part needs no room for targets of its own; then no further one is suggested.
-            if self.plan.targets or not self.plan.equipment:
+            # A part without room for targets may stand on equipment; then no further one is suggested.
+            if self.plan.targets:
                 raise
         return assess(ground, rules, self.plan.placed)
 

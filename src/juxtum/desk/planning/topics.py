@@ -303,6 +303,9 @@ def _next_target(made: TargetsAnswer, planner: Planner) -> NextAction:
             "add suggested",
             "Add it",
         )
+    if a.share < planner.plan.goal and planner.plan.joined == "by shape":
+        reason = f"{_seen_words(a)}, {100 * planner.plan.goal:.0f} % are wanted, and nothing is stuck on the part"
+        return NextAction("see which instrument suits", reason, "go suitability", "Go to Suitability")
     if a.share < planner.plan.goal:
         reason = f"{_seen_words(a)}, {100 * planner.plan.goal:.0f} % are wanted; allow a face that may carry targets, or go another way"
         return NextAction("allow a face", reason, "pick allowed", "Pick faces")
