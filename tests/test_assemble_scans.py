@@ -214,6 +214,9 @@ def test_a_scan_brought_twice_is_told(drifted: tuple[list[TriangleMesh], list[Ri
     scans = [Brought(name, drifted[0][k]) for name, k in (("a", 0), ("b", 1), ("c", 0))]
     made = tie([*scans[:2], Brought("c", scans[2].scan.moved(RigidTransform.translation([0.1, 0, 0])))])
     assert [note for note in made.notes if "twice" in note] == ["a and c are the same scan twice: it counts double"]
+    image = TriangleMesh(scans[0].scan.points * [1, 1, -1], scans[0].scan.triangles[:, ::-1])
+    noted = tie([*scans[:2], Brought("c", image)]).notes
+    assert "c is a mirrored: one of them is the opposite hand, take it out" in noted and "twice" not in str(noted)
 
 
 def test_a_mirrored_scan_is_told(sheets: list[Sheet]) -> None:

@@ -25,6 +25,8 @@ from juxtum.job.document import Brief
 from juxtum.job.steps import AsScanned, Decide, Fill, Smooth
 from surfaces import NOISE, RADIUS, ball, bored, noisy, tube
 
+TORN = box_mesh((40, 30, 20), 3)
+
 # -- filling ----------------------------------------------------------------------------------------------------------
 
 
@@ -68,6 +70,16 @@ def test_what_is_closed_encloses_its_volume_and_measures_only_what_was_there() -
             np.concatenate([part.triangles, [[*part.triangles[0, :2], len(part.points)]]]),
         )
         closed(fin)
+
+
+@pytest.mark.quick
+@given(seed=st.integers(0, 10**6), share=st.floats(0.02, 0.9))
+@settings(max_examples=12, deadline=None)
+def test_a_surface_full_of_holes_that_meet_becomes_watertight(seed: int, share: float) -> None:
+    """Holes that touch in a point, or whose borders come so near each other that a patch would use an edge of the surface."""
+    kept = np.random.default_rng(seed).random(len(TORN.triangles)) > share
+    made = closed(TORN.kept_triangles(kept))
+    assert closure(made).is_watertight and made.measured.area == pytest.approx(TORN.kept_triangles(kept).area)
 
 
 @pytest.mark.quick

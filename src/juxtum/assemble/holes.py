@@ -46,7 +46,7 @@ class Hole:
 
 
 def borders_of(mesh: TriangleMesh) -> list[Ints]:
-    """The open borders as rings of point numbers, in the order in which they are walked."""
+    """The open borders as rings of point numbers, in the order in which they are walked; where two meet in a point, each is one."""
     keys = edge_keys(mesh.triangles, len(mesh.points)).ravel()
     _, first, counts = np.unique(keys, return_index=True, return_counts=True)
     alone = first[counts == 1]
@@ -64,8 +64,24 @@ def borders_of(mesh: TriangleMesh) -> list[Ints]:
             ring.append(at)
             here, at = at, after[at].pop()
             _forget(after, here)
-        rings.append(np.array(ring))
+        rings += _simple(ring)
     return rings
+
+
+def _simple(ring: list[int]) -> list[Ints]:
+    """A ring taken apart where it comes through a point again: a patch over both parts would meet itself there."""
+    found, way, place = [], [], {}
+    for point in ring:
+        if point in place:
+            begin = place[point]
+            found.append(np.array(way[begin:]))
+            for gone in way[begin + 1 :]:
+                del place[gone]
+            del way[begin + 1 :]
+        else:
+            place[point] = len(way)
+            way.append(point)
+    return [*found, np.array(way)]
 
 
 def _forget(after: dict[int, list[int]], key: int) -> None:

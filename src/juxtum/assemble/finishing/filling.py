@@ -14,7 +14,7 @@ from juxtum.assemble.holes import Hole, holes_of
 from juxtum.errors import InputError
 from juxtum.geometry import TriangleMesh
 from juxtum.geometry.arrays import Bools, Floats, Ints, cross, unit
-from juxtum.geometry.topology import closure
+from juxtum.geometry.topology import border_points, closure, edge_keys
 from juxtum.progress import Progress, silent
 
 MOST_INSIDE = 40_000
@@ -56,12 +56,14 @@ def fill(mesh: TriangleMesh, holes: Iterable[Hole], how: Filling, progress: Prog
     chosen = list(holes)
     points, triangles, count = [mesh.points], [mesh.triangles], len(mesh.points)
     folded = 0
-    neighbourhood = _Around(mesh)
+    neighbourhood, taken = _Around(mesh), _between_borders(mesh) if chosen else set()
     for number, hole in enumerate(chosen):
         progress.phase("closing holes", number / len(chosen))
         patch = _patch(mesh, hole, how, neighbourhood)
-        if patch is None:
-            patch, folded = _fan(mesh, hole), folded + 1
+        chords = set() if patch is None else _chords(patch, hole, len(mesh.points))
+        if patch is None or not taken.isdisjoint(chords):
+            patch, folded, chords = _fan(mesh, hole), folded + 1, set()
+        taken |= chords
         ring_size = len(hole.ring)
         numbers = np.concatenate([hole.ring, np.arange(count, count + len(patch.points))])
         assert patch.triangles.max() < ring_size + len(patch.points)
@@ -126,6 +128,25 @@ class _Around:
         rows = rows.astype(np.int64)
         rows = rows[self._measured[rows] & (mesh.normals[rows] @ facing > 0.3)]
         return np.asarray(mesh.points[rows[:: max(len(rows) // MOST_AROUND, 1)]])
+
+
+def _between_borders(mesh: TriangleMesh) -> set[int]:
+    """Edges, by key, that go from one point of a border to another."""
+    at_border = border_points(mesh)
+    near = mesh.triangles[at_border[mesh.triangles].sum(1) > 1]
+    keys = edge_keys(near, len(mesh.points)).ravel()
+    both = at_border[near] & at_border[np.roll(near, -1, axis=1)]
+    return set(keys[both.ravel()].tolist())
+
+
+def _chords(patch: _Patch, hole: Hole, count: int) -> set[int]:
+    """Edges of a patch that go straight from one point of the ring to another, by key: the surface, or another patch, may have them too."""
+    ring = len(hole.ring)
+    ends = np.stack([patch.triangles, np.roll(patch.triangles, -1, axis=1)], axis=-1).reshape(-1, 2)
+    ends = ends[(ends < ring).all(1)]
+    apart = (ends[:, 0] - ends[:, 1]) % ring
+    ends = hole.ring[ends[(apart != 1) & (apart != ring - 1)]]
+    return set((ends.min(1) * count + ends.max(1)).tolist())
 
 
 def _fan(mesh: TriangleMesh, hole: Hole) -> _Patch:
