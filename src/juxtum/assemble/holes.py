@@ -70,7 +70,9 @@ def borders_of(mesh: TriangleMesh) -> list[Ints]:
 
 def _simple(ring: list[int]) -> list[Ints]:
     """A ring taken apart where it comes through a point again: a patch over both parts would meet itself there."""
-    found, way, place = [], [], {}
+    found: list[Ints] = []
+    way: list[int] = []
+    place: dict[int, int] = {}
     for point in ring:
         if point in place:
             begin = place[point]
