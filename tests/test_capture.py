@@ -154,9 +154,9 @@ def test_patches_begin_end_and_go(session: CaptureSession, link: DirectLink, pla
     assert session.coverage.share(Seen.ONE_PASS) > share > 0
     session.accept()
     session.discard(2)
-    assert session.coverage.share(Seen.ONE_PASS) == pytest.approx(share, abs=1e-9) and [
-        p.number for p in session.patches
-    ] == [1]
+    assert [p.number for p in session.patches] == [1]
+    # The first may count otherwise than before: more targets tell better where the part is.
+    assert session.coverage.counts == pytest.approx(first.counts)
     with pytest.raises(DeviceError, match="there is no patch 7"):
         session.discard(7)
     session.turn_over()

@@ -29,6 +29,7 @@ SEED = 417
 MEMORY = 2e9
 TIMES = ("2026-11-24T09:05", "2026-11-24T09:08")
 RECIPE = (
+    "instruments/data/1-handheld.json",
     *(f"demo/{name}" for name in ("bodies.py", "capture.py", "carrier.py", "job.py", "data/truth.json")),
     *(f"capture/path/{name}" for name in ("run.py", "route.py")),
     *(f"capture/live/{name}" for name in ("gathering.py", "session.py", "next_view.py", "coverage.py")),
