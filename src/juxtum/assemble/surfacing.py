@@ -31,7 +31,7 @@ STIFF, MOST_TURNED = 0.01, 0.4
 
 
 def make_surface(
-    points: Floats, normals: Floats, spacing: float, progress: Progress | None = None, *, overhang: float = 1.8
+    points: Floats, normals: Floats, spacing: float, progress: Progress | None = None, *, overhang: float = 0.9
 ) -> TriangleMesh:
     """Mesh points (N, 3) with outward normals (N, 3) at a spacing in mm; holes stay open.
 
