@@ -32,8 +32,6 @@ ABOVE = 2.0
 """Points nearer to the table than so many times its own thickness are cut off with it."""
 EVEN, SPLIT, MOST_POINTS = 1.5, 0.8, 4_000_000
 """Triangles with edges longer than so many spacings of the surface are split, more finely where the scan is coarser than the surface."""
-OVERHANG = 0.9
-"""The surface goes no farther beyond the points than this share of its spacing."""
 ALIKE = 1e-6
 """Points that lie as far from their middle as those of another scan, to this share of its size, are the same points."""
 
@@ -59,6 +57,14 @@ class Trim(StrEnum):
     AUTO = "auto"
     NONE = "none"
     TABLE = "table"
+
+
+class Likeness(StrEnum):
+    """Whether the points of one scan are those of another."""
+
+    OTHER = "other"
+    SAME = "same"
+    MIRRORED = "mirrored"
 
 
 @dataclass(frozen=True, eq=False)
@@ -211,19 +217,28 @@ def _doubts(scans: Sequence[Brought], joined: Joined) -> list[str]:
     """What is to be looked at: scans brought twice, and places that are not sure."""
     said = []
     for one, two in combinations(scans, 2):
-        if _are_the_same(one.scan.points, two.scan.points):
-            said.append(f"{one.name} and {two.name} are the same scan twice: it counts double")
+        match _likeness(one.scan.points, two.scan.points):
+            case Likeness.SAME:
+                said.append(f"{one.name} and {two.name} are the same scan twice: it counts double")
+            case Likeness.MIRRORED:
+                said.append(f"{two.name} is {one.name} mirrored: one of them is the opposite hand, take it out")
     said += [f"{b.name}: {r}" for b, r in zip(scans, joined.reasons, strict=True) if r]
     return said
 
 
-def _are_the_same(one: Floats, two: Floats) -> bool:
-    """Whether points (N, 3) are others, moved or not."""
+def _likeness(one: Floats, two: Floats) -> Likeness:
+    """Whether points (N, 3) are others, moved or not, or their mirror image."""
     if len(one) != len(two):
-        return False
+        return Likeness.OTHER
     some = slice(None, None, max(1, len(one) // 1000))
-    reach, other = (np.linalg.norm(points[some] - points.mean(0), axis=1) for points in (one, two))
-    return bool(np.abs(reach - other).max() < ALIKE * max(float(reach.max()), 1e-9))
+    arms, others = (points[some] - points.mean(0) for points in (one, two))
+    reach, other = np.linalg.norm(arms, axis=1), np.linalg.norm(others, axis=1)
+    if np.abs(reach - other).max() >= ALIKE * max(float(reach.max()), 1e-9):
+        return Likeness.OTHER
+    # Of the turn that lays one best onto the other the sign tells (Kabsch 1976); what is flat is its own mirror image.
+    left, sizes, right = np.linalg.svd(arms.T @ others)
+    is_turned_over = np.linalg.det(left @ right) < 0 and sizes[2] > ALIKE * sizes[0]
+    return Likeness.MIRRORED if is_turned_over else Likeness.SAME
 
 
 def surface_of(made: Tied, spacing: float | None = None, progress: Progress | None = None) -> TriangleMesh:
@@ -250,7 +265,7 @@ def surface_of(made: Tied, spacing: float | None = None, progress: Progress | No
         points, facing = _dense(brought.scan, sheet, chosen)
         places.append(pose.apply(points))
         normals.append(pose.turn(facing))
-    return make_surface(np.concatenate(places), np.concatenate(normals), chosen, progress, overhang=OVERHANG)
+    return make_surface(np.concatenate(places), np.concatenate(normals), chosen, progress)
 
 
 def _check_spacing(spacing: float | None, extent: Floats) -> float:
