@@ -20,6 +20,9 @@ LEAST_POINTS = 4
 FILLED = 0.4
 """A tile counts when it holds this share of the points that a full one would."""
 DRAWS = 400
+SHAPED, ROUGHEST = 10.0, 5.0
+"""Means of tiles side by side that differ, in squares, by so many times what the scatter within them explains differ by shape: of a
+slope it is 24 and more. Nor is scatter noise that is so many times the usual: seen from the side it becomes three times as much."""
 STRAIGHT = 0.85
 """A direction along which noise is this much less than along all is one in which the shape does not bend."""
 AGAIN = 1 / (np.sqrt(2) - 1)
@@ -111,7 +114,26 @@ class Tiles:
         size = np.sqrt(1 / self.counts[first] + 1 / self.counts[second])
         unit_noise = 1.4826 * float(np.median(np.abs(self.means[first] - self.means[second]) / size))
         unit_noise = min(unit_noise, self._noise_along_lines())
-        return np.asarray(np.maximum(unit_noise, 0.5 * within * np.sqrt(np.median(self.counts))) / np.sqrt(self.counts))
+        unit_noise = max(unit_noise, 0.5 * within * np.sqrt(np.median(self.counts)))
+        return np.asarray(unit_noise * self._rougher() / np.sqrt(self.counts))
+
+    def _rougher(self) -> Floats:
+        """How much noisier each tile (K,) is than most: where a surface was seen from the side its points scatter more.
+
+        Of the scatter within it and the tiles beside it; what chance would give of so many points says nothing. Nor does
+        scatter where the means themselves differ by more than it explains: that is the shape of a bump or a dent.
+        """
+        first, second = self._beside
+        own, n = np.arange(len(self.means)), len(self.means)
+        to, of = np.concatenate([own, first, second]), np.concatenate([own, second, first])
+        counts = np.bincount(to, self.counts[of], n)
+        within = np.bincount(to, self.counts[of] * self.spreads[of] ** 2, n) / counts
+        apart = (self.means[first] - self.means[second]) ** 2 / (1 / self.counts[first] + 1 / self.counts[second])
+        ends = np.concatenate([first, second])
+        between = np.bincount(ends, np.tile(apart, 2), n) / np.maximum(np.bincount(ends, minlength=n), 1)
+        ratio = np.sqrt(within) / max(float(np.median(self.spreads)), 1e-12)
+        is_noise = (ratio > 1 + 2 / np.sqrt(counts)) & (ratio < ROUGHEST) & (between < SHAPED * within)
+        return np.asarray(np.where(is_noise, ratio, 1.0))
 
     def _noise_along_lines(self) -> float:
         """The same from three tiles in a row, whose middle lies off the mean of the others by noise alone where the shape is steep.
