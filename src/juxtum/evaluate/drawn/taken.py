@@ -29,8 +29,8 @@ FEW = 12
 MOST_OF_OUTLINE = 400
 LEAST = 12
 """With fewer points on it a feature is not seen."""
-
-
+ROUNDED = 1.25
+"""A face of which no point lies so many spacings away from a sharp edge is rounded by the scan as a whole."""
 ONE_SIDE = 150.0
 """With a gap of so many degrees nothing holds what touches from inside."""
 
@@ -166,6 +166,7 @@ def _taken(given: Given, faces: Faces, where: str) -> Taken:
     what = f"the scan shows too little of face {faces[0]}"
     if len(rows) < LEAST:
         raise NotSeenError(what, where, "Scan more of it")
+    _check_wide_enough(deviation, rows, faces[0], where)
     coat = given.judgement.chain.thickness_on(deviation.faces[rows])
     normals = deviation.normals[rows]
     points = deviation.points[rows] - normals * coat[:, None]
@@ -183,6 +184,16 @@ def _taken(given: Given, faces: Faces, where: str) -> Taken:
     spots = points[at] + normals[at] * (tiles.means - off[at])[:, None]
     feet = deviation.feet[tiles.rows]
     return Taken(faces, nominal, points, fit, tiles, feet, normals[at], spots, *_reach(given, faces, nominal))
+
+
+def _check_wide_enough(deviation: Deviation, rows: Ints, face: int, where: str) -> None:
+    """Whether any point keeps a spacing away from all sharp edges: else a scan rounds the whole face, and what fits it is the rounding."""
+    spacing = deviation.spacing
+    enough = ROUNDED * spacing
+    clear = float(deviation.nominal.edge_distances(deviation.feet[rows], enough).max())
+    if clear < enough:
+        what = f"face {face} is about {2 * clear:.2g} mm wide, and points {spacing:.2g} mm apart round all of it"
+        raise NotSeenError(what, where, "Scan it more finely, or touch it with a probe")
 
 
 def _touched(given: Given, touched: Touched, faces: Faces, where: str) -> Taken:
