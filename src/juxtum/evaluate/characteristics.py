@@ -7,8 +7,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from juxtum.align import Alignment
+from juxtum.evaluate.clearance import edge_margin
 from juxtum.evaluate.decision import DecisionRule
-from juxtum.evaluate.deviation import Deviation, edge_margin
+from juxtum.evaluate.deviation import Deviation
 from juxtum.evaluate.statistics import chosen_rows
 from juxtum.evaluate.tiles import Rows, Tiles, choice_of_the_largest, tile_size
 from juxtum.evaluate.uncertainty import Chain

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from juxtum.evaluate.clearance import clear_points, edge_margin
 from juxtum.evaluate.foreign import ForeignPatch, PassedPatch, find_foreign, find_passed
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen
@@ -43,7 +44,7 @@ class Deviation:
     weights : array (N,)
         Area that each point stands for, mm2.
     clear, inner : array (N,)
-        Where the foot keeps clear of sharp edges, which scanners round; where it lies within a face at all.
+        Where it counts, see `clear_points`; where the foot lies within a face at all.
     seen : array (K,)
         Which of the nominal's samples have data.
     nominal : Nominal
@@ -160,8 +161,7 @@ def measure_deviation(
     progress.phase("keeping clear of edges", 0.9)
     found = feet.found
     inner = found & ~feet.on_border
-    clear = np.zeros(len(points), dtype=bool)
-    clear[found] = inner[found] & (nominal.edge_distances(feet.feet[found], margin) >= margin)
+    clear = clear_points(scan, nominal, feet)
     seen = _seen(nominal, scan, transform, feet, rule)
     progress.phase("looking for surface that is missing", 0.95)
     return Deviation(
@@ -204,11 +204,6 @@ def _widened(
     for name, values in arrays.items():
         values[rows[taken]] = getattr(wide, name)[taken]
     return replace(feet, **arrays)
-
-
-def edge_margin(spacing: float) -> float:
-    """How far from a sharp edge a scan is trusted, mm: twice its spacing, but between 0.5 and 3 mm."""
-    return float(np.clip(2 * spacing, 0.5, 3.0))
 
 
 def _seen(nominal: Nominal, scan: Scan, transform: RigidTransform, feet: Projection, rule: SearchRule) -> Bools:

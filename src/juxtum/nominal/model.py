@@ -17,7 +17,7 @@ from juxtum.exchange.model_line import ModelLine, lines_on_faces
 from juxtum.exchange.solid import CadArrays, TessellationRule
 from juxtum.geometry import Cylinder, Feature, Plane, TriangleMesh
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen, unit
-from juxtum.geometry.topology import components, edge_keys, sound_triangles
+from juxtum.geometry.topology import beside, components, edge_keys, sound_triangles
 from juxtum.nominal.features import feature_of_face
 from juxtum.nominal.projection import ExactProjector, MeshProjector, Projector, sharp_edges
 from juxtum.nominal.tessellation import checked
@@ -227,6 +227,29 @@ class Nominal:
         """Centre of area (3,) of some faces together, by number; of a ring it lies in its hole."""
         mesh = self.face_mesh(tuple(numbers))
         return np.asarray(np.average(mesh.corners.mean(1), axis=0, weights=np.maximum(mesh.triangle_areas, 1e-12)))
+
+    @cached_property
+    def bend_radii(self) -> Floats:
+        """About the radius (K,) with which each face bends, mm; infinite where it is flat.
+
+        Of the tessellation: its area over the sum of edge lengths times the angle between the triangles beside them, which of
+        a cylinder is the radius (Steiner's formula for the mean curvature).
+        """
+        other, agrees = beside(self.mesh.triangles, len(self.mesh.points))
+        triangle, edge = np.nonzero((other >= 0) & agrees)
+        across = other[triangle, edge]
+        same = self.triangle_faces[triangle] == self.triangle_faces[across]
+        triangle, edge, across = triangle[same], edge[same], across[same]
+        normals, points, corners = self.mesh.triangle_normals, self.mesh.points, self.mesh.triangles
+        turned = np.linalg.norm(np.cross(normals[triangle], normals[across]), axis=1)
+        angles = np.arctan2(turned, np.einsum("ij,ij->i", normals[triangle], normals[across]))
+        ends = points[corners[triangle, edge]], points[corners[triangle, (edge + 1) % 3]]
+        # Each edge is met from both its sides.
+        bend = np.bincount(
+            self.triangle_faces[triangle], angles * np.linalg.norm(ends[1] - ends[0], axis=1) / 2, len(self.faces)
+        )
+        areas = np.bincount(self.triangle_faces, self.mesh.triangle_areas, len(self.faces))
+        return frozen(areas / np.maximum(bend, 1e-9))
 
     def edge_distances(self, points: Floats, limit: float) -> Floats:
         """Distances (N,) to the nearest sharp edge, good to 0.02 mm, at most `limit`."""

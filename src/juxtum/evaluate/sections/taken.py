@@ -10,7 +10,8 @@ import numpy as np
 
 from juxtum.align import Alignment
 from juxtum.errors import FitError
-from juxtum.evaluate.deviation import Deviation, SearchRule, edge_margin
+from juxtum.evaluate.clearance import edge_margin
+from juxtum.evaluate.deviation import Deviation, SearchRule
 from juxtum.evaluate.sections._section_kernels import nearest_pieces, pieces_along
 from juxtum.evaluate.sections.compound import DrawnSlot, corners, drawn_slots, measured_slot, rows_of
 from juxtum.evaluate.sections.cutting import Curve, SectionPlane, cut

@@ -1,0 +1,62 @@
+"""Which points of a scan count: clear of sharp edges and of roundings, which scanners smear, and of where the scan itself ends."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from juxtum.geometry.arrays import Bools, Ints
+from juxtum.geometry.kdtree import kd_tree
+from juxtum.geometry.mesh import Scan, TriangleMesh
+from juxtum.geometry.topology import border_points
+from juxtum.nominal import Nominal, Projection
+
+MOSTLY = 0.75
+"""Where less of a face lies off the scan's own borders, or off roundings, than this share, what lies along them counts as well."""
+TIGHT = 4.0
+"""A face that bends with a radius of less than so many spacings is a rounding: points half a spacing apart turn by a quarter of it."""
+
+
+def edge_margin(spacing: float) -> float:
+    """How far from a sharp edge a scan is trusted, mm: twice its spacing, but between 0.5 and 3 mm."""
+    return float(np.clip(2 * spacing, 0.5, 3.0))
+
+
+def clear_points(scan: Scan, nominal: Nominal, feet: Projection) -> Bools:
+    """Which points (N,) of a scan count by where their feet lie on the nominal."""
+    margin, found = edge_margin(scan.spacing), feet.found
+    clear = np.zeros(len(feet.faces), dtype=bool)
+    clear[found] = ~feet.on_border[found] & (nominal.edge_distances(feet.feet[found], margin) >= margin)
+    for off in (_off_roundings(scan, nominal, feet, margin), _off_borders(scan)):
+        clear &= off | _mostly_lost(np.where(clear, feet.faces, -1), off)
+    return clear
+
+
+def _mostly_lost(faces: Ints, kept: Bools) -> Bools:
+    """Points (N,) of faces (N,) by index, -1 for none, of which too little would be left."""
+    every, left = np.bincount(faces + 1), np.bincount(faces + 1, kept)
+    return np.asarray((left < MOSTLY * every)[faces + 1])
+
+
+def _off_borders(scan: Scan) -> Bools:
+    """Points (N,) no nearer to an open border of their mesh than its spacing; a list of points has no borders.
+
+    What ends a scan is seen from the side and by few lines.
+    """
+    if not isinstance(scan, TriangleMesh):
+        return np.ones(len(scan.points), dtype=bool)
+    rim = border_points(scan)
+    if not rim.any():
+        return ~rim
+    near = kd_tree(scan.points[rim]).query(scan.points, distance_upper_bound=scan.spacing, workers=-1)[0]
+    return np.asarray(near >= scan.spacing)
+
+
+def _off_roundings(scan: Scan, nominal: Nominal, feet: Projection, margin: float) -> Bools:
+    """Points (N,) that keep away from roundings of other faces: beside one a coarse mesh swings past the surface."""
+    is_tight = np.append(nominal.bend_radii < TIGHT * scan.spacing, False)[feet.faces]
+    off = np.ones(len(feet.faces), dtype=bool)
+    rows = np.flatnonzero(feet.found & ~is_tight)
+    if is_tight.any() and len(rows):
+        near = kd_tree(feet.feet[is_tight]).query(feet.feet[rows], distance_upper_bound=margin, workers=-1)[0]
+        off[rows] = near >= margin
+    return off
