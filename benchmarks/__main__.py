@@ -56,6 +56,7 @@ ALL = {
     "drawings": drawings.drawings,
     "demo drawing": drawings.demo_drawing,
     "shaft drawing": drawings.shaft_drawing,
+    "captured drawing": drawings.captured_drawing,
     "surfaces": finishing.surfaces,
     "selections": finishing.selections,
     "walls": walls.walls,

@@ -5,13 +5,19 @@ from __future__ import annotations
 import sys
 from collections import defaultdict
 from collections.abc import Callable, Iterator
+from functools import cache
 from pathlib import Path
 from tempfile import TemporaryDirectory
+from typing import TYPE_CHECKING
 
 import numpy as np
 
-from benchmarks.cover import EVERY, FIRST, NOISE_ALONE, SEEDS, base_scan
+from benchmarks.cover import EVERY, FIRST, NOISE_ALONE, SEEDS, STATED, base_scan
+from juxtum.evaluate.uncertainty import Chain
 from juxtum.geometry import TriangleMesh
+
+if TYPE_CHECKING:
+    from juxtum.plan.planner import Planner
 
 NOISE, SCANS = 0.02, 12
 
@@ -50,7 +56,8 @@ def demo_drawing() -> Iterator[str]:
     from juxtum.demo.scan import with_noise
     from juxtum.demo.truth import truth
 
-    yield from _held("BC-220", base_scan(), lambda scan, rng: with_noise(scan, truth().noise, rng))
+    base = base_scan()
+    yield from _held("BC-220", base, lambda seed: with_noise(base, truth().noise, np.random.default_rng([seed, 7])))
 
 
 def shaft_drawing() -> Iterator[str]:
@@ -58,17 +65,62 @@ def shaft_drawing() -> Iterator[str]:
     from juxtum.demo.shaft_job import NOISE as SHAFT_NOISE
     from juxtum.demo.shaft_job import made_shaft
 
-    def noisy(scan: TriangleMesh, rng: np.random.Generator) -> TriangleMesh:
-        return TriangleMesh(
-            scan.points + rng.normal(0, SHAFT_NOISE, (len(scan.points), 1)) * scan.normals, scan.triangles
-        )
+    base = made_shaft(0.0)
 
-    yield from _held("PS-14", made_shaft(0.0), noisy)
+    def noisy(seed: int) -> TriangleMesh:
+        off = np.random.default_rng([seed, 7]).normal(0, SHAFT_NOISE, (len(base.points), 1))
+        return TriangleMesh(base.points + off * base.normals, base.triangles)
+
+    yield from _held("PS-14", base, noisy)
+
+
+def captured_drawing() -> Iterator[str]:
+    """BC-220 captured along its plan by the handheld stand-in, with all its errors and the instrument as it is stated; a seed each."""
+    yield from _held("BC-220", base_scan(), capture_of, STATED)
+
+
+def capture_of(seed: int) -> TriangleMesh:
+    """The surface of a capture of BC-220 along its plan, about where the part is."""
+    from benchmarks.promise import captured
+    from juxtum.capture.kept.result import points_of, surface_of
+
+    session = captured(_planner(), seed, is_carrier=True)
+    assert session.map.to_part is not None
+    return surface_of(points_of(session)).moved(session.map.to_part)
+
+
+@cache
+def _planner() -> Planner:
+    from juxtum.demo.capture import with_capture
+    from juxtum.demo.job import demo_job
+    from juxtum.job import FileStore, Runner
+    from juxtum.job.planning import task_of
+    from juxtum.plan.grounds import Grounds
+    from juxtum.plan.planner import Planner
+
+    files = FileStore()
+    job = with_capture(demo_job(files), files)
+    assert job.plan is not None
+    return Planner(Runner(files).nominal(job), task_of(job), job.plan, Grounds())
 
 
 def _held(
-    part: str, base: TriangleMesh, noisy: Callable[[TriangleMesh, np.random.Generator], TriangleMesh]
+    part: str, base: TriangleMesh, scan_of: Callable[[int], TriangleMesh], chain: Chain = NOISE_ALONE
 ) -> Iterator[str]:
+    """Values of a drawing on scans, one for each seed, against those of the part as it was made, scanned without any error."""
+    values = values_of(part)
+    truths, off = values(base, NOISE_ALONE), defaultdict(list)
+    for seed in range(FIRST, FIRST + SEEDS):
+        for name, (value, wide) in values(scan_of(seed), chain).items():
+            if name in truths:
+                off[name].append((value - truths[name][0], wide))
+        done = seed + 1 - FIRST
+        if done == SEEDS or done % EVERY == 0:
+            yield from _shares(off, done)
+
+
+def values_of(part: str) -> Callable[[TriangleMesh, Chain], dict[str, tuple[float, float]]]:
+    """What gives value and U of each line of a demo part's drawing on a scan."""
     from juxtum.align import best_fit
     from juxtum.demo.world import drawing_path, nominal_path
     from juxtum.evaluate import DecisionRule, measure_deviation
@@ -82,21 +134,14 @@ def _held(
     nominal = Nominal.from_shape(read_cad(nominal_path(part)).shape)
     lines = read_drawing(drawing_path(part), nominal)
 
-    def values(scan: TriangleMesh) -> dict[str, tuple[float, float]]:
+    def values(scan: TriangleMesh, chain: Chain) -> dict[str, tuple[float, float]]:
         fitted = best_fit(scan, nominal, RigidTransform.identity())
-        judgement = Judgement(fitted, NOISE_ALONE, DecisionRule.GUARDED)
+        judgement = Judgement(fitted, chain, DecisionRule.GUARDED)
         given = Given(measure_deviation(scan, nominal, fitted.transform), judgement)
         results = ((f"{line.id} {line.tag}", line.result(given)) for line in lines)
         return {name: (r.value, r.expanded) for name, r in results if r.value is not None and np.isfinite(r.value)}
 
-    truths, off = values(base), defaultdict(list)
-    for seed in range(FIRST, FIRST + SEEDS):
-        for name, (value, wide) in values(noisy(base, np.random.default_rng([seed, 7]))).items():
-            if name in truths:
-                off[name].append((value - truths[name][0], wide))
-        done = seed + 1 - FIRST
-        if done == SEEDS or done % EVERY == 0:
-            yield from _shares(off, done)
+    return values
 
 
 def _shares(off: dict[str, list[tuple[float, float]]], scans: int) -> Iterator[str]:
