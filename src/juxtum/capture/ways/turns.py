@@ -12,7 +12,8 @@ from juxtum.geometry.arrays import Floats, frozen
 from juxtum.geometry.kdtree import kd_tree
 from juxtum.geometry.registration import Pulls, Rounds, register
 
-LOOKED_AT = 20_000
+LOOKED_AT, KNOWN = 7_000, 120_000
+"""Points of a shot that are laid, and of all before it onto which they are."""
 ROUNDS = 25
 LEAST_OVERLAP = 0.15
 
@@ -66,10 +67,9 @@ class TurnedShots:
 
     def _aligned(self, places: Floats, normals: Floats) -> tuple[RigidTransform, float, float]:
         """Registered onto what is there, on at most a few thousand points."""
-        known = np.concatenate([s.places for s in self.shots])
-        facing = np.concatenate([s.normals for s in self.shots])
-        step = max(1, len(known) // (6 * LOOKED_AT))
-        known, facing = known[::step], facing[::step]
+        step = max(1, sum(len(s.places) for s in self.shots) // KNOWN)
+        known = np.concatenate([s.places[::step] for s in self.shots])
+        facing = np.concatenate([s.normals[::step] for s in self.shots])
         tree = kd_tree(known)
         some = slice(None, None, max(1, len(places) // LOOKED_AT))
         p, n = places[some], normals[some]
