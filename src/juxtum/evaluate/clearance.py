@@ -13,7 +13,7 @@ from juxtum.nominal import Nominal, Projection
 MOSTLY = 0.75
 """Where less of a face lies off the scan's own borders, or off roundings, than this share, what lies along them counts as well."""
 TIGHT = 4.0
-"""A face that bends with a radius of less than so many spacings is a rounding: points half a spacing apart turn by a quarter of it."""
+"""A face that bends with a radius of less than so many spacings is a rounding: from one point to the next it turns by 14 degrees and more."""
 
 
 def edge_margin(spacing: float) -> float:
