@@ -35,7 +35,8 @@ def meaning_of_extreme(deviation: Deviation) -> str:
     """What an extreme over tiles means, in words."""
     margin = edge_margin(deviation.spacing)
     return (
-        f"extreme of the means over tiles of {tile_size(deviation.spacing):.2g} mm, {margin:.2g} mm and more from sharp edges; "
+        f"extreme of the means over tiles of {tile_size(deviation.spacing):.2g} mm, {margin:.2g} mm and more from sharp edges and tight roundings, "
+        "a spacing and more from where the scan ends; "
         "what noise adds by the choice of the extreme is taken off"
     )
 

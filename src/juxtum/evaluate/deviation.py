@@ -159,8 +159,7 @@ def measure_deviation(
     foreign = find_foreign(scan, points, _strange(points, feet, nominal, margin), nominal)
     feet = _widened(points, directions, feet, foreign, nominal, rule.angle)
     progress.phase("keeping clear of edges", 0.9)
-    found = feet.found
-    inner = found & ~feet.on_border
+    inner = feet.found & ~feet.on_border
     clear = clear_points(scan, nominal, feet)
     seen = _seen(nominal, scan, transform, feet, rule)
     progress.phase("looking for surface that is missing", 0.95)

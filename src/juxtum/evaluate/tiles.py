@@ -123,9 +123,7 @@ class Tiles:
         Of the scatter within it and the tiles beside it; what chance would give of so many points says nothing. Nor does
         scatter where the means themselves differ by more than it explains: that is the shape of a bump or a dent.
         """
-        first, second = self._beside
-        own, n = np.arange(len(self.means)), len(self.means)
-        to, of = np.concatenate([own, first, second]), np.concatenate([own, second, first])
+        (first, second), (to, of), n = self._beside, self._together, len(self.means)
         counts = np.bincount(to, self.counts[of], n)
         within = np.bincount(to, self.counts[of] * self.spreads[of] ** 2, n) / counts
         apart = (self.means[first] - self.means[second]) ** 2 / (1 / self.counts[first] + 1 / self.counts[second])
@@ -164,11 +162,16 @@ class Tiles:
     @cached_property
     def around(self) -> tuple[Floats, Floats]:
         """Mean of each tile and those beside it (K,), and the share of its noise's variance that is left in that (K,)."""
-        first, second = self._beside
-        own, n = np.arange(len(self.means)), len(self.means)
-        to, of = np.concatenate([own, first, second]), np.concatenate([own, second, first])
+        (to, of), n = self._together, len(self.means)
         count = np.bincount(to, minlength=n)
         return np.bincount(to, self.means[of], n) / count, 1 / count
+
+    @cached_property
+    def _together(self) -> tuple[Rows, Rows]:
+        """Each tile with itself and with those beside it: to which, of which."""
+        first, second = self._beside
+        own = np.arange(len(self.means))
+        return np.concatenate([own, first, second]), np.concatenate([own, second, first])
 
     @cached_property
     def _beside(self) -> tuple[Rows, Rows]:

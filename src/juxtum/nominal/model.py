@@ -230,7 +230,7 @@ class Nominal:
 
     @cached_property
     def bend_radii(self) -> Floats:
-        """About the radius (K,) with which each face bends, mm; infinite where it is flat.
+        """About the radius (K,) with which each face bends, mm; very large where it is flat.
 
         Of the tessellation: its area over the sum of edge lengths times the angle between the triangles beside them, which of
         a cylinder is the radius (Steiner's formula for the mean curvature).
