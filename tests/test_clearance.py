@@ -9,15 +9,17 @@ from benchmarks.drawings import capture_of, values_of
 from benchmarks.joins import whole
 
 from helpers import JUDGEMENT, raised_sheet, sheet, top_of
+from juxtum.align.datums import DatumFeature, datum_points
 from juxtum.demo import solids
 from juxtum.evaluate import LineResult, Verdict, measure_deviation
-from juxtum.evaluate.clearance import edge_margin
 from juxtum.evaluate.kinds import Flatness, Given
 from juxtum.evaluate.kinds.angles import ConeAngle
 from juxtum.evaluate.tiles import make_tiles
 from juxtum.geometry import RigidTransform, TriangleMesh
 from juxtum.geometry.arrays import Floats
+from juxtum.geometry.topology import border_points
 from juxtum.nominal import Nominal
+from juxtum.nominal.clearance import edge_margin
 
 FILLET, HOLE = 3.0, 6.0
 
@@ -64,6 +66,19 @@ def test_where_a_scan_ends_it_does_not_count_but_a_face_of_ends_alone_does() -> 
     assert not clear[rim].any() and clear[~rim].mean() > 0.95
     strip = flat.kept(np.abs(flat.points[:, 0]) < 1.1)
     assert measure_deviation(strip, block, RigidTransform.identity()).clear.any()
+
+
+def test_a_datum_leaves_out_what_a_scan_smears(stepped: Nominal) -> None:
+    """Half of a scan whose ends curl up, and which swings past the face beside a rounding: the datum is the face all the same."""
+    scan = whole(stepped, int(5 * stepped.area / 1.5**2))
+    scan = scan.kept(scan.points[:, 1] < 35)
+    points, top = scan.points.copy(), abs(scan.points[:, 2] - 10) < 1e-6
+    smeared = top & (border_points(scan) | (points[:, 0] < 12 + FILLET + 1.5))
+    points[smeared, 2] += 0.1
+    bent = TriangleMesh(points, scan.triangles)
+    datum = DatumFeature("A", (named(stepped, (40, 30, 10)),))
+    taken = datum_points(bent, stepped, RigidTransform.identity(), datum)
+    assert len(taken) > 300 and smeared.sum() > 30 and np.allclose(taken[:, 2], 10, atol=1e-9)
 
 
 @pytest.mark.parametrize("bump", [0.0, 0.4])

@@ -19,10 +19,8 @@ from juxtum.geometry.arrays import Floats, frozen, orthonormal_frame
 from juxtum.geometry.features import Line
 from juxtum.geometry.mesh import Scan
 from juxtum.nominal import Nominal, faces_mask
+from juxtum.nominal.clearance import clear_points, edge_margin, or_in_the_middle
 from juxtum.nominal.common import common_feature, two_bearings
-
-EDGE_MARGIN = 1.5
-"""Points nearer than this to a sharp edge of the nominal do not count for a datum, mm."""
 
 WELL_SEEN = 2 / 3
 """Share of a datum that must have been seen before nothing has to be said."""
@@ -128,16 +126,19 @@ def datum_feature(nominal: Nominal, datum: DatumFeature) -> Feature:
 
 
 def datum_points(scan: Scan, nominal: Nominal, start: RigidTransform, datum: DatumFeature) -> Floats:
-    """Scan points (N, 3) in scan coordinates nearest to the datum's faces, away from sharp edges."""
+    """Scan points (N, 3) in scan coordinates nearest to the datum's faces that count, see `clear_points`."""
     points = start.apply(scan.points)
+    margin = edge_margin(scan.spacing)
     low, high = nominal.face_mesh(datum.faces).bounds
-    close = np.flatnonzero(((points > low - 2) & (points < high + 2)).all(1))
+    reach = max(2.0, margin)
+    close = np.flatnonzero(((points > low - reach) & (points < high + reach)).all(1))
     normals = scan.normals
     directions = None if normals is None else start.turn(normals[close])
     found = nominal.projector.project(points[close], directions, limit=2.0)
-    mine = faces_mask(found.faces, datum.faces) & ~found.on_border
-    close, feet = close[mine], found.feet[mine]
-    close = close[nominal.edge_distances(feet, EDGE_MARGIN) >= EDGE_MARGIN]
+    clear = clear_points(scan, nominal, found, close)
+    mine = np.flatnonzero(faces_mask(found.faces, datum.faces) & ~found.on_border)
+    counts = or_in_the_middle(nominal, clear[mine], found.feet[mine], found.faces[mine], margin)
+    close = close[mine[counts]]
     if len(close) < 30:
         what = f"only {len(close)} points of the scan lie on it"
         raise AlignmentError(what, f"datum {datum.letter}", "Choose a datum that the scan shows")
@@ -183,7 +184,7 @@ def _half_seen(nominal: Nominal, datum: DatumFeature, places: Floats, spacing: f
 
     samples = nominal.samples
     rows = np.flatnonzero(faces_mask(samples.faces, datum.faces))
-    reach = EDGE_MARGIN + 3 * spacing + samples.size
+    reach = edge_margin(spacing) + 3 * spacing + samples.size
     apart, _ = cKDTree(places).query(samples.centres[rows], distance_upper_bound=reach)
     areas = samples.mesh.triangle_areas[rows]
     seen = float(areas[np.isfinite(apart)].sum() / areas.sum())

@@ -7,16 +7,13 @@ from dataclasses import dataclass
 import numpy as np
 
 from juxtum.align import Alignment
-from juxtum.evaluate.clearance import edge_margin
 from juxtum.evaluate.decision import DecisionRule
 from juxtum.evaluate.deviation import Deviation
 from juxtum.evaluate.statistics import chosen_rows
 from juxtum.evaluate.tiles import Rows, Tiles, choice_of_the_largest, tile_size
 from juxtum.evaluate.uncertainty import Chain
-from juxtum.geometry.arrays import Bools, Floats
-
-LEAST_CLEAR = 0.05
-"""A face with a smaller share of its points clear of edges is too narrow to keep clear of them."""
+from juxtum.geometry.arrays import Floats
+from juxtum.nominal.clearance import edge_margin, or_in_the_middle
 
 
 @dataclass(frozen=True)
@@ -47,21 +44,9 @@ def counting_rows(deviation: Deviation, faces: tuple[int, ...]) -> Rows:
     rows = rows[~deviation.strays[rows]]
     if len(rows) == 0:
         return rows
-    clear = deviation.clear[rows]
-    owner = deviation.faces[rows]
-    all_of, clear_of = np.bincount(owner), np.bincount(owner, clear)
-    narrow = (clear_of < LEAST_CLEAR * all_of)[owner] & deviation.inner[rows]
-    return np.asarray(rows[clear | (narrow & _in_the_middle(deviation, rows, narrow))])
-
-
-def _in_the_middle(deviation: Deviation, rows: Rows, narrow: Bools) -> Bools:
-    away = np.zeros(len(rows))
-    if narrow.any():
-        away[narrow] = deviation.nominal.edge_distances(deviation.feet[rows[narrow]], edge_margin(deviation.spacing))
-    owner = deviation.faces[rows]
-    most = np.zeros(int(owner.max()) + 1)
-    np.maximum.at(most, owner, away)
-    return np.asarray(away >= 0.65 * most[owner])
+    feet, margin = deviation.feet[rows], edge_margin(deviation.spacing)
+    counts = or_in_the_middle(deviation.nominal, deviation.clear[rows], feet, deviation.faces[rows], margin)
+    return np.asarray(rows[counts & deviation.inner[rows]])
 
 
 @dataclass(frozen=True)

@@ -8,12 +8,12 @@ from typing import Any
 
 import numpy as np
 
-from juxtum.evaluate.clearance import clear_points, edge_margin
 from juxtum.evaluate.foreign import ForeignPatch, PassedPatch, find_foreign, find_passed
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen
 from juxtum.geometry.mesh import PointCloud, Scan, TriangleMesh
 from juxtum.nominal import Nominal, Projection
+from juxtum.nominal.clearance import clear_points, edge_margin
 from juxtum.progress import Progress, silent
 
 CHUNK = 400_000

@@ -10,7 +10,6 @@ import numpy as np
 
 from juxtum.align import Alignment
 from juxtum.errors import FitError
-from juxtum.evaluate.clearance import edge_margin
 from juxtum.evaluate.deviation import Deviation, SearchRule
 from juxtum.evaluate.sections._section_kernels import nearest_pieces, pieces_along
 from juxtum.evaluate.sections.compound import DrawnSlot, corners, drawn_slots, measured_slot, rows_of
@@ -28,6 +27,7 @@ from juxtum.evaluate.sections.pieces import (
 from juxtum.evaluate.uncertainty import Budget, Chain, Sampling, measured_length
 from juxtum.geometry.arrays import Bools, Floats, Ints, cross, frozen
 from juxtum.geometry.mesh import Scan
+from juxtum.nominal.clearance import edge_margin
 
 Along = Literal["surface", "right", "up"]
 FLATTEST, STEEP = 0.17, 0.5

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import numpy as np
 
-from juxtum.geometry.arrays import Bools, Ints
+from juxtum.geometry.arrays import Bools, Floats, Ints
 from juxtum.geometry.kdtree import kd_tree
 from juxtum.geometry.mesh import Scan, TriangleMesh
 from juxtum.geometry.topology import border_points
-from juxtum.nominal import Nominal, Projection
+from juxtum.nominal.model import Nominal
+from juxtum.nominal.projection import Projection
 
+LEAST_CLEAR = 0.05
+"""A face with a smaller share of its points clear of edges is too narrow to keep clear of them."""
 MOSTLY = 0.75
 """Where less of a face lies off the scan's own borders, or off roundings, than this share, what lies along them counts as well."""
 TIGHT = 4.0
@@ -21,14 +24,33 @@ def edge_margin(spacing: float) -> float:
     return float(np.clip(2 * spacing, 0.5, 3.0))
 
 
-def clear_points(scan: Scan, nominal: Nominal, feet: Projection) -> Bools:
-    """Which points (N,) of a scan count by where their feet lie on the nominal."""
+def clear_points(scan: Scan, nominal: Nominal, feet: Projection, rows: Ints | None = None) -> Bools:
+    """Which points of a scan count by where their feet lie on the nominal.
+
+    Parameters
+    ----------
+    feet : Projection
+        Of the points, or of `rows` of them.
+    """
     margin, found = edge_margin(scan.spacing), feet.found
     clear = np.zeros(len(feet.faces), dtype=bool)
     clear[found] = ~feet.on_border[found] & (nominal.edge_distances(feet.feet[found], margin) >= margin)
-    for off in (_off_roundings(scan, nominal, feet, margin), _off_borders(scan)):
+    for off in (_off_roundings(scan, nominal, feet, margin), _off_borders(scan, rows)):
         clear &= off | _mostly_lost(np.where(clear, feet.faces, -1), off)
     return clear
+
+
+def or_in_the_middle(nominal: Nominal, clear: Bools, feet: Floats, faces: Ints, margin: float) -> Bools:
+    """What counts of points (N,) within faces: what is `clear`, or, of faces too narrow for that, the middle third between their edges."""
+    if len(faces) == 0:
+        return clear
+    every, left = np.bincount(faces), np.bincount(faces, clear)
+    narrow = (left < LEAST_CLEAR * every)[faces]
+    away, most = np.zeros(len(faces)), np.zeros(int(faces.max()) + 1)
+    if narrow.any():
+        away[narrow] = nominal.edge_distances(feet[narrow], margin)
+    np.maximum.at(most, faces, away)
+    return np.asarray(clear | (narrow & (away >= 0.65 * most[faces])))
 
 
 def _mostly_lost(faces: Ints, kept: Bools) -> Bools:
@@ -37,17 +59,16 @@ def _mostly_lost(faces: Ints, kept: Bools) -> Bools:
     return np.asarray((left < MOSTLY * every)[faces + 1])
 
 
-def _off_borders(scan: Scan) -> Bools:
-    """Points (N,) no nearer to an open border of their mesh than its spacing; a list of points has no borders.
+def _off_borders(scan: Scan, rows: Ints | None) -> Bools:
+    """Points (N,), or some rows of them, no nearer to an open border of their mesh than its spacing; a list of points has no borders.
 
     What ends a scan is seen from the side and by few lines.
     """
-    if not isinstance(scan, TriangleMesh):
-        return np.ones(len(scan.points), dtype=bool)
-    rim = border_points(scan)
+    points = scan.points if rows is None else scan.points[rows]
+    rim = border_points(scan) if isinstance(scan, TriangleMesh) else np.zeros(0, dtype=bool)
     if not rim.any():
-        return ~rim
-    near = kd_tree(scan.points[rim]).query(scan.points, distance_upper_bound=scan.spacing, workers=-1)[0]
+        return np.ones(len(points), dtype=bool)
+    near = kd_tree(scan.points[rim]).query(points, distance_upper_bound=scan.spacing, workers=-1)[0]
     return np.asarray(near >= scan.spacing)
 
 
