@@ -84,7 +84,7 @@ def capture_of(seed: int) -> TriangleMesh:
     from benchmarks.promise import captured
     from juxtum.capture.kept.result import points_of, surface_of
 
-    session = captured(_planner(), seed, is_carrier=True)
+    session = captured(_planner(), seed, made="BC-220")
     assert session.map.to_part is not None
     return surface_of(points_of(session)).moved(session.map.to_part)
 

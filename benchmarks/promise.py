@@ -13,7 +13,7 @@ from benchmarks.planning import planners
 from juxtum.capture.live.coverage import Seen
 from juxtum.capture.live.session import CaptureSession
 from juxtum.capture.path.run import run_by_itself
-from juxtum.demo.bodies import made_body
+from juxtum.demo.bodies import MADE, made_body
 from juxtum.devices.handheld import HandheldScanner
 from juxtum.devices.link import DirectLink
 from juxtum.devices.protocol import Message
@@ -48,9 +48,9 @@ def with_targets(planner: Planner, count: int) -> Planner:
     return replace(planner, plan=made.model_copy(update={"spacing": SPACING}))
 
 
-def captured(planner: Planner, seed: int, *, is_carrier: bool) -> CaptureSession:
+def captured(planner: Planner, seed: int, *, made: str = "") -> CaptureSession:
     """A capture that runs by itself; where photos measure the targets first, the scanner is given their map."""
-    body = made_body(planner.nominal, planner.plan, is_carrier=is_carrier, seed=seed)
+    body = made_body(planner.nominal, planner.plan, made, seed)
     link = DirectLink(HandheldScanner(body, planner.model, seed))
     session = CaptureSession(planner, MEMORY)
     if planner.ground().is_mapped:
@@ -78,7 +78,7 @@ def promise() -> Iterator[str]:
             promised, found = made.plan.expected.coverage, []
             begun = time.perf_counter()
             for seed in SEEDS[name]:
-                found.append(captured(made, seed, is_carrier=name == "BC-220").coverage.share(Seen.ONE_PASS))
+                found.append(captured(made, seed, made=name if name in MADE else "").coverage.share(Seen.ONE_PASS))
             worst = max(worst, *(abs(f - promised) for f in found))
             told = ", ".join(f"{100 * f:.1f}" for f in found)
             yield (
@@ -91,7 +91,7 @@ def promise() -> Iterator[str]:
                 assert there.plan.expected is not None
                 promised = there.plan.expected.coverage
                 found = [
-                    captured(there, seed, is_carrier=name == "BC-220").coverage.share(Seen.ONE_PASS)
+                    captured(there, seed, made=name if name in MADE else "").coverage.share(Seen.ONE_PASS)
                     for seed in SEEDS[name]
                 ]
                 worst = max(worst, *(abs(f - promised) for f in found))

@@ -216,7 +216,7 @@ def test_a_tie_is_as_good_as_a_simulation_says(planner: Planner, ways: dict[Way,
 def test_a_capture_on_a_plate_gives_what_was_promised(planner: Planner, ways: dict[Way, WayResult], way: Way) -> None:
     made = replace(planner, plan=with_way(planner, ways[way]).model_copy(update={"spacing": SPACING}))
     assert made.plan.expected is not None and made.plan.expected.coverage > 0.98
-    session = captured(made, 7, is_carrier=True)
+    session = captured(made, 7, made="BC-220")
     assert session.coverage.share(Seen.ONE_PASS) == pytest.approx(made.plan.expected.coverage, abs=WITHIN)
     assert session.map.to_part is not None and len(session.map.gear.rows) > 20
     corners = np.array(np.meshgrid(*planner.nominal.mesh.bounds.T)).reshape(3, -1).T

@@ -48,7 +48,7 @@ def planned(planner: Planner) -> Planner:
 def test_a_capture_gives_what_the_plan_promised(planner: Planner, count: int) -> None:
     coarse = with_targets(planner, count)
     assert coarse.plan.expected is not None
-    session = captured(coarse, 5, is_carrier=True)
+    session = captured(coarse, 5, made="BC-220")
     promised = coarse.plan.expected.coverage
     assert session.coverage.share(Seen.ONE_PASS) == pytest.approx(promised, abs=WITHIN)
     assert (promised > 0.98) == (count == 0), "and too few are known to be too few"

@@ -34,7 +34,7 @@ class Maker:
 
     def __init__(self, planner: Planner, kind: str = "handheld") -> None:
         self._planner, self._kind = planner, kind
-        self._device = HandheldScanner(made_body(planner.nominal, planner.plan, is_carrier=True), planner.model, 3)
+        self._device = HandheldScanner(made_body(planner.nominal, planner.plan, "BC-220"), planner.model, 3)
         self._server = socket.create_server(("127.0.0.1", 0))
         self.port: int = self._server.getsockname()[1]
         self.trigger, self._lock, self.heard = threading.Event(), threading.Lock(), list[str]()

@@ -37,7 +37,7 @@ def planner(nominal: Nominal) -> Planner:
 @pytest.fixture(scope="module")
 def frames(planner: Planner) -> list[Message]:
     """What the scanner sends while it is led along the first stops of the plan."""
-    device = HandheldScanner(made_body(planner.nominal, planner.plan, is_carrier=True), planner.model, 3)
+    device = HandheldScanner(made_body(planner.nominal, planner.plan, "BC-220"), planner.model, 3)
     way = path(planner.ground(), tracked_poses(planner))[:6]
     return [answer for message in hands(way, planner.mode, 2.0) for answer in device.handle(message)]
 

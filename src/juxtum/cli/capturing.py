@@ -38,6 +38,7 @@ from juxtum.job.steps import BestFit, Fragments, Rough
 from juxtum.job.store import SUFFIX, load_job
 from juxtum.nominal import Nominal
 from juxtum.plan.document import Plan
+from juxtum.plan.equipping import planned_first
 from juxtum.plan.grounds import Grounds
 from juxtum.plan.planner import Planner, default_plan, with_expectation
 from juxtum.report.writer import check_folder
@@ -132,7 +133,7 @@ def _planned(
     plan = job.plan if model is None else job.plan.model_copy(update={"instrument": model, "mode": "", "chain": ""})
     planner = Planner(nominal, task_of(job), plan, Grounds())
     if needs_targets and not plan.is_tracked:
-        planner = Planner(nominal, planner.task, planner.planned(show_progress()), planner.grounds)
+        planner = Planner(nominal, planner.task, planned_first(planner, show_progress()), planner.grounds)
     elif model is not None:
         # The targets are stuck already; what they promise is another thing with a tracker.
         planner = Planner(

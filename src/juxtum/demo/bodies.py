@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+from collections.abc import Callable
 from dataclasses import replace
 from functools import cache
 from importlib.resources import files
@@ -59,27 +60,41 @@ def made_surface() -> tuple[TriangleMesh, Ints]:
         return TriangleMesh(held["points"], held["triangles"]), held["faces"]
 
 
-def made_body(part: Nominal, plan: Plan, *, is_carrier: bool = False, seed: int = 0) -> Body:
+def made_body(part: Nominal, plan: Plan, made: str = "", seed: int = 0) -> Body:
     """A part before the stand-ins: its targets stuck where the plan says, as well as a hand can.
 
     Parameters
     ----------
     part : Nominal
         As it is drawn.
-    is_carrier : bool
-        It is BC-220, which was made with its known faults; any other part is made as drawn.
+    made : str
+        Which part of the demo world it is, if it was made with known faults; any other is made as drawn.
     """
     body = Body.of(part, plan.stance, (), {n: Finish(f) for n, f in plan.finishes})
     diameter = plan.diameter or min(plan.instrument.targets.diameters if plan.instrument.targets else (6.0,))
     body = replace(body, target_diameter=diameter)
-    if is_carrier:
-        bump = truth().bump
-        mesh, faces = made_surface()
-        body = replace(body, mesh=mesh, faces=faces, relief=lambda places: bump_height(places, bump), expansion=10.5)
+    if made:
+        body = MADE[made](body)
     gear = None
     if plan.equipment:
         gear = gear_of(plan.equipment, part, plan.stance).put_down(np.random.default_rng([seed, 11]))
     return replace(body, targets=stuck(body, plan, seed), coating=_coating(body, plan, seed), gear=gear)
+
+
+def _as_carrier(body: Body) -> Body:
+    bump = truth().bump
+    mesh, faces = made_surface()
+    return replace(body, mesh=mesh, faces=faces, relief=lambda places: bump_height(places, bump), expansion=10.5)
+
+
+def _as_shaft(body: Body) -> Body:
+    from juxtum.demo.shaft_job import turned_surface
+
+    mesh, faces = turned_surface()
+    return replace(body, mesh=mesh, faces=faces, expansion=16.0)
+
+
+MADE: dict[str, Callable[[Body], Body]] = {"BC-220": _as_carrier, "PS-14": _as_shaft}
 
 
 def _coating(body: Body, plan: Plan, seed: int) -> Coating | None:
@@ -112,13 +127,14 @@ def stuck(body: Body, plan: Plan, seed: int = 0) -> tuple[Target, ...]:
 
 
 def body_for(source: InputFile | None, nominal: Nominal, plan: Plan, seed: int = 0) -> Body:
-    """What stands before the stand-ins for a nominal: BC-220 as it was made, any other part as it is drawn.
+    """What stands before the stand-ins for a nominal: BC-220 and PS-14 as they were made, any other part as it is drawn.
 
     Parameters
     ----------
     source : InputFile
-        The nominal's file; the demo part is known by its content.
+        The nominal's file; demo parts are known by its content.
     """
-    if source is not None and source.sha256 == content_hash(nominal_path("BC-220")):
-        return made_body(nominal, plan, is_carrier=True, seed=seed)
-    return made_body(nominal, plan, seed=seed)
+    known = "" if source is None else source.sha256
+    return made_body(
+        nominal, plan, next((name for name in MADE if known == content_hash(nominal_path(name))), ""), seed
+    )

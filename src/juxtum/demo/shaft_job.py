@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+from functools import cache
 from importlib.resources import files as resources
 from pathlib import Path
 
@@ -17,7 +18,8 @@ from juxtum.exchange.meshes import write_ply
 from juxtum.exchange.solid import TessellationRule
 from juxtum.folders import cache_folder
 from juxtum.geometry import RigidTransform, TriangleMesh
-from juxtum.geometry.arrays import Floats
+from juxtum.geometry.arrays import Floats, Ints, frozen
+from juxtum.geometry.topology import weld
 from juxtum.geometry.transform import rotation_from_vector
 from juxtum.instruments import Circumstances, Environment, Instrument
 from juxtum.job import Brief, FileStore, Job, Procedure, Runner
@@ -30,6 +32,7 @@ from juxtum.progress import Progress, silent
 
 SEED, NOISE = 14, 0.006
 DENSE, SPACING = 0.5, 0.7
+FINE = TessellationRule(0.003, 0.08)
 HELD = 0.6
 """The end below this height is held and not seen, mm."""
 POSE = RigidTransform.from_parts(rotation_from_vector([1.3, -0.5, 2.2]), [240.0, -60.0, 310.0])
@@ -85,9 +88,18 @@ def _recipe() -> str:
     return hashlib.sha256(b"".join(parts)).hexdigest()[:12]
 
 
+@cache
+def turned_surface() -> tuple[TriangleMesh, Ints]:
+    """Fine mesh of the shaft as it was turned and milled, and the face number of each triangle."""
+    drawn = Nominal.from_shape(build_shaft(), rule=FINE)
+    dense = sample_surface(drawn.mesh, drawn.triangle_faces, DENSE)
+    points, triangles = weld(dense.mesh.corners.reshape(-1, 3), 1e-6)
+    return TriangleMesh(made_points(points), triangles), frozen(dense.faces + 1, np.int32)
+
+
 def made_shaft(noise: float = NOISE) -> TriangleMesh:
     """The surface as it was turned and scanned, in part coordinates, with so much noise; what was held is open."""
-    drawn = Nominal.from_shape(build_shaft(), rule=TessellationRule(0.003, 0.08))
+    drawn = Nominal.from_shape(build_shaft(), rule=FINE)
     dense = sample_surface(drawn.mesh, drawn.triangle_faces, DENSE).mesh
     mesh = make_surface(dense.corners.mean(1), dense.triangle_normals, SPACING, overhang=0.5)
     off = np.random.default_rng(SEED).normal(0, noise, len(mesh.points))
