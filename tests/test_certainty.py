@@ -6,9 +6,10 @@ import numpy as np
 import pytest
 
 from juxtum.associate import without_outliers
-from juxtum.evaluate.drawn.certainty import at_least_as_drawn
+from juxtum.evaluate.drawn.certainty import at_least_as_drawn, freed_of_oval
 from juxtum.evaluate.kinds.form import _spread_of_middle
 from juxtum.evaluate.kinds.toleranced import Found, worst_of
+from juxtum.geometry import RigidTransform
 from juxtum.geometry.features import Cone, Cylinder
 
 pytestmark = pytest.mark.quick
@@ -65,6 +66,27 @@ def test_a_narrow_chamfer_does_not_believe_its_own_tilt() -> None:
     assert 0.5 < scatter / np.sqrt(np.mean(after)) < 1.1
 
 
+@pytest.mark.parametrize("tilt", [0.0, 0.02])
+def test_an_oval_of_a_thousandth_does_not_carry_a_chamfer_away(tilt: float) -> None:
+    """As a head sees a chamfer whose frames lie a micron off each other; straight, and made a degree askew."""
+    cone = Cone(np.zeros(3), UP, 37.0, np.pi / 4)
+    feet, normals = ring(cone, 2 * np.pi, 0.35)
+    made = RigidTransform.about(np.zeros(3), np.array([0, 0, 0, tilt, 0, 0]))
+    oval, before, after, wide = 0.0012 * np.cos(2 * np.arctan2(feet[:, 1], feet[:, 0]) + 0.8), [], [], []
+    for seed in range(30):
+        noise = np.random.default_rng(seed).normal(0, 0.002, 280)
+        points = made.apply(feet + (oval + noise)[:, None] * normals)
+        fit = without_outliers(cone, points)
+        first = freed_of_oval(fit, cone, points, feet)
+        truth = np.array([0, -np.sin(tilt)])
+        before.append(fit.feature.axis[:2] - truth)
+        after.append(first.feature.axis[:2] - truth)
+        wide.append(np.sqrt(np.diag(first.covariance)[2:4]))
+    rms = [float(np.sqrt(np.mean(np.square(off)))) for off in (before, after)]
+    assert rms[1] < 1.3 * np.mean(wide), "what is said of it holds"
+    assert tilt or rms[0] > 2 * rms[1], "or else nothing is to be mended"
+
+
 def test_what_the_drawing_leaves_free_is_unsure_and_no_error() -> None:
     """Places on one circle of a bore tell nothing of its tilt: however few and flat they are, an answer comes of it."""
     bore, turn = Cylinder(np.zeros(3), UP, 20.0), np.linspace(0, 6, 40)
@@ -83,6 +105,7 @@ def test_what_is_well_known_stays_as_it_is() -> None:
     feet = np.column_stack([20 * np.cos(angles), 20 * np.sin(angles), along])
     points = feet + feet * [1, 1, 0] / 20 * rng.normal(0, 0.015, 2000)[:, None]
     fit = without_outliers(bore, points)
+    assert freed_of_oval(fit, bore, points, feet) is fit
     wider = at_least_as_drawn(fit, bore, points, feet)
     assert np.allclose(wider.covariance, fit.covariance, rtol=0.02, atol=1e-4 * np.abs(fit.covariance).max())
 

@@ -13,7 +13,7 @@ from juxtum.associate.zones import contacting_plane, mating
 from juxtum.errors import FitError, InputError
 from juxtum.evaluate.characteristics import counting_rows
 from juxtum.evaluate.deviation import Deviation
-from juxtum.evaluate.drawn.certainty import at_least_as_drawn
+from juxtum.evaluate.drawn.certainty import at_least_as_drawn, freed_of_oval
 from juxtum.evaluate.drawn.references import Faces
 from juxtum.evaluate.given import Given
 from juxtum.evaluate.tiles import Tiles, make_tiles
@@ -175,6 +175,7 @@ def _taken(given: Given, faces: Faces, where: str) -> Taken:
     except FitError as problem:
         raise NotSeenError(f"face {faces[0]}: {problem.what}", where, problem.next) from problem
     some = slice(None, None, max(1, len(points) // MOST))
+    fit = freed_of_oval(fit, nominal, points[some], deviation.feet[rows][some])
     fit = at_least_as_drawn(fit, nominal, points[some], deviation.feet[rows][some])
     off = _outwards(fit.feature, points, normals)
     tiles = make_tiles(deviation, rows, off)
