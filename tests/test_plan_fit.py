@@ -12,6 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from helpers import box_mesh
+from juxtum.demo import solids
 from juxtum.demo.beam_job import FACES as BEAM
 from juxtum.demo.beam_job import beam_job
 from juxtum.demo.job import FACES
@@ -194,6 +195,19 @@ def test_spacing_follows_the_smallest_feature_and_is_priced(beam: Nominal) -> No
     finest = finest_that_fits(beam, task, HAND, HAND.modes[0], 8e9)
     area = beam.area
     assert estimate([(area, finest)], HAND, HAND.modes[0]).peak == pytest.approx(0.7 * 8e9, rel=1e-3)
+
+
+def test_a_shoulder_is_as_wide_as_its_ring() -> None:
+    """4 mm between its edges, though 60 across; where the part as a whole is meant its small faces do not decide."""
+    turned = Nominal.from_shape(
+        solids.fused(
+            solids.cylinder((0, 0, 0), (0, 0, 1), 30.0, 20.0), [solids.cylinder((0, 0, 20), (0, 0, 1), 26.0, 40.0)]
+        )
+    )
+    ring = next(f.number for f in turned.faces if abs(f.area - np.pi * (30**2 - 26**2)) < 5)
+    aims = (Aim("1", "shoulder", 0.1, (ring,)), Aim("2", "all", 0.2, ()))
+    named, whole = spacing_needs(turned, Task(aims))
+    assert named.spacing == pytest.approx(0.8, rel=0.15) and whole.spacing > 1.5
 
 
 @given(st.floats(0.2, 2.0), st.floats(1e3, 1e7))

@@ -9,7 +9,7 @@ import pytest
 from benchmarks.promise import captured, with_targets
 
 from juxtum.capture.live.coverage import Seen
-from juxtum.capture.live.patch import Patch
+from juxtum.capture.live.patch import Patch, Zone
 from juxtum.capture.live.points import Budget, PointStore
 from juxtum.capture.live.promised import _nearest_patch, _why, hold_against
 from juxtum.capture.live.session import CaptureSession
@@ -114,3 +114,17 @@ def test_a_plan_on_nothing_promises_nothing(nominal: Nominal, planner: Planner) 
     assert a.weakest_words == "no target in view"
     none = Planner(nominal, planner.task, Plan(instrument=shipped(Kind.HANDHELD)), Grounds())
     assert not none.holding().any()
+
+
+def test_faces_that_were_to_be_finer_are_named_until_they_are(planned: Planner) -> None:
+    session = CaptureSession(planned, 1e9)
+    session.map.locate(RigidTransform.identity())
+    offer = next(p for p in planned.prices() if p.refined)
+    coarse = hold_against(session)
+    assert coarse.coarse == offer.refined and f"points {offer.fine:g} mm apart on faces 1, " in coarse.words
+    store, number = PointStore(Budget(1e9)), offer.refined[0]
+    store.add(np.zeros(1, dtype=POINT), RigidTransform.identity())
+    centre = planned.nominal.face(number).centre
+    zone = Zone((float(centre[0]), float(centre[1]), float(centre[2])), 3.0)
+    session.patches.append(Patch(1, 0, "", offer.fine, store, np.zeros(len(session.cells.areas)), zone))
+    assert number not in hold_against(session).coarse and hold_against(session).document()["coarse"]

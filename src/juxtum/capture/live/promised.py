@@ -22,6 +22,8 @@ LIKELY = 0.5
 SMALLEST = 0.002
 """Faces of which less than this share of the whole is missing are not named."""
 MOST_NAMED = 6
+MOST_COARSER = 0.2
+"""Points may be so much farther apart than planned, as a share, before a face counts as coarse."""
 
 
 class Held(IntEnum):
@@ -54,6 +56,10 @@ class Promise:
         Of each cell, values of `Held`.
     kept, missing, more : float
         Shares of the measured area, 0 to 1.
+    coarse : tuple of int
+        Faces that were to be refined, and were not.
+    fine : float
+        How far apart their points were to be, mm.
     """
 
     promised: Bools
@@ -62,19 +68,27 @@ class Promise:
     missing: float
     more: float
     shortfalls: tuple[Shortfall, ...]
+    coarse: tuple[int, ...] = ()
+    fine: float = 0.0
 
     @property
     def words(self) -> str:
         """In one or two sentences."""
         said = f"As promised {percent(self.kept, 1)} of the area; promised and not captured {percent(self.missing, 1)}"
         said += f"; captured beyond the promise {percent(self.more, 1)}." if self.more > 0.0005 else "."
+        if self.coarse:
+            faces = f"face{'s' if len(self.coarse) > 1 else ''} {', '.join(map(str, self.coarse))}"
+            said += f" The plan wants points {self.fine:g} mm apart on {faces}, where they are as coarse as elsewhere: refine there."
         return said
 
     def document(self) -> dict[str, Any]:
         """For scripts."""
         short = [{"face": s.face, "area": round(s.area, 1), "why": s.why} for s in self.shortfalls]
         shares = {"kept": self.kept, "missing": self.missing, "more": self.more}
-        return {name: round(value, 4) for name, value in shares.items()} | {"shortfalls": short}
+        return {name: round(value, 4) for name, value in shares.items()} | {
+            "shortfalls": short,
+            "coarse": list(self.coarse),
+        }
 
 
 def promised_of(planner: Planner, places: Floats, faces: Ints) -> Bools:
@@ -121,7 +135,24 @@ def hold_against(session: CaptureSession) -> Promise:
         missing,
         more,
         _shortfalls(session, held == Held.MISSING, total),
+        *_coarse(session),
     )
+
+
+def _coarse(session: CaptureSession) -> tuple[tuple[int, ...], float]:
+    """Faces that the plan wants refined and that no fine patch covers, and how fine."""
+    planner, to_part = session.planner, session.map.to_part
+    offer = next((p for p in planner.prices() if p.refined and p.base == planner.spacing()), None)
+    if offer is None or to_part is None:
+        return (), 0.0
+    enough = offer.fine * (1 + MOST_COARSER)
+    fine = [p for p in session.good if p.spacing <= enough]
+
+    def is_refined(number: int) -> bool:
+        centre = planner.nominal.face(number).centre[None]
+        return any(p.zone is None or bool(p.zone.holds(centre)[0]) for p in fine)
+
+    return tuple(number for number in offer.refined if not is_refined(number)), offer.fine
 
 
 def _shortfalls(session: CaptureSession, missing: Bools, total: float) -> tuple[Shortfall, ...]:

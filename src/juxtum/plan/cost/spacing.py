@@ -67,7 +67,8 @@ def spacing_needs(nominal: Nominal, task: Task) -> tuple[SpacingAdvice, ...]:
     for aim in task.aims:
         faces = aim.faces or tuple(f.number for f in nominal.faces)
         needs = sorted(
-            (*_face_need(nominal, number, depths.get(number)), nominal.face(number).area) for number in faces
+            (*_face_need(nominal, number, depths.get(number), is_named=bool(aim.faces)), nominal.face(number).area)
+            for number in faces
         )
         left = 0.0 if aim.faces else LEFT_OUT * nominal.area
         while len(needs) > 1 and needs[0][2] < left:
@@ -83,7 +84,7 @@ def spacing_needs(nominal: Nominal, task: Task) -> tuple[SpacingAdvice, ...]:
     return tuple(result)
 
 
-def _face_need(nominal: Nominal, number: int, depth: float | None) -> tuple[float, str]:
+def _face_need(nominal: Nominal, number: int, depth: float | None, *, is_named: bool) -> tuple[float, str]:
     face = nominal.face(number)
     points = nominal.face_mesh([number]).points
     extents = np.sort(np.ptp((points - points.mean(0)) @ _axes(points), axis=0))
@@ -95,7 +96,15 @@ def _face_need(nominal: Nominal, number: int, depth: float | None) -> tuple[floa
         return float(by_width), f"12 points round the \u00d8{across:.1f} mm of face {number}"
     # For a flat face the thinnest extent is nothing; for others all three count.
     width = float(extents[1] if face.kind is FaceKind.PLANE else max(extents[0], extents[1] / 3))
+    if is_named:
+        width = min(width, _between_edges(nominal, number, width))
     return width / POINTS_ACROSS, f"{POINTS_ACROSS} points across the {width:.1f} mm of face {number}"
+
+
+def _between_edges(nominal: Nominal, number: int, most: float) -> float:
+    """How wide a face is between its sharp edges where it is widest, mm, or `most`: a shoulder is a ring, however large."""
+    centres = nominal.samples.centres[nominal.samples.faces == number - 1]
+    return 2 * float(nominal.edge_distances(centres, most / 2).max(initial=0.0)) if len(centres) else most
 
 
 def _axes(points: Floats) -> Floats:
