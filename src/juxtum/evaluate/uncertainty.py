@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import Enum
 from functools import cached_property
 
@@ -88,6 +88,22 @@ class Budget:
     def expanded(self) -> float:
         """Expanded uncertainty, mm."""
         return self.k * self.standard
+
+    def counted_twice(self, *, data: bool) -> Budget:
+        """The budget of a value that is twice what lies off, as a position is; what comes of the data may be that already.
+
+        Parameters
+        ----------
+        data : bool
+            Whether the lines that come of the data are of what lies off as well.
+        """
+        lines = (
+            replace(c, source=f"{c.source}, twice", standard=2 * c.standard)
+            if data or c.origin is not LineOrigin.DATA
+            else c
+            for c in self.contributions
+        )
+        return replace(self, contributions=tuple(lines))
 
     @property
     def usable(self) -> float:

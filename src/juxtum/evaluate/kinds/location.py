@@ -30,6 +30,7 @@ class _Located(Zoned):
     """The zone lies where the datums put it."""
 
     has_sides: ClassVar[bool] = True
+    counts_twice: ClassVar[bool] = True
 
     def budget(self, given: Given, found: Found, sampling: Sampling) -> Budget:
         """Where the part lies counts as well, and its temperature."""

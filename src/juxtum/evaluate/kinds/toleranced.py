@@ -106,6 +106,8 @@ class Toleranced(Characteristic):
     needs_datum: ClassVar[bool] = False
     needs_axis: ClassVar[bool] = False
     """Whether one of its datums has to have an axis or a centre."""
+    counts_twice: ClassVar[bool] = False
+    """Whether its value is twice what lies off, so that whatever it may be off by counts twice as well."""
     unit: ClassVar[str] = "mm"
     side: ClassVar[str] = ""
     """What the one side is called that its value is on; its tag where nothing is said."""
@@ -260,6 +262,8 @@ class Toleranced(Characteristic):
         if self.unit == "mm":
             # A shift turns nothing.
             budget = behind.placed(budget, is_framed=found.framed > 0)
+        if self.counts_twice:
+            budget = budget.counted_twice(data=False)
         upper = None if limits.upper is None else limits.upper + (found.allowed or 0.0)
         decision = decide(found.value, budget.usable, limits.lower, upper, judgement.rule, judgement.guard)
         probability = decision.probability if budget.is_known else float("nan")
@@ -318,7 +322,7 @@ class Zoned(Toleranced):
     @property
     def aim(self) -> Aim:
         """The width of its zone."""
-        return Aim(self.id, self.title, self.limit, self.faces, within=not self.datums)
+        return Aim(self.id, self.title, self.limit, self.faces, within=not self.datums, is_twice=self.counts_twice)
 
 
 def worst_of(found: Sequence[Found]) -> Found | None:
