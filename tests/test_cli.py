@@ -51,7 +51,7 @@ def inspected(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, dict]:  #
     )  # fmt: skip
     assert (
         done.stderr
-        == f"note: {scan_path().name}: only 63 % of datum B was seen; the rest of it is extended from there\n"
+        == f"note: {scan_path().name}: only 62 % of datum B was seen; the rest of it is extended from there\n"
     )
     return folder / "out", json.loads(done.stdout)
 

@@ -9,13 +9,14 @@ from pathlib import Path
 import numpy as np
 import pytest
 from benchmarks.joins import view_of, whole
-from PyQt6.QtCore import QPointF, Qt
+from PyQt6.QtCore import QPointF, Qt, QTimer
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QLabel
+from PyQt6.QtWidgets import QApplication, QDialog, QLabel, QRadioButton
 
 from hand import Hand, answer_unit, close, opened
 from juxtum.cli.main import main
 from juxtum.demo.world import nominal_path
+from juxtum.desk.asking import NominalDialog
 from juxtum.desk.joining.ring import ClosureRing
 from juxtum.desk.joining.scan_list import ScanList
 from juxtum.errors import JobError
@@ -129,6 +130,34 @@ def desk(application: QApplication, pieces: list[Path], tmp_path: Path) -> Itera
     hand.wait(lambda: len(window.session.derived.brought) == 3)
     hand.go(Key.ASSEMBLE)
     yield hand
+    close(window)
+
+
+@pytest.mark.parametrize("choice", ["All 3 are scans", "piece 2.ply is the nominal"])
+def test_meshes_for_a_job_without_a_nominal_are_asked_about(
+    application: QApplication, pieces: list[Path], tmp_path: Path, choice: str
+) -> None:
+    """Several views and nothing else may be scans alone; none of them becomes the nominal without a word."""
+    window = opened(tmp_path)
+    hand = Hand(window)
+    window.session.start(Job())
+    hand.wait()
+
+    def answer() -> None:
+        dialog = QApplication.activeModalWidget()
+        if isinstance(dialog, NominalDialog):
+            next(o for o in dialog.findChildren(QRadioButton) if o.accessibleName() == choice).click()
+        if isinstance(dialog, QDialog):
+            dialog.accept()
+
+    timer = QTimer()
+    timer.timeout.connect(answer)
+    timer.start(50)
+    window.bringing.bring(pieces[:3])
+    scans = 3 if choice.startswith("All") else 2
+    hand.wait(lambda: len(window.session.derived.brought) == scans)
+    timer.stop()
+    assert (window.session.job.nominal is None) == (scans == 3)
     close(window)
 
 

@@ -18,6 +18,8 @@ from juxtum.units import Unit, guess_unit
 
 NOMINAL_SUFFIXES = (*CAD_SUFFIXES, *MESH_SUFFIXES)
 SCAN_SUFFIXES = (*MESH_SUFFIXES, *POINT_SUFFIXES)
+MOST_ASKED = 8
+"""Of more meshes nobody looks for the nominal in a list."""
 
 
 class Asking:
@@ -164,3 +166,36 @@ class UnitDialog(QDialog):
     def unit(self) -> Unit:
         """The chosen unit."""
         return next(unit for unit, option in self._options.items() if option.isChecked())
+
+
+class NominalDialog(QDialog):
+    """Which of several meshes is the nominal, where the job has none?"""
+
+    def __init__(self, parent: QWidget, paths: list[Path]) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Nominal")
+        self.setAccessibleName("Which file is the nominal")
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(18, 16, 18, 14)
+        layout.addWidget(label("The job has no nominal yet. What are these?", "heading"))
+        self._options: list[tuple[Path | None, QRadioButton]] = []
+        meshes = [path for path in paths if path.suffix.lower() in NOMINAL_SUFFIXES]
+        words: list[tuple[Path | None, str]] = [
+            (None, f"All {len(paths)} are scans"),
+            *((path, f"{path.name} is the nominal") for path in meshes[:MOST_ASKED]),
+        ]
+        for path, text in words:
+            option = QRadioButton(text)
+            option.setAccessibleName(text)
+            option.setChecked(path is None)
+            layout.addWidget(option)
+            self._options.append((path, option))
+        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
+        buttons.accepted.connect(self.accept)
+        buttons.rejected.connect(self.reject)
+        layout.addWidget(buttons)
+
+    @property
+    def nominal(self) -> Path | None:
+        """The chosen file; None when all are scans."""
+        return next(path for path, option in self._options if option.isChecked())

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from PyQt6.QtWidgets import QWidget
 
 from juxtum.desk.action import Action
-from juxtum.desk.asking import NOMINAL_SUFFIXES, SCAN_SUFFIXES, Asking, UnitDialog, look_at
+from juxtum.desk.asking import NOMINAL_SUFFIXES, SCAN_SUFFIXES, Asking, NominalDialog, UnitDialog, look_at
 from juxtum.desk.demos import bring_drawing, open_demo
 from juxtum.desk.handing_out import hand_out_procedure, hand_out_surface
 from juxtum.desk.session import fresh_job
@@ -81,11 +81,24 @@ class Bringing:
     def bring(self, paths: list[Path]) -> None:
         """Take files to where they belong, one after another: CAD first, so that a scan beside it finds its nominal."""
         waiting = sorted(paths, key=lambda p: p.suffix.lower() not in CAD_SUFFIXES)
-        is_scan = self._session.job.nominal is not None and all(p.suffix.lower() in SCAN_SUFFIXES for p in waiting)
-        if len(waiting) > 1 and is_scan:
+        are_scans = len(waiting) > 1 and all(p.suffix.lower() in SCAN_SUFFIXES for p in waiting)
+        if are_scans and self._session.job.nominal is None and not self._session.job.scans:
+            self._bring_unnamed(waiting)
+        elif are_scans:
             self.several_scans(waiting)
         elif waiting:
             self._bring_one(waiting[0], lambda: self.bring(waiting[1:]))
+
+    def _bring_unnamed(self, paths: list[Path]) -> None:
+        """Several meshes to a job that has nothing yet: one of them may be the nominal."""
+        dialog = NominalDialog(self._parent, paths)
+        if not dialog.exec():
+            return
+        chosen = dialog.nominal
+        if chosen is None:
+            self.several_scans(paths)
+        else:
+            self.nominal(chosen, lambda: self.bring([path for path in paths if path != chosen]))
 
     def _bring_one(self, path: Path, then: Callable[[], None]) -> None:
         """A job is opened, CAD is the nominal, a mesh is the scan once there is a nominal."""

@@ -132,7 +132,7 @@ def _tie_words(tie: Tie, names: list[str], tied: Tied) -> str:
     loops = [loop for loop in tied.joined.loops if {tie.first, tie.second} <= set(loop.scans)]
     if loops:
         worst = max(loops, key=lambda loop: loop.before_mm)
-        words += f"; its loop was open by {worst.before_mm:.3f} mm, {worst.after_mm:.3f} mm are left"
+        words += f"; its loop was open by {worst.before_mm:.3f} mm, its scans lie within {worst.after_mm:.3f} mm of what their ties say"
     return words
 
 
@@ -145,4 +145,4 @@ def joined_words(tied: Tied) -> str:
         return f"{words} No loop closes: nothing checks the ties but themselves."
     before, after = max(loop.before_mm for loop in joined.loops), max(loop.after_mm for loop in joined.loops)
     loops = "The loop" if len(joined.loops) == 1 else f"The worst of {len(joined.loops)} loops"
-    return f"{words} {loops} was open by {before:.3f} mm; {after:.3f} mm are left in its ties."
+    return f"{words} {loops} was open by {before:.3f} mm; its scans lie within {after:.3f} mm of what their ties say."

@@ -40,7 +40,8 @@ class ScanList(RowTable):
             The name of what is joined; empty while nothing is.
         """
         names = frozenset(row.name for row in rows)
-        if joined and joined not in self._seen:
+        is_fresh = bool(joined) and joined not in self._seen
+        if is_fresh:
             self._hidden = set(names - {joined})
         elif not joined and self._hidden >= names:
             self._hidden = set()
@@ -55,7 +56,8 @@ class ScanList(RowTable):
             self._write_row(index, row)
         self.fit_height(9)
         self.blockSignals(False)
-        self.choose(kept if kept in names else joined or (rows[0].name if rows else ""))
+        # What was just made of the scans is what is worked on from here: its holes, its fragments.
+        self.choose(kept if kept in names and not is_fresh else joined or (rows[0].name if rows else ""))
 
     def _write_row(self, index: int, row: ScanRow) -> None:
         shown = QTableWidgetItem()
