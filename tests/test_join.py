@@ -103,7 +103,8 @@ def test_the_command_line_replays_a_join(
     assert (tmp_path / "i" / "assembled.ply").exists() and made["scan_sha256"] is None
     # The same side again, from far away: its shape tells where it belongs.
     assert main([*asked, *joined, words[3], "--out", str(tmp_path / "j")]) == 0
-    assert "placed by its shape" in capsys.readouterr().err
+    said = capsys.readouterr().err
+    assert "placed by its shape" in said and "scan 3 (piece 4.ply)" in said
     assert main([*asked, words[0], words[0], "--out", str(tmp_path / "j")]) == 2
     assert "one file is given twice" in capsys.readouterr().err
     files = FileStore()

@@ -30,7 +30,7 @@ from juxtum.instruments.materials import material_named
 from juxtum.instruments.models import stated_instrument
 from juxtum.job import Evaluation, FileStore, Job, Procedure, Runner, load_job
 from juxtum.job.document import scan_behind, usual_alignment, usual_cleaning
-from juxtum.job.joins import measured_title
+from juxtum.job.joins import measured_title, naming_files
 from juxtum.job.lot import LotRow, lot_jobs, row_of
 from juxtum.job.roles import Input, Role, free_name, inputs_of
 from juxtum.job.steps import Decide, Join, Measure, Step, read_readings
@@ -304,7 +304,7 @@ def _finish(results: list[tuple[Job, Evaluation]], options: argparse.Namespace) 
     documents = [result_document(job, evaluation) for job, evaluation in results]
     for job, evaluation in results:
         for note in evaluation.warnings:
-            print(f"note: {measured_title(job) or job.title}: {note}", file=sys.stderr)
+            print(f"note: {measured_title(job) or job.title}: {naming_files(job, note)}", file=sys.stderr)
     if options.json:
         print(json.dumps(documents[0] if len(documents) == 1 else documents, indent=1, allow_nan=False))
     else:

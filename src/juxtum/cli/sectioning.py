@@ -15,7 +15,7 @@ from juxtum.errors import InputError
 from juxtum.evaluate.sections import Section, between
 from juxtum.guide.sections import dimension_words, feature_words, section_words
 from juxtum.job import Evaluation, FileStore, Runner
-from juxtum.job.joins import measured_title
+from juxtum.job.joins import measured_title, naming_files
 from juxtum.job.steps import SectionStep
 from juxtum.report.result import clean
 from juxtum.report.sections import SUFFIXES, section_document, write_sections
@@ -53,7 +53,7 @@ def section(options: argparse.Namespace) -> int:
     write_sections(options.out, evaluation.sections, MapScale(options.lower, options.upper), options.enlarge)
     end_progress()
     for note in evaluation.warnings:
-        print(f"note: {measured_title(job) or job.title}: {note}", file=sys.stderr)
+        print(f"note: {measured_title(job) or job.title}: {naming_files(job, note)}", file=sys.stderr)
     dimensions = [_dimension(text, evaluation.sections) for text in options.between or ()]
     if options.json:
         print(json.dumps(clean(_document(evaluation, dimensions)), indent=1, allow_nan=False))

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 from juxtum.job.document import Job, scan_behind
 from juxtum.job.procedure import Procedure
 from juxtum.job.steps import AlignModel, Join
@@ -30,6 +32,17 @@ def join_of_all(job: Job) -> Join:
     if known is None:
         return Join(scans=names, by_shape=True)
     return known.model_copy(update={"scans": (*known.scans, *(n for n in names if n not in known.scans))})
+
+
+def naming_files(job: Job, words: str) -> str:
+    """Words with the file behind each numbered scan that they name, for whoever gave files and no numbers."""
+    files = {held.name: held.file.name for held in job.scans}
+
+    def named(found: re.Match[str]) -> str:
+        name = found.group()
+        return f"{name} ({files[name]})" if name in files else name
+
+    return re.sub(r"\bscan \d+\b", named, words)
 
 
 def measured_title(job: Job) -> str:
