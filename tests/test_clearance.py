@@ -133,6 +133,34 @@ def test_a_chamfer_that_the_scan_rounds_is_not_measured(points: int, is_told: bo
     assert not is_told or found.verdict is Verdict.NOT_DECIDED
 
 
+@pytest.mark.parametrize("step", [0.0, 0.12])
+def test_where_points_of_a_tile_err_alike_they_count_for_rough_and_a_step_does_not(step: float) -> None:
+    """A third of a flat face was passed by few lines, so that all points of a spot err alike; or it has a step."""
+    block = Nominal.from_shape(solids.box((-40, -40, 0), (80, 80, 10)))
+    line = Flatness(id="1", title="top", faces=(top_of(block),), limit=0.1, least_seen=0)
+    places, rng = sheet(0.8).points, np.random.default_rng(4)
+    shape, within = np.where(places[:, 1] > 4, step, 0.0), []
+    spots = np.floor((places[:, :2] + 40) / 2.0).astype(int)
+    for _ in range(12):
+        few = np.where(
+            (places[:, 0] > 10) & (step == 0), 0.012 * rng.normal(size=(50, 50))[spots[:, 0], spots[:, 1]], 0
+        )
+        heights = shape + few + rng.normal(0, 0.01, len(places))
+        deviation = measure_deviation(raised_sheet(sheet(0.8), heights), block, RigidTransform.identity())
+        result = line.result(Given(deviation, JUDGEMENT))
+        truth = (
+            0.0
+            if step == 0
+            else line.result(
+                Given(measure_deviation(raised_sheet(sheet(0.8), shape), block, RigidTransform.identity()), JUDGEMENT)
+            ).value
+        )
+        within.append((result.value - truth, result.expanded))
+    off, wide = np.array(within).T
+    assert np.mean(np.abs(off) <= wide) >= 0.9, (off, wide)
+    assert abs(off.mean()) < 0.015 and wide.mean() < 0.05
+
+
 def test_what_a_stand_in_captured_lies_within_its_uncertainty(base_scan: TriangleMesh) -> None:
     """One capture of BC-220 along its plan, with all that goes wrong: three lines of its 28 may lie beyond U by chance."""
     values = values_of("BC-220")

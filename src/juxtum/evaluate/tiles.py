@@ -23,6 +23,9 @@ DRAWS = 400
 SHAPED, ROUGHEST = 10.0, 5.0
 """Means of tiles side by side that differ, in squares, by so many times what the scatter within them explains differ by shape: of a
 slope it is 24 and more. Nor is scatter noise that is so many times the usual: seen from the side it becomes three times as much."""
+ABOUT, TOLD, RESTLESS, TURNING = 4, 12, 1.3, -0.15
+"""Means that go up and down are looked at so many tiles about, in so many threes at least; more than so many times the usual, and less
+alike from one to the next than this (-2/3 where they are white noise, above 0 where they are shape), they are noise."""
 STRAIGHT = 0.85
 """A direction along which noise is this much less than along all is one in which the shape does not bend."""
 AGAIN = 1 / (np.sqrt(2) - 1)
@@ -131,7 +134,31 @@ class Tiles:
         between = np.bincount(ends, np.tile(apart, 2), n) / np.maximum(np.bincount(ends, minlength=n), 1)
         ratio = np.sqrt(within) / max(float(np.median(self.spreads)), 1e-12)
         is_noise = (ratio > 1 + 2 / np.sqrt(counts)) & (ratio < ROUGHEST) & (between < SHAPED * within)
-        return np.asarray(np.where(is_noise, ratio, 1.0))
+        return np.maximum(np.where(is_noise, ratio, 1.0), self._restless())
+
+    def _restless(self) -> Floats:
+        """How much noisier each tile (K,) is than most by how means go up and down about it: where few lines passed, points of a tile err alike.
+
+        Of three in a row the middle lies off the mean of the others. Noise changes its side from one three to the next (white,
+        by -2/3) and knows nothing of the row beside it; a bump does not, and a step is the same in the row beside it.
+        """
+        n, (to, of) = len(self.means), self._together
+        squares, alike, number = (np.zeros(n) for _ in range(3))
+        beside = _beside_along(self.cells, self.faces)
+        for before, middle, after in _rows_of_three(self.cells, self.faces):
+            off = np.zeros(n)
+            size = np.sqrt(1 / self.counts[middle] + (1 / self.counts[before] + 1 / self.counts[after]) / 4)
+            off[middle] = (self.means[middle] - (self.means[before] + self.means[after]) / 2) / size
+            squares += off**2
+            number[middle] += 1
+            for following in beside:
+                alike += np.where(following >= 0, off * off[following], 0.0)
+        for _ in range(ABOUT):
+            squares, alike, number = (np.bincount(to, values[of], n) * 1.0 for values in (squares, alike, number))
+        rms = np.sqrt(squares / np.maximum(number, 1))
+        ratio = rms / max(float(np.median(rms)), 1e-12)
+        is_noise = (number >= TOLD) & (ratio > RESTLESS) & (ratio < ROUGHEST) & (alike < TURNING * squares)
+        return np.where(is_noise, ratio, 1.0)
 
     def _noise_along_lines(self) -> float:
         """The same from three tiles in a row, whose middle lies off the mean of the others by noise alone where the shape is steep.
