@@ -153,8 +153,10 @@ class Tiles:
             number[middle] += 1
             for following in beside:
                 alike += np.where(following >= 0, off * off[following], 0.0)
+        sums: Floats = np.stack([squares, alike, number])
         for _ in range(ABOUT):
-            squares, alike, number = (np.bincount(to, values[of], n) * 1.0 for values in (squares, alike, number))
+            sums = np.stack([np.bincount(to, values[of], n) for values in sums])
+        squares, alike, number = sums
         rms = np.sqrt(squares / np.maximum(number, 1))
         ratio = rms / max(float(np.median(rms)), 1e-12)
         is_noise = (number >= TOLD) & (ratio > RESTLESS) & (ratio < ROUGHEST) & (alike < TURNING * squares)
