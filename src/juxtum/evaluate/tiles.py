@@ -23,8 +23,8 @@ DRAWS = 400
 SHAPED, ROUGHEST = 10.0, 5.0
 """Means of tiles side by side that differ, in squares, by so many times what the scatter within them explains differ by shape: of a
 slope it is 24 and more. Nor is scatter noise that is so many times the usual: seen from the side it becomes three times as much."""
-ABOUT, TOLD, RESTLESS, TURNING = 4, 12, 1.3, -0.15
-"""Means that go up and down are looked at so many tiles about, in so many threes at least; more than so many times the usual, and less
+ABOUT, TOLD, TURNING = 4, 12, -0.15
+"""Means that go up and down are looked at so many tiles about, in so many threes at least; more than chance gives of so many, and less
 alike from one to the next than this (-2/3 where they are white noise, above 0 where they are shape), they are noise."""
 STRAIGHT = 0.85
 """A direction along which noise is this much less than along all is one in which the shape does not bend."""
@@ -159,7 +159,9 @@ class Tiles:
         squares, alike, number = sums
         rms = np.sqrt(squares / np.maximum(number, 1))
         ratio = rms / max(float(np.median(rms)), 1e-12)
-        is_noise = (number >= TOLD) & (ratio > RESTLESS) & (ratio < ROUGHEST) & (alike < TURNING * squares)
+        # Nearer threes count more often: of so many about the root are worth one each.
+        chance = 2 / np.sqrt(2 * np.sqrt(np.maximum(number, 1)))
+        is_noise = (number >= TOLD) & (ratio > 1 + chance) & (ratio < ROUGHEST) & (alike < TURNING * squares)
         return np.where(is_noise, ratio, 1.0)
 
     def _noise_along_lines(self) -> float:
