@@ -48,7 +48,7 @@ def _planned(part: str, kind: DeviceKind) -> tuple[Job, Planner]:
     from juxtum.demo.shaft_job import shaft_job
 
     files = FileStore()
-    job = shaft_job(files) if part == "PS-14" else demo_job(files)
+    job = shaft_job(files) if part == "PS-14" else demo_job(files, with_scan=False)
     nominal, task = Runner(files).nominal(job), task_of(job)
     plan = job.plan or default_plan(nominal, task)
     if kind is DeviceKind.TRACKED:

@@ -2,22 +2,18 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from collections import defaultdict
 from collections.abc import Callable, Iterator
-from functools import cache
 from pathlib import Path
 from tempfile import TemporaryDirectory
-from typing import TYPE_CHECKING
 
 import numpy as np
 
-from benchmarks.cover import EVERY, FIRST, NOISE_ALONE, SEEDS, STATED, base_scan
+from benchmarks.cover import EVERY, FIRST, NOISE_ALONE, SEEDS, base_scan
 from juxtum.evaluate.uncertainty import Chain
 from juxtum.geometry import TriangleMesh
-
-if TYPE_CHECKING:
-    from juxtum.plan.planner import Planner
 
 NOISE, SCANS = 0.02, 12
 
@@ -57,61 +53,49 @@ def demo_drawing() -> Iterator[str]:
     from juxtum.demo.truth import truth
 
     base = base_scan()
-    yield from _held("BC-220", base, lambda seed: with_noise(base, truth().noise, np.random.default_rng([seed, 7])))
+    yield from _held(
+        "BC-220", base, lambda seed: (with_noise(base, truth().noise, np.random.default_rng([seed, 7])), NOISE_ALONE)
+    )
 
 
 def shaft_drawing() -> Iterator[str]:
     """The same of the shaft PS-14, which is out of round, off its axis, tilted and conical."""
     from juxtum.demo.shaft_job import NOISE as SHAFT_NOISE
-    from juxtum.demo.shaft_job import made_shaft
 
-    base = made_shaft(0.0)
+    base = _made("PS-14")
 
-    def noisy(seed: int) -> TriangleMesh:
+    def noisy(seed: int) -> tuple[TriangleMesh, Chain]:
         off = np.random.default_rng([seed, 7]).normal(0, SHAFT_NOISE, (len(base.points), 1))
-        return TriangleMesh(base.points + off * base.normals, base.triangles)
+        return TriangleMesh(base.points + off * base.normals, base.triangles), NOISE_ALONE
 
     yield from _held("PS-14", base, noisy)
 
 
 def captured_drawing() -> Iterator[str]:
-    """BC-220 captured along its plan by the handheld stand-in, with all its errors and the instrument as it is stated; a seed each."""
-    yield from _held("BC-220", base_scan(), capture_of, STATED)
+    """A demo part captured along its plan by a stand-in, with all its errors and the instrument as it is stated; a seed each.
+
+    BC-220 by the handheld scanner, or what JUXTUM_PARTS and JUXTUM_DEVICE name (PS-14; tracked, head).
+    """
+    from benchmarks.captures import capture_of
+    from juxtum.devices.kinds import DeviceKind
+
+    part, kind = os.environ.get("JUXTUM_PARTS", "BC-220"), DeviceKind(os.environ.get("JUXTUM_DEVICE", "handheld"))
+    yield from _held(part, _made(part), lambda seed: capture_of(part, kind, seed))
 
 
-def capture_of(seed: int) -> TriangleMesh:
-    """The surface of a capture of BC-220 along its plan, about where the part is."""
-    from benchmarks.promise import captured
-    from juxtum.capture.kept.result import points_of, surface_of
+def _made(part: str) -> TriangleMesh:
+    """A demo part as it was made, scanned without any error."""
+    from juxtum.demo.shaft_job import made_shaft
 
-    session = captured(_planner(), seed, made="BC-220")
-    assert session.map.to_part is not None
-    return surface_of(points_of(session)).moved(session.map.to_part)
+    return made_shaft(0.0) if part == "PS-14" else base_scan()
 
 
-@cache
-def _planner() -> Planner:
-    from juxtum.demo.capture import with_capture
-    from juxtum.demo.job import demo_job
-    from juxtum.job import FileStore, Runner
-    from juxtum.job.planning import task_of
-    from juxtum.plan.grounds import Grounds
-    from juxtum.plan.planner import Planner
-
-    files = FileStore()
-    job = with_capture(demo_job(files), files)
-    assert job.plan is not None
-    return Planner(Runner(files).nominal(job), task_of(job), job.plan, Grounds())
-
-
-def _held(
-    part: str, base: TriangleMesh, scan_of: Callable[[int], TriangleMesh], chain: Chain = NOISE_ALONE
-) -> Iterator[str]:
-    """Values of a drawing on scans, one for each seed, against those of the part as it was made, scanned without any error."""
+def _held(part: str, base: TriangleMesh, scan_of: Callable[[int], tuple[TriangleMesh, Chain]]) -> Iterator[str]:
+    """Values of a drawing on scans with what each adds to U, one for each seed, against those of the part as it was made, scanned without any error."""
     values = values_of(part)
     truths, off = values(base, NOISE_ALONE), defaultdict(list)
     for seed in range(FIRST, FIRST + SEEDS):
-        for name, (value, wide) in values(scan_of(seed), chain).items():
+        for name, (value, wide) in values(*scan_of(seed)).items():
             if name in truths:
                 off[name].append((value - truths[name][0], wide))
         done = seed + 1 - FIRST

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from benchmarks.cover import NOISE_ALONE, STATED
-from benchmarks.drawings import capture_of, values_of
+from benchmarks.captures import capture_of
+from benchmarks.cover import NOISE_ALONE
+from benchmarks.drawings import values_of
 from benchmarks.joins import whole
 
 from helpers import JUDGEMENT, raised_sheet, sheet, top_of
 from juxtum.align.datums import DatumFeature, datum_points
 from juxtum.demo import solids
+from juxtum.devices.kinds import DeviceKind
 from juxtum.evaluate import LineResult, Verdict, measure_deviation
 from juxtum.evaluate.kinds import Flatness, Given
 from juxtum.evaluate.kinds.angles import ConeAngle
@@ -165,7 +167,7 @@ def test_what_a_stand_in_captured_lies_within_its_uncertainty(base_scan: Triangl
     """One capture of BC-220 along its plan, with all that goes wrong: three lines of its 28 may lie beyond U by chance."""
     values = values_of("BC-220")
     truths = values(base_scan, NOISE_ALONE)
-    found = values(capture_of(3), STATED)
+    found = values(*capture_of("BC-220", DeviceKind.HANDHELD, 3))
     off = {name: abs(value - truths[name][0]) - wide for name, (value, wide) in found.items() if name in truths}
     assert len(off) >= 24 and sum(gap > 0 for gap in off.values()) <= 3
     assert max(off.values()) < 0.03, "and what does lies little beyond"
