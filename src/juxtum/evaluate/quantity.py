@@ -92,8 +92,8 @@ class Aim:
         Numbers of the nominal faces; the whole part when empty.
     within : bool
         Whether it is measured within its own faces, as a form is, rather than from the datums.
-    is_twice : bool
-        Whether its value is twice what lies off, as a position is.
+    counts : float
+        How many times its value has the error of a length: 2 where it is twice what lies off, as a position is.
     """
 
     id: str
@@ -102,7 +102,7 @@ class Aim:
     faces: tuple[int, ...] = ()
     within: bool = False
     unit: str = "mm"
-    is_twice: bool = False
+    counts: float = 1.0
 
     def width_over(self, length: float) -> float:
         """Width of the tolerance, mm; of an angle what it makes over a length.

@@ -89,16 +89,19 @@ class Budget:
         """Expanded uncertainty, mm."""
         return self.k * self.standard
 
-    def counted_twice(self, *, data: bool) -> Budget:
-        """The budget of a value that is twice what lies off, as a position is; what comes of the data may be that already.
+    def counted(self, times: float, *, data: bool) -> Budget:
+        """The budget of a value that has the error of a length so many times: a position is twice what lies off, a run-out the difference of two lengths.
 
         Parameters
         ----------
         data : bool
-            Whether the lines that come of the data are of what lies off as well.
+            Whether the lines that come of the data are of a single length as well; they may be counted already.
         """
+        if times == 1:
+            return self
+        words = "twice" if times == 2 else f"{times:.2g} times"
         lines = (
-            replace(c, source=f"{c.source}, twice", standard=2 * c.standard)
+            replace(c, source=f"{c.source}, {words}", standard=times * c.standard)
             if data or c.origin is not LineOrigin.DATA
             else c
             for c in self.contributions

@@ -223,7 +223,7 @@ def _mode_budget(
         Sampling(mode.noise / float(np.sqrt(independent)), count),
     )
     budget = held.form_budget(length, sampling, 0) if aim.within else held.budget(length, sampling, float(spread.max()))
-    return budget.counted_twice(data=True) if aim.is_twice else budget, _mode_obstacle(part, aim, model, mode)
+    return budget.counted(aim.counts, data=True), _mode_obstacle(part, aim, model, mode)
 
 
 def _mode_obstacle(part: _Part, aim: Aim, model: InstrumentModel, mode: Mode) -> str:

@@ -30,7 +30,7 @@ class _Located(Zoned):
     """The zone lies where the datums put it."""
 
     has_sides: ClassVar[bool] = True
-    counts_twice: ClassVar[bool] = True
+    errors_count: ClassVar[float] = 2.0
 
     def budget(self, given: Given, found: Found, sampling: Sampling) -> Budget:
         """Where the part lies counts as well, and its temperature."""

@@ -26,6 +26,7 @@ class _RunOut(Zoned):
     """What a dial would show while the part turns about the datum's axis."""
 
     is_total: ClassVar[bool]
+    errors_count: ClassVar[float] = 2**0.5
 
     needs_datum: ClassVar[bool] = True
     needs_axis: ClassVar[bool] = True

@@ -106,8 +106,8 @@ class Toleranced(Characteristic):
     needs_datum: ClassVar[bool] = False
     needs_axis: ClassVar[bool] = False
     """Whether one of its datums has to have an axis or a centre."""
-    counts_twice: ClassVar[bool] = False
-    """Whether its value is twice what lies off, so that whatever it may be off by counts twice as well."""
+    errors_count: ClassVar[float] = 1.0
+    """How many times its value has the error of a length: twice where it is twice what lies off, the root of 2 where it is the difference of two."""
     unit: ClassVar[str] = "mm"
     side: ClassVar[str] = ""
     """What the one side is called that its value is on; its tag where nothing is said."""
@@ -262,8 +262,7 @@ class Toleranced(Characteristic):
         if self.unit == "mm":
             # A shift turns nothing.
             budget = behind.placed(budget, is_framed=found.framed > 0)
-        if self.counts_twice:
-            budget = budget.counted_twice(data=False)
+        budget = budget.counted(self.errors_count, data=False)
         upper = None if limits.upper is None else limits.upper + (found.allowed or 0.0)
         decision = decide(found.value, budget.usable, limits.lower, upper, judgement.rule, judgement.guard)
         probability = decision.probability if budget.is_known else float("nan")
@@ -322,7 +321,7 @@ class Zoned(Toleranced):
     @property
     def aim(self) -> Aim:
         """The width of its zone."""
-        return Aim(self.id, self.title, self.limit, self.faces, within=not self.datums, is_twice=self.counts_twice)
+        return Aim(self.id, self.title, self.limit, self.faces, within=not self.datums, counts=self.errors_count)
 
 
 def worst_of(found: Sequence[Found]) -> Found | None:

@@ -33,7 +33,7 @@ class _Drawn(Zoned):
 
     is_of_any_surface: ClassVar[bool] = True
     can_be_touched: ClassVar[bool] = False
-    counts_twice: ClassVar[bool] = True
+    errors_count: ClassVar[float] = 2.0
 
     def check(self, nominal: Nominal) -> None:
         """No more than its width can lie outside.
