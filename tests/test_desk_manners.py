@@ -10,7 +10,7 @@ import pytest
 from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent, QGuiApplication
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QDialog, QLabel, QMenu, QPushButton, QWidget
+from PyQt6.QtWidgets import QApplication, QDialog, QLabel, QMenu, QPushButton, QRadioButton, QWidget
 
 from hand import Hand, close, opened
 from helpers import write_bracket
@@ -41,6 +41,13 @@ def test_files_are_dropped_and_units_asked(desk: Hand, tmp_path: Path, monkeypat
         asked.append(" ".join(label.text() for label in dialog.findChildren(QLabel)))
         return 1
 
+    def choose(dialog: QDialog) -> int:
+        options = {option.text(): option for option in dialog.findChildren(QRadioButton)}
+        assert list(options) == ["All 2 are scans", "n.stl is the nominal", "s.stl is the nominal"]
+        options["n.stl is the nominal"].click()
+        return 1
+
+    monkeypatch.setattr("juxtum.desk.asking.NominalDialog.exec", choose)
     monkeypatch.setattr("juxtum.desk.asking.UnitDialog.exec", answer)
     data = QMimeData()
     data.setUrls([QUrl.fromLocalFile(str(path)) for path in (nominal, scan)])
