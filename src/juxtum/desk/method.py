@@ -18,7 +18,7 @@ METHODS: dict[Key, list[tuple[str, str]]] = {
         ("Temperature", "Lengths measured at T are divided by 1 + \u03b1 (T \u2212 20 \u00b0C). Uncertainty from u(\u03b1) L |T \u2212 20| and \u03b1 L u(T)."),
     ],
     Key.PLAN: [
-        ("Is the method good enough?", "Ratio of the tolerance's width to 2U, with the same budget as the measurement will have: 5 and more is good, 3 to 5 usable. The length error a + b L counts as rectangular; how well one place comes back when it is measured anew, the repeatability, is a figure of its own."),
+        ("Is the method good enough?", "Ratio of the tolerance's width to 2U (to U where the value is twice what lies off, as a position is), with the same budget as the measurement will have: 5 and more is good, 3 to 5 usable. The length error a + b L counts as rectangular; how well one place comes back when it is measured anew, the repeatability, is a figure of its own."),
         ("Poses", "A shell of viewpoints at the best stand-off over every patch to be measured, tilted where something is in the way. A target is seen inside the field, under less than 55°, with a clear line of sight."),
         ("Tracking", "A pose tracks with four targets or more whose rigid fit places the spot looked at within the instrument's limit: σ² (I/n + [r]x S⁻¹ [r]xᵀ); targets in one line do not."),
         ("Placing", "Greedy by gain in tracked poses, improved by exchange, without the superfluous. Clear of edges, of measured and of datum faces; no two triangles that a pose may see agree within 0.3 mm."),

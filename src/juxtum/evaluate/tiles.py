@@ -147,8 +147,7 @@ class Tiles:
         beside = _beside_along(self.cells, self.faces)
         for before, middle, after in _rows_of_three(self.cells, self.faces):
             off = np.zeros(n)
-            size = np.sqrt(1 / self.counts[middle] + (1 / self.counts[before] + 1 / self.counts[after]) / 4)
-            off[middle] = (self.means[middle] - (self.means[before] + self.means[after]) / 2) / size
+            off[middle] = self._off_the_mean(before, middle, after)
             squares += off**2
             number[middle] += 1
             for following in beside:
@@ -170,7 +169,7 @@ class Tiles:
         Where one direction has clearly less of it than all together, it alone counts: along a wall the shape does not
         bend, across it does.
         """
-        ratios = [self._off_the_mean(*rows) for rows in _rows_of_three(self.cells, self.faces)]
+        ratios = [np.abs(self._off_the_mean(*rows)) for rows in _rows_of_three(self.cells, self.faces)]
         together = np.concatenate(ratios)
         if len(together) < 12:
             return float("inf")
@@ -180,7 +179,7 @@ class Tiles:
 
     def _off_the_mean(self, before: Rows, middle: Rows, after: Rows) -> Floats:
         off = self.means[middle] - (self.means[before] + self.means[after]) / 2
-        return np.abs(off) / np.sqrt(1 / self.counts[middle] + (1 / self.counts[before] + 1 / self.counts[after]) / 4)
+        return off / np.sqrt(1 / self.counts[middle] + (1 / self.counts[before] + 1 / self.counts[after]) / 4)
 
     @cached_property
     def freedom(self) -> float:

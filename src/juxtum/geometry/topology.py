@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from weakref import WeakKeyDictionary
 
 import numpy as np
 import numpy.typing as npt
 
-from juxtum.geometry.arrays import Bools, Floats, Ints, areas_of
+from juxtum.geometry.arrays import Bools, Floats, Ints, areas_of, frozen
 from juxtum.geometry.mesh import TriangleMesh
 
 
@@ -107,8 +108,19 @@ def closure(mesh: TriangleMesh) -> Closure:
     )
 
 
+_KNOWN_BORDERS: WeakKeyDictionary[TriangleMesh, Bools] = WeakKeyDictionary()
+"""Of meshes that are still about: a map, its foreign surface and every datum ask for the same one."""
+
+
 def border_points(mesh: TriangleMesh) -> Bools:
-    """Which points (N,) lie on an open border."""
+    """Which points (N,) lie on an open border; worked out once for each mesh."""
+    found = _KNOWN_BORDERS.get(mesh)
+    if found is None:
+        found = _KNOWN_BORDERS[mesh] = frozen(_on_border(mesh), np.bool_)
+    return found
+
+
+def _on_border(mesh: TriangleMesh) -> Bools:
     keys = edge_keys(mesh.triangles, len(mesh.points)).ravel()
     order = np.argsort(keys, kind="stable")
     ordered = keys[order]

@@ -57,7 +57,7 @@ class Suitability:
         Over which it is measured, mm.
     budget : Budget
     ratio : float
-        Tolerance width over 2U.
+        Tolerance width over 2U, or over U where the value is twice what lies off: its zone lies to both sides.
     verdict : Fitness
     reason : str
     minutes, cost : float
@@ -190,14 +190,16 @@ def _judged(
     model, chain, modes = used
     tried = [(mode, *_mode_budget(part, aim, length, model, chain, mode)) for mode in modes]
     mode, budget, obstacle = min(tried, key=lambda t: (bool(t[2]), t[1].expanded))
-    ratio = aim.width_over(length) / (2 * budget.expanded) if budget.expanded > 0 else float("inf")
+    # A zone and the two limits that mean the same leave the same room.
+    times, words = (1.0, "U") if aim.counts == 2 else (2.0, "2U")
+    ratio = aim.width_over(length) / (times * budget.expanded) if budget.expanded > 0 else float("inf")
     if ratio >= limits.good:
-        verdict, reason = Fitness.GOOD, f"the tolerance is {ratio:.1f} times 2U"
+        verdict, reason = Fitness.GOOD, f"the tolerance is {ratio:.1f} times {words}"
     elif ratio >= limits.usable:
-        verdict, reason = Fitness.USABLE, f"the tolerance is only {ratio:.1f} times 2U"
+        verdict, reason = Fitness.USABLE, f"the tolerance is only {ratio:.1f} times {words}"
     else:
         main = max(budget.contributions, key=lambda c: c.standard).source
-        verdict, reason = Fitness.NOT_SUITABLE, f"the tolerance is only {ratio:.1f} times 2U, mostly by the {main}"
+        verdict, reason = Fitness.NOT_SUITABLE, f"the tolerance is only {ratio:.1f} times {words}, mostly by the {main}"
     obstacle = _whole_obstacle(part, length, model, chain) or _field_obstacle(part, aim, chain, mode) or obstacle
     if obstacle:
         verdict, reason = Fitness.NOT_SUITABLE, obstacle

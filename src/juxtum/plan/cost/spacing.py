@@ -12,6 +12,7 @@ from juxtum.geometry import Cylinder
 from juxtum.geometry.arrays import Floats
 from juxtum.instruments.models import InstrumentModel, Mode
 from juxtum.nominal import FaceKind, Nominal
+from juxtum.nominal.model import sample_surface
 from juxtum.plan.cost.effort import Effort, estimate
 from juxtum.plan.holes import find_holes
 from juxtum.plan.task import Task, area_of
@@ -103,8 +104,14 @@ def _face_need(nominal: Nominal, number: int, depth: float | None, *, is_named: 
 
 def _between_edges(nominal: Nominal, number: int, most: float) -> float:
     """How wide a face is between its sharp edges where it is widest, mm, or `most`: a shoulder is a ring, however large."""
-    centres = nominal.samples.centres[nominal.samples.faces == number - 1]
-    return 2 * float(nominal.edge_distances(centres, most / 2).max(initial=0.0)) if len(centres) else most
+    middles = nominal.samples.centres[nominal.samples.faces == number - 1]
+    if len(middles) == 0:
+        return most
+    about = 2 * float(nominal.edge_distances(middles, most / 2).max())
+    # The middle of a triangle that reaches from edge to edge lies at a third of the way, so once more with small ones.
+    face = nominal.face_mesh([number])
+    fine = sample_surface(face, np.zeros(len(face.triangles), dtype=np.int32), max(about / 4, most / 200)).centres
+    return 2 * float(nominal.edge_distances(fine, most / 2).max())
 
 
 def _axes(points: Floats) -> Floats:
