@@ -21,6 +21,7 @@ from juxtum.guide.findings import Key
 from juxtum.job import InputFile, Job
 from juxtum.job.planning import with_foreign_scan
 from juxtum.job.revision import faces_named, named_fingerprints, revised
+from juxtum.job.runner import Runner
 from juxtum.job.store import SUFFIX
 from juxtum.job.touching import touches_in
 from juxtum.progress import Progress
@@ -94,8 +95,7 @@ class Bringing:
         dialog = NominalDialog(self._parent, paths)
         if not dialog.exec():
             return
-        chosen = dialog.nominal
-        if chosen is None:
+        if (chosen := dialog.nominal) is None:
             self.several_scans(paths)
         else:
             self.nominal(chosen, lambda: self.bring([path for path in paths if path != chosen]))
@@ -130,7 +130,7 @@ class Bringing:
                 part = job.brief.part or path.stem
                 brief = job.brief.model_copy(update={"part": part})
                 made = job.with_nominal(self._session.files.adopt(path, unit)).model_copy(update={"brief": brief})
-                made, notes = self._on_revision(job, made, progress)
+                made, notes = _on_revision(self._session.runner, job, made, progress)
                 told.extend(notes)
                 told.extend(_gone(job, made))
                 return made
@@ -144,19 +144,6 @@ class Bringing:
             self._session.edit_slowly(f"bring nominal {path.name}", change, then=done)
 
         self._with_unit(path, 0.0, take)
-
-    def _on_revision(self, before: Job, made: Job, progress: Progress) -> tuple[Job, tuple[str, ...]]:
-        """Where a nominal takes the place of another one, whatever names a face finds it again."""
-        if before.nominal is None or before.nominal == made.nominal or not faces_named(before):
-            return made, ()
-        runner = self._session.runner
-        try:
-            known = named_fingerprints(before, runner.nominal(before, progress))
-        except JuxtumError:
-            return made, (
-                "The nominal before it could not be read: see whether every characteristic and datum has the right faces",
-            )
-        return revised(made, known, runner.nominal(made, progress))
 
     def scan(self, path: Path, then: Callable[[], None] = lambda: None) -> None:
         """Make a file the scan in force; ask for its unit when it names none."""
@@ -299,3 +286,16 @@ class Bringing:
 def _gone(before: Job, after: Job) -> tuple[str, ...]:
     """A word where what was touched went with what it belonged to."""
     return (GONE,) if touches_in(before) and not touches_in(after) else ()
+
+
+def _on_revision(runner: Runner, before: Job, made: Job, progress: Progress) -> tuple[Job, tuple[str, ...]]:
+    """Where a nominal takes the place of another one, whatever names a face finds it again."""
+    if before.nominal is None or before.nominal == made.nominal or not faces_named(before):
+        return made, ()
+    try:
+        known = named_fingerprints(before, runner.nominal(before, progress))
+    except JuxtumError:
+        return made, (
+            "The nominal before it could not be read: see whether every characteristic and datum has the right faces",
+        )
+    return revised(made, known, runner.nominal(made, progress))
