@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QLabel
 from scipy.spatial import Delaunay
 from vtkmodules.util.numpy_support import vtk_to_numpy
 
@@ -21,7 +22,8 @@ from juxtum.geometry import RigidTransform, TriangleMesh
 from juxtum.guide.findings import Key
 from juxtum.job import Job
 from juxtum.job.shares import as_shares, limits_of
-from juxtum.job.steps import BestFit, Decide
+from juxtum.job.sources import evaluation
+from juxtum.job.steps import BestFit, Decide, Measure
 from juxtum.look import LIGHT, rgb
 from juxtum.nominal import Nominal
 from juxtum.scene.map_layers import MapGiven, draw_map
@@ -126,3 +128,29 @@ def test_two_alignments_stand_side_by_side_under_one_camera(small_desk: Hand) ->
     d.click("Side by side")
     d.go(Key.MEASURE)
     assert not beside.is_open
+
+
+def test_what_is_not_in_force_is_worked_out_while_nobody_waits(small_desk: Hand) -> None:
+    d, session = small_desk, small_desk.window.session
+    d.go(Key.ALIGN)
+    fits = [BestFit(name=name, start="a", trim=trim) for name, trim in (("p", 0.11), ("q", 0.12), ("r", 0.13))]
+
+    def change(job: Job) -> Job:
+        for step in (*fits, Decide(alignment="r")):
+            job = job.with_step(step)
+        return job
+
+    session.edit("three fits", change)
+    d.wait(lambda: session.derived.in_force == "r")
+    read = [w.text() for w in d.window.align.findChildren(QLabel) if "is told here" in w.text()]
+    assert read == ["What changes from 'q' is told here once its map is made"]
+    assert not session.runner.is_kept(session.job, evaluation("p")), "nobody waits for it"
+    # An edit stops it, and it goes on afterwards.
+    session.edit("limits", lambda job: job.with_step(Measure(lower=-0.3, upper=0.3)))
+    d.wait(lambda: all(session.runner.is_kept(session.job, evaluation(name)) for name in "pqr"))
+    d.wait(lambda: session.derived.comparison is not None)
+    assert not [w for w in d.window.align.findChildren(QLabel) if "is told here" in w.text()]
+    frames = d.window.strip.alignment
+    frames.setCurrentIndex(frames.findData("p"))
+    frames.activated.emit(frames.currentIndex())
+    d.wait(lambda: session.derived.in_force == "p")

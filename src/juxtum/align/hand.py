@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from weakref import WeakKeyDictionary
 
 import numpy as np
 
@@ -26,6 +27,9 @@ NEARLY = 0.1
 """Of the cap: a scan so near lies on the part, whichever hand it is."""
 CLEARLY = 0.4
 """The mirror image must leave less than this share of what the scan leaves unexplained."""
+
+_KNOWN: WeakKeyDictionary[Scan, WeakKeyDictionary[Nominal, float]] = WeakKeyDictionary()
+"""What the mirror image of a scan leaves unexplained of a part: the same for every alignment of the scan."""
 
 
 def mirrored(scan: Scan) -> Scan:
@@ -82,30 +86,40 @@ def is_opposite_hand(scan: Scan, nominal: Nominal, fit: Fit, progress: Progress 
     as_is = misfit(scan, nominal, fit.transform, cap)
     if CLEARLY * as_is < MEAN_OF_NOISE * fit.noise:
         return False
-    other = mirrored(scan)
-    progress.phase("trying the mirror image")
     if fit.seen >= WHOLE and as_is < NEARLY * cap:
         if not near_mirrors(nominal):
             return False
+        other = mirrored(scan)
         start = _mirrored_start(other, nominal, fit.transform)
-        if start is not None and _fits(other, nominal, start, CLEARLY * as_is, progress.part(0.8, 1.0)):
+        left = np.inf if start is None else _left_from(other, nominal, start, progress.part(0.0, 0.2))
+        if left < CLEARLY * as_is:
             return True
         if not near_symmetries(nominal):
             return False
-    try:
-        start = rough_align(other, nominal, progress.part(0.0, 0.8)).transform
-    except AlignmentError:
-        return False
-    return _fits(other, nominal, start, CLEARLY * as_is, progress.part(0.8, 1.0))
+    return _left_of_the_mirrored(scan, nominal, progress.part(0.2, 1.0)) < CLEARLY * as_is
 
 
-def _fits(other: Scan, nominal: Nominal, start: RigidTransform, most: float, progress: Progress) -> bool:
-    """Whether a mirrored scan, fitted from a pose, leaves less than `most` mm unexplained on average."""
+def _left_of_the_mirrored(scan: Scan, nominal: Nominal, progress: Progress) -> float:
+    """What the mirror image of a scan leaves unexplained in the best of all its poses, mm; searched for once."""
+    known = _KNOWN.setdefault(scan, WeakKeyDictionary())
+    if nominal not in known:
+        progress.phase("trying the mirror image")
+        other = mirrored(scan)
+        try:
+            start = rough_align(other, nominal, progress.part(0.0, 0.8)).transform
+            known[nominal] = _left_from(other, nominal, start, progress.part(0.8, 1.0))
+        except AlignmentError:
+            known[nominal] = np.inf
+    return known[nominal]
+
+
+def _left_from(scan: Scan, nominal: Nominal, start: RigidTransform, progress: Progress) -> float:
+    """What a scan that is fitted from a pose leaves unexplained on average, mm; infinite where it cannot be fitted."""
     try:
-        pose = best_fit(other, nominal, start, BestFitOptions(count=SAMPLE), progress).transform
+        pose = best_fit(scan, nominal, start, BestFitOptions(count=SAMPLE), progress).transform
     except AlignmentError:
-        return False
-    return misfit(other, nominal, pose, _cap(nominal)) < most
+        return np.inf
+    return misfit(scan, nominal, pose, _cap(nominal))
 
 
 def _cap(nominal: Nominal) -> float:

@@ -2,21 +2,23 @@
 
 from __future__ import annotations
 
+import threading
 from collections import OrderedDict
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any, TypeVar
 
 from juxtum.assemble import find_fragments, find_table
 from juxtum.assemble.assembling import Tied
 from juxtum.assemble.finishing import Worked
 from juxtum.capture.ways.probing import can_be_probed
+from juxtum.desk.comparing import compared, worth_comparing
 from juxtum.errors import JuxtumError
 from juxtum.evaluate import Histogram, histogram
 from juxtum.geometry import Plane, RigidTransform
 from juxtum.geometry.arrays import Floats, orthonormal_frame
 from juxtum.geometry.mesh import Scan, TriangleMesh
-from juxtum.job import Evaluation, Job, Runner
+from juxtum.job import Evaluation, Job, Runner, sources
 from juxtum.job.inputs import LoadedScan
 from juxtum.job.planning import task_of
 from juxtum.job.runner import Comparison
@@ -41,6 +43,8 @@ from juxtum.scene.map_layers import MapGiven, draw_map
 from juxtum.scene.palette import MapScale
 
 T = TypeVar("T")
+MOST_AHEAD, POINTS_AHEAD = 4, 6_000_000
+"""Of so many alignments that are not in force, and of so many points in all, the map is made before somebody asks."""
 MOST_KEPT = 240
 """Drawables and the like that are kept: some for each of very many scans."""
 
@@ -115,6 +119,9 @@ class Derived:
     scale: MapScale | None = None
     map_unit: str = "mm"
     comparison: Comparison | None = None
+    """With the newest other alignment; None before the map of that one is made."""
+    uncompared: str = ""
+    """Why there is none, where there is another alignment."""
 
     @property
     def has_map(self) -> bool:
@@ -148,16 +155,19 @@ class Deriver:
     def __init__(self, runner: Runner) -> None:
         self.runner = runner
         self._kept: OrderedDict[tuple[str, int], tuple[Any, Any]] = OrderedDict()
+        self._lock = threading.Lock()
 
     def _of(self, name: str, source: Any, make: Callable[[], T]) -> T:
         key = (name, id(source))
-        if key in self._kept and self._kept[key][0] is source:
-            self._kept.move_to_end(key)
-            return self._kept[key][1]  # type: ignore[no-any-return]
+        with self._lock:
+            if key in self._kept and self._kept[key][0] is source:
+                self._kept.move_to_end(key)
+                return self._kept[key][1]  # type: ignore[no-any-return]
         made = make()
-        self._kept[key] = (source, made)
-        while len(self._kept) > MOST_KEPT:
-            self._kept.popitem(last=False)
+        with self._lock:
+            self._kept[key] = (source, made)
+            while len(self._kept) > MOST_KEPT:
+                self._kept.popitem(last=False)
         return made
 
     def derive(self, job: Job, progress: Progress) -> Derived:
@@ -189,6 +199,28 @@ class Deriver:
         if job.nominal and job.measured and job.procedure.alignments:
             values |= self._map(job, progress)
         return Derived(**values)
+
+    def look_ahead(self, derived: Derived, progress: Progress) -> Derived:
+        """Make what is shown in the other alignments of the scan, the newest first, as many as memory allows; the same with their comparison."""
+        job, in_force = derived.job, derived.in_force
+        if not in_force:
+            return derived
+        count = min(MOST_AHEAD, POINTS_AHEAD // max(len(self.runner.measured(job, progress).points), 1))
+        for name in worth_comparing(job, in_force)[: max(count, 1)]:
+            try:
+                self._map(job.with_step(job.procedure.decide.model_copy(update={"alignment": name})), progress)
+            except JuxtumError:
+                continue
+        if derived.uncompared:
+            return replace(derived, **compared(self.runner, job, in_force, progress))
+        return derived
+
+    def _comparison(self, job: Job, name: str, progress: Progress) -> dict[str, Any]:
+        """With the newest other alignment, where that is at hand: whoever waits for a map does not wait for two."""
+        other = next(iter(worth_comparing(job, name)), None)
+        if other is None or self.runner.is_kept(job, sources.evaluation(other)):
+            return compared(self.runner, job, name, progress.part(0.95, 1.0))
+        return {"uncompared": f"What changes from '{other}' is told here once its map is made"}
 
     def _stand_in(self, scan: TriangleMesh, upright: RigidTransform) -> dict[str, Any]:
         part = self._of("stand-in", scan, lambda: part_from_scan(scan.moved(upright)))
@@ -300,20 +332,8 @@ class Deriver:
             "area": self._of(
                 f"histogram {scale.ends}", shown.deviation, lambda: histogram(shown.deviation, *scale.ends)
             ),
-            "comparison": self._comparison(job, name, progress),
+            **self._comparison(job, name, progress),
         }
-
-    def _comparison(self, job: Job, name: str, progress: Progress) -> Comparison | None:
-        """Against the newest other alignment of the same scan that is worth comparing."""
-        scan = job.procedure.alignment(name).scan
-        worth = [s for s in job.procedure.alignments if s.scan == scan and s.kind not in ("rough", "as-scanned")]
-        others = [s.name for s in worth if s.name != name]
-        if not others:
-            return None
-        try:
-            return self.runner.compare(job, others[-1], name, progress.part(0.95, 1.0))
-        except JuxtumError:
-            return None
 
 
 def _asked(job: Job) -> str:

@@ -27,6 +27,7 @@ from juxtum.job.timeline import Draft, Timeline
 from juxtum.progress import Progress
 
 Edit = Callable[[Job], Job]
+Then = Callable[[], None]
 T = TypeVar("T")
 LOG = logging.getLogger("juxtum")
 AUTOSAVE_MS = 60_000
@@ -58,7 +59,7 @@ class Session(QObject):
         self.settings = settings
         self.workbench, self.files = Workbench(self), FileStore(inputs_folder())
         self.runner = Runner(self.files)
-        self._deriver = Deriver(self.runner)
+        self.deriver = Deriver(self.runner)
         self.timeline = Timeline(fresh_job())
         self.derived = Derived(self.job)
         self.recent = RecentJobs(settings)
@@ -92,7 +93,7 @@ class Session(QObject):
         """Whether the file holds the job as it is now."""
         return self.job == self._saved
 
-    def edit(self, label: str, change: Edit, merge: str = "", then: Callable[[], None] | None = None) -> None:
+    def edit(self, label: str, change: Edit, merge: str = "", then: Then | None = None) -> None:
         """Change the job by a pure function of it; it stays as it was when its results cannot be had."""
         try:
             draft = self.timeline.propose(label, change, merge)
@@ -110,13 +111,11 @@ class Session(QObject):
             self._afterwards[draft] = then
         self._derive_next()
 
-    def edit_slowly(
-        self, label: str, change: SlowChange, merge: str = "", then: Callable[[], None] | None = None
-    ) -> None:
+    def edit_slowly(self, label: str, change: SlowChange, merge: str = "", then: Then | None = None) -> None:
         """Change the job by work that takes a while; edits made meanwhile stay, and its result is put on top of them."""
         self._slow.add(SlowEdit(label, change, merge, then))
 
-    def add(self, step: Step, label: str, then: Callable[[], None] | None = None) -> None:
+    def add(self, step: Step, label: str, then: Then | None = None) -> None:
         """Add a step to the procedure."""
         self.edit(label, lambda job: job.with_step_here(step), then=then)
 
@@ -178,7 +177,7 @@ class Session(QObject):
             self.tell_failure(problem)
             self._derive_next()
 
-        self.workbench.ask(lambda progress: self._deriver.derive(job, progress), done, failed, Lane.EDIT)
+        self.workbench.ask(lambda progress: self.deriver.derive(job, progress), done, failed, Lane.EDIT)
 
     def compute(self, work: Callable[[Progress], T], done: Callable[[T], object]) -> None:
         """Work that changes nothing in the job, such as writing a report."""
@@ -209,9 +208,7 @@ class Session(QObject):
 
         self._quietly(work, self.failed.emit)
 
-    def start(
-        self, job: Job, path: Path | None = None, saved: Saved | None = None, then: Callable[[], None] | None = None
-    ) -> None:
+    def start(self, job: Job, path: Path | None = None, saved: Saved | None = None, then: Then | None = None) -> None:
         """Work on another job; refused while something runs that belongs to this one.
 
         A job that is left without having been saved is set aside, and can be gone on with.
@@ -235,7 +232,7 @@ class Session(QObject):
             if then is not None:
                 then()
 
-        self.workbench.ask(lambda progress: self._deriver.derive(job, progress), done, self.tell_failure, Lane.EDIT)
+        self.workbench.ask(lambda progress: self.deriver.derive(job, progress), done, self.tell_failure, Lane.EDIT)
 
     def _leave(self) -> None:
         """Set the job aside that is shown now, if it holds work that is saved nowhere."""

@@ -11,6 +11,7 @@ from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QGuiApplicatio
 from PyQt6.QtWidgets import QMainWindow
 
 from juxtum.desk.action import Action, Owner, in_order
+from juxtum.desk.ahead import Ahead
 from juxtum.desk.appearance import Appearance
 from juxtum.desk.asking import Asking
 from juxtum.desk.bringing import Bringing
@@ -98,6 +99,7 @@ class MainWindow(QMainWindow):
         session.failed.connect(self.notice.tell_failure)
         session.news.connect(self.hub.announce)
         session.workbench.busy_changed.connect(self._busy)
+        Ahead(session)
         session.workbench.progressed.connect(self.status.show_progress)
         self.status.cancel_wanted.connect(lambda: self.hub.perform("stop"))
         self.route.chosen.connect(self.hub.go)

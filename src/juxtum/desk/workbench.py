@@ -31,6 +31,8 @@ class Lane(Enum):
     """Plans, reports, reading files."""
     DISK = "disk"
     """Saving and notes for recovery; never cancelled, and finished before the program ends."""
+    AHEAD = "ahead"
+    """What nobody asked for yet; it gives way to all that somebody waits for."""
 
 
 @dataclass(eq=False)
@@ -60,6 +62,12 @@ class _Thread:
         with self._ready:
             self._tasks.append(task)
             self._ready.notify()
+
+    @property
+    def has_work(self) -> bool:
+        """Whether something runs or waits."""
+        with self._ready:
+            return self.running is not None or bool(self._tasks)
 
     def cancel(self, *, waiting: bool) -> None:
         """Ask what runs to stop, and what waits too where that is wanted."""
@@ -117,6 +125,10 @@ class Workbench(QObject):
         """Whether anything runs or waits."""
         return self._pending > 0
 
+    def is_working(self, lane: Lane) -> bool:
+        """Whether something of a lane runs or waits, seen by anybody or not."""
+        return self._lanes[lane].has_work
+
     def ask(
         self,
         work: Callable[[Progress], T],
@@ -135,6 +147,7 @@ class Workbench(QObject):
         """
         progress = Progress(None if is_quiet else self.progressed.emit)
         if not is_quiet:
+            self._lanes[Lane.AHEAD].cancel(waiting=True)
             self._pending += 1
             if self._pending == 1:
                 self.busy_changed.emit(True)

@@ -10,6 +10,8 @@ import numpy.typing as npt
 
 from juxtum.geometry.arrays import Bools, Floats, Ints, cross, unit
 
+AT_A_TIME = 1 << 15
+"""So many points at once: whoever points at one place meanwhile does not wait for a whole scan."""
 KERNEL_LOCK = threading.Lock()
 """The default threading layer of the compiler cannot be entered twice, so parallel kernels take turns."""
 
@@ -96,19 +98,27 @@ class NearestTree:
 
         used = np.empty((0, 3)) if directions is None else np.ascontiguousarray(directions, dtype=np.float64)
         reach = float(min(limit, 1e150))
-        with KERNEL_LOCK:
-            squared, triangles, weights, regions = kernels.nearest(
-                np.ascontiguousarray(points, dtype=np.float64),
-                used,
-                np.cos(np.radians(angle)),
-                either_side,
-                reach,
-                self._rows,
-                self._normals,
-                self._facing,
-                self._order,
-                *self._nodes,
-            )
+        made = []
+        for first in range(0, max(len(points), 1), AT_A_TIME):
+            part = slice(first, first + AT_A_TIME)
+            with KERNEL_LOCK:
+                made.append(
+                    kernels.nearest(
+                        np.ascontiguousarray(points[part], dtype=np.float64),
+                        used[part],
+                        np.cos(np.radians(angle)),
+                        either_side,
+                        reach,
+                        self._rows,
+                        self._normals,
+                        self._facing,
+                        self._order,
+                        *self._nodes,
+                    )
+                )
+        squared, triangles, weights, regions = (
+            made[0] if len(made) == 1 else map(np.concatenate, zip(*made, strict=True))
+        )
         full = np.column_stack([1 - weights.sum(1), weights])
         return Nearest(np.sqrt(squared), triangles, full, regions)
 

@@ -74,10 +74,13 @@ class Procedure(BaseModel):
 
     @property
     def judging(self) -> tuple[Step, ...]:
-        """All that is said of a map: its limits, the decision rule, characteristics, readings, sections and features."""
+        """All that is said of a map: its limits, the decision rule, characteristics, readings, sections and features.
+
+        Whose map is in force says nothing of any.
+        """
         return (
             self.measure,
-            self.decide,
+            self.decide.model_copy(update={"alignment": ""}),
             *self.characteristics,
             *self.readings,
             *self.sections,

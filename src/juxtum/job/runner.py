@@ -91,6 +91,10 @@ class Runner:
                 self._kept.drop(graph.key(consumed))
         return held[source]
 
+    def is_kept(self, job: Job, source: Source) -> bool:
+        """Whether an outcome is at hand without any work."""
+        return self._kept.get(self._graph(job).key(source)) is not None
+
     def _graph(self, job: Job) -> Graph:
         newest = self._newest
         if newest is None or newest.job is not job:

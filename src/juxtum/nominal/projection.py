@@ -10,7 +10,7 @@ import numpy as np
 from juxtum.exchange.solid import CadArrays
 from juxtum.geometry.arrays import Bools, Floats, Ints, unit
 from juxtum.geometry.mesh import TriangleMesh
-from juxtum.geometry.nearest import KERNEL_LOCK, Nearest, NearestTree
+from juxtum.geometry.nearest import AT_A_TIME, KERNEL_LOCK, Nearest, NearestTree
 from juxtum.geometry.topology import edge_keys
 from juxtum.nominal.borders import borders
 from juxtum.nominal.tessellation import node_feet, surface_tables
@@ -66,8 +66,6 @@ class Projector(Protocol):
 
 DEEP = 50.0
 """Chords from the surface beyond which the triangles are as good as the exact faces."""
-CHUNK = 1 << 18
-"""Points projected at a time, so that memory does not grow with the scan."""
 
 
 class MeshProjector:
@@ -147,8 +145,8 @@ class ExactProjector:
     ) -> Projection:
         """See `Projector`."""
         pieces = []
-        for start in range(0, max(len(points), 1), CHUNK):
-            part = slice(start, start + CHUNK)
+        for start in range(0, max(len(points), 1), AT_A_TIME):
+            part = slice(start, start + AT_A_TIME)
             pieces.append(
                 self._project_some(points[part], None if directions is None else directions[part], limit, angle)
             )

@@ -55,11 +55,11 @@ class InForcePanel(QWidget):
             "\n".join(map(sentence, d.evaluation.alignment.notes)) if d.evaluation else "No alignment yet."
         )
         self._note.setVisible(bool(self._note.text()))
-        self._show_comparison(d.comparison)
+        self._show_comparison(d.comparison, d.uncompared)
 
-    def _show_comparison(self, c: Comparison | None) -> None:
+    def _show_comparison(self, c: Comparison | None, why_not: str) -> None:
         if c is None:
-            self._compare_title.setText("With a second alignment, what it changes is told here")
+            self._compare_title.setText(why_not or "With a second alignment, what it changes is told here")
             self._moved.show_facts([])
             self._changes.setText("")
             return

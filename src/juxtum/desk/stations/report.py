@@ -9,6 +9,7 @@ from PyQt6.QtCore import QUrl
 from PyQt6.QtGui import QDesktopServices
 
 from juxtum.desk.action import Action
+from juxtum.desk.comparing import compared
 from juxtum.desk.stations.base import Station
 from juxtum.desk.widgets import Facts, button, label, line, row
 from juxtum.guide.facts import short
@@ -98,10 +99,12 @@ class ReportStation(Station):
         if d.evaluation is None or scan is None:
             self.desk.tell("there is nothing to report yet", "report", "Align the scan first")
             return
-        job, evaluation, comparison = d.job, d.evaluation, d.comparison
+        job, evaluation, runner = d.job, d.evaluation, self.session.runner
 
         def work(progress: Progress) -> object:
-            return write_outputs(folder, job, evaluation, scan, progress, comparison)
+            # It may not be shown yet.
+            found = compared(runner, job, d.in_force, progress.part(0.0, 0.5))
+            return write_outputs(folder, job, evaluation, scan, progress.part(0.5, 1.0), found["comparison"])
 
         def done(_: object) -> None:
             self.folder = folder

@@ -1,0 +1,97 @@
+"""How fast map, ledger and readings follow the alignment that is put in force."""
+
+from __future__ import annotations
+
+import sys
+import tempfile
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from juxtum.desk.session import Session
+    from juxtum.job import FileStore, Job
+
+DRAWN = 28
+
+
+def following() -> Iterator[str]:
+    """Three alignments of a scan of 1.9 million points with the demo's drawing, each put in force in the real window."""
+    from PyQt6.QtCore import QSettings
+
+    from benchmarks.window import Turns
+    from juxtum.desk.app import make_application
+
+    application = make_application(["bench"])
+    from juxtum.desk.window import MainWindow
+    from juxtum.guide.findings import Key
+
+    sys.setswitchinterval(0.002)
+    folder = tempfile.mkdtemp()
+    window = MainWindow(QSettings(folder + "/s.ini", QSettings.Format.IniFormat))
+    window.resize(1280, 800)
+    window.show()
+    session = window.session
+    job = _job(session.files, Path(folder))
+    begun, turns = time.perf_counter(), Turns()
+    session.start(job)
+    turns.until(lambda: session.derived.evaluation is not None and not session.workbench.is_busy)
+    window.hub.go(Key.MEASURE)
+    count = len(session.derived.evaluation.deviation.points)
+    yield f"{count} points and {DRAWN} characteristics from the file to ledger and colours: {time.perf_counter() - begun:.1f} s"
+    turns.longest.clear()
+    begun = time.perf_counter()
+    turns.until(lambda: _ahead_is_done(session, begun))
+    worst = max(seconds for seconds, _ in turns.longest)
+    yield f"the other alignments were made ahead in {time.perf_counter() - begun:.1f} s; longest turn of the event loop {1000 * worst:.0f} ms"
+    names = [step.name for step in job.procedure.alignments if step.kind != "rough"]
+    for name in (*names, *names):
+        if name == session.derived.in_force:
+            continue
+        begun = time.perf_counter()
+        window.judging.choose_alignment(name)
+        turns.until(lambda n=name: session.derived.in_force == n and not session.workbench.is_busy)
+        window.view.repaint()
+        application.processEvents()
+        yield f"'{name}' in force, until ledger and colours show it: {time.perf_counter() - begun:.2f} s"
+    session.discard()
+    window.close()
+
+
+def _ahead_is_done(session: Session, since: float) -> bool:
+    """Whether what was begun ahead a second after the last work has ended."""
+    from juxtum.desk.workbench import Lane
+
+    return time.perf_counter() - since > 3.0 and not session.workbench.is_working(Lane.AHEAD)
+
+
+def _job(files: FileStore, folder: Path) -> Job:
+    """BC-220 with its drawing, its scan made four times as fine, a best fit, a fit to some faces and the drawing's datums."""
+    import trimesh
+
+    from juxtum.cli.commands import _cleaning
+    from juxtum.demo.job import datum_step, demo_job
+    from juxtum.demo.world import drawing_path
+    from juxtum.evaluate.drawing import read_drawing
+    from juxtum.job import Runner
+    from juxtum.job.procedure import with_characteristics
+    from juxtum.job.steps import BestFit, Rough
+    from juxtum.units import Unit
+
+    job, runner = demo_job(files), Runner(files)
+    for cleaning in _cleaning("auto"):
+        job = job.with_step(cleaning)
+    scan = runner.cleaned(job)
+    points, triangles = trimesh.remesh.subdivide(scan.points, scan.triangles)  # type: ignore[union-attr]
+    trimesh.Trimesh(points, triangles, process=False).export(folder / "fine.ply")
+    job = demo_job(files)
+    drawn = with_characteristics(job.procedure, read_drawing(drawing_path(), runner.nominal(job)))
+    for step in (
+        Rough(name="rough"),
+        BestFit(name="best fit", start="rough"),
+        BestFit(name="regional", start="rough", faces=(12, 14, 16, 51)),
+        datum_step("best fit"),
+    ):
+        drawn = drawn.with_step(step)
+    return job.with_scan(files.adopt(folder / "fine.ply", Unit("mm"))).model_copy(update={"procedure": drawn})
