@@ -59,6 +59,7 @@ ALL = {
     "demo drawing": drawings.demo_drawing,
     "shaft drawing": drawings.shaft_drawing,
     "captured drawing": drawings.captured_drawing,
+    "limit drawing": drawings.limit_drawing,
     "surfaces": finishing.surfaces,
     "selections": finishing.selections,
     "walls": walls.walls,

@@ -52,7 +52,7 @@ def cover() -> Iterator[str]:
         )
         for seed in range(FIRST, FIRST + SEEDS):
             rng = np.random.default_rng([seed, 5])
-            scan = with_noise(_as_the_instrument_sees_it(base, nominal, spread, rng), truth().noise, rng)
+            scan = with_noise(as_the_instrument_sees_it(base, nominal, spread, rng), truth().noise, rng)
             for name, line in _ledger(scan, nominal, partial(_judged, chain)).items():
                 off = np.array([s.value for s in line.measured.sides]) - truths[name]
                 wide = np.array([s.expanded for s in line.measured.sides])
@@ -89,16 +89,16 @@ def base_scan() -> TriangleMesh:
     return surface.kept(surface.points[:, 2] > 0.6)
 
 
-def _as_the_instrument_sees_it(
+def as_the_instrument_sees_it(
     base: TriangleMesh, nominal: Nominal, spread: float, rng: np.random.Generator
 ) -> TriangleMesh:
-    """With the errors an instrument may have: every face off by its own, and a scale."""
+    """With the errors an instrument may have: every face off by its own, at most `spread` times its limit, and a scale."""
     if not spread:
         return base
     instrument = CIRCUMSTANCES.instrument
     assert instrument is not None
     there = nominal.projector.project(base.points, limit=3.0)
-    offsets = rng.uniform(-instrument.a, instrument.a, len(nominal.faces))[there.faces]
+    offsets = spread * rng.uniform(-instrument.a, instrument.a, len(nominal.faces))[there.faces]
     scale = 1 + rng.uniform(-instrument.b, instrument.b) / 1000
     moved = (
         nominal.centre

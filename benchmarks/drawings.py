@@ -11,9 +11,12 @@ from tempfile import TemporaryDirectory
 
 import numpy as np
 
-from benchmarks.cover import EVERY, FIRST, NOISE_ALONE, SEEDS, base_scan
+from benchmarks.cover import EVERY, FIRST, NOISE_ALONE, SEEDS, as_the_instrument_sees_it, base_scan
+from juxtum.demo.world import drawing_path, nominal_path
 from juxtum.evaluate.uncertainty import Chain
+from juxtum.exchange.cad import read_cad
 from juxtum.geometry import TriangleMesh
+from juxtum.nominal import Nominal
 
 NOISE, SCANS = 0.02, 12
 
@@ -26,7 +29,6 @@ def drawings() -> Iterator[str]:
     from juxtum.evaluate.kinds import Given
     from juxtum.exchange.solid import TessellationRule
     from juxtum.geometry import RigidTransform
-    from juxtum.nominal import Nominal
 
     part = Nominal.from_shape(cases.plate())
     named = cases.named.__wrapped__(part)
@@ -83,6 +85,28 @@ def captured_drawing() -> Iterator[str]:
     yield from _held(part, _made(part), lambda seed: capture_of(part, kind, seed))
 
 
+def limit_drawing() -> Iterator[str]:
+    """BC-220 captured by a handheld scanner that uses what its limit allows: lengths and diameters off by up to all of it, any error as likely.
+
+    The stand-in by itself keeps its limit with room, as instruments do.
+    """
+    from benchmarks.captures import capture_of
+    from juxtum.devices.kinds import DeviceKind
+
+    nominal = Nominal.from_shape(read_cad(nominal_path()).shape)
+
+    def seen(seed: int) -> tuple[TriangleMesh, Chain]:
+        surface, chain = capture_of("BC-220", DeviceKind.HANDHELD, seed)
+        return at_its_limit(surface, nominal, seed), chain
+
+    yield from _held("BC-220", base_scan(), seen)
+
+
+def at_its_limit(surface: TriangleMesh, nominal: Nominal, seed: int) -> TriangleMesh:
+    """A surface whose faces are off by up to half of the instrument's limit each, so that lengths between them are off by up to all of it."""
+    return as_the_instrument_sees_it(surface, nominal, 0.5, np.random.default_rng([seed, 5]))
+
+
 def _made(part: str) -> TriangleMesh:
     """A demo part as it was made, scanned without any error."""
     from juxtum.demo.shaft_job import made_shaft
@@ -106,14 +130,11 @@ def _held(part: str, base: TriangleMesh, scan_of: Callable[[int], tuple[Triangle
 def values_of(part: str) -> Callable[[TriangleMesh, Chain], dict[str, tuple[float, float]]]:
     """What gives value and U of each line of a demo part's drawing on a scan."""
     from juxtum.align import best_fit
-    from juxtum.demo.world import drawing_path, nominal_path
     from juxtum.evaluate import DecisionRule, measure_deviation
     from juxtum.evaluate.characteristics import Judgement
     from juxtum.evaluate.drawing import read_drawing
     from juxtum.evaluate.kinds import Given
-    from juxtum.exchange.cad import read_cad
     from juxtum.geometry import RigidTransform
-    from juxtum.nominal import Nominal
 
     nominal = Nominal.from_shape(read_cad(nominal_path(part)).shape)
     lines = read_drawing(drawing_path(part), nominal)
