@@ -68,49 +68,91 @@ def _passes_through(p, q, a, b, c):
     return 1e-9 < along < 1 - 1e-9
 
 
+@nb.njit(inline="always")
+def _cross(points, triangles, t, other):
+    """Whether an edge of one triangle passes through another one with which it has no corner's place in common."""
+    for k in range(3):
+        for j in range(3):
+            p, q = points[triangles[t, k]], points[triangles[other, j]]
+            if p[0] == q[0] and p[1] == q[1] and p[2] == q[2]:
+                return False
+    a, b, c = points[triangles[other, 0]], points[triangles[other, 1]], points[triangles[other, 2]]
+    for k in range(3):
+        if _passes_through(points[triangles[t, k]], points[triangles[t, (k + 1) % 3]], a, b, c):
+            return True
+    return False
+
+
+@nb.njit(inline="always")
+def _box(points, triangle, low, high):
+    for axis in range(3):
+        low[axis], high[axis] = np.inf, -np.inf
+        for k in range(3):
+            value = points[triangle[k], axis]
+            low[axis] = min(low[axis], value)
+            high[axis] = max(high[axis], value)
+
+
+@nb.njit(inline="always")
+def _is_apart(box, low, high):
+    for axis in range(3):
+        if box[axis] > high[axis] or box[3 + axis] < low[axis]:
+            return True
+    return False
+
+
 @nb.njit(cache=True, nogil=True, parallel=True)
 def crossing(points, triangles, order, boxes, left, first, count):
     """Which triangles (M,) have an edge that passes through another, or are passed through, with no corner in common."""
     found = np.zeros(len(triangles), np.bool_)
     for t in nb.prange(len(triangles)):
-        low, high = np.full(3, np.inf), np.full(3, -np.inf)
-        for k in range(3):
-            for axis in range(3):
-                value = points[triangles[t, k], axis]
-                low[axis] = min(low[axis], value)
-                high[axis] = max(high[axis], value)
+        low, high = np.empty(3), np.empty(3)
+        _box(points, triangles[t], low, high)
         stack = np.empty(96, np.int32)
         stack[0] = 0
         depth = 1
         while depth > 0:
             depth -= 1
             node = stack[depth]
-            apart = False
-            for axis in range(3):
-                if boxes[node, axis] > high[axis] or boxes[node, 3 + axis] < low[axis]:
-                    apart = True
-            if apart:
+            if _is_apart(boxes[node], low, high):
                 continue
             if left[node] >= 0:
                 stack[depth], stack[depth + 1] = left[node], left[node] + 1
                 depth += 2
                 continue
             for i in range(first[node], first[node] + count[node]):
-                other = order[i]
-                shared = False
-                for k in range(3):
-                    for j in range(3):
-                        if triangles[t, k] == triangles[other, j]:
-                            shared = True
-                if shared:
-                    continue
-                for k in range(3):
-                    p, q = points[triangles[t, k]], points[triangles[t, (k + 1) % 3]]
-                    a, b, c = points[triangles[other, 0]], points[triangles[other, 1]], points[triangles[other, 2]]
-                    if _passes_through(p, q, a, b, c):
-                        found[t] = True
-                        found[other] = True
+                if _cross(points, triangles, t, order[i]):
+                    found[t] = True
+                    found[order[i]] = True
     return found
+
+
+@nb.njit(cache=True, nogil=True)
+def crossing_pairs(points, triangles, order, boxes, left, first, count):
+    """Which two triangles cross, as pairs (K, 2), the passing one first; of few triangles, as `crossing` found them."""
+    pairs = [(0, 0) for _ in range(0)]
+    low, high = np.empty(3), np.empty(3)
+    stack = np.empty(96, np.int32)
+    for t in range(len(triangles)):
+        _box(points, triangles[t], low, high)
+        stack[0] = 0
+        depth = 1
+        while depth > 0:
+            depth -= 1
+            node = stack[depth]
+            if _is_apart(boxes[node], low, high):
+                continue
+            if left[node] >= 0:
+                stack[depth], stack[depth + 1] = left[node], left[node] + 1
+                depth += 2
+                continue
+            for i in range(first[node], first[node] + count[node]):
+                if _cross(points, triangles, t, order[i]):
+                    pairs.append((t, order[i]))
+    made = np.empty((len(pairs), 2), np.int64)
+    for row in range(len(pairs)):
+        made[row, 0], made[row, 1] = pairs[row]
+    return made
 
 
 @nb.njit(cache=True, nogil=True, parallel=True)

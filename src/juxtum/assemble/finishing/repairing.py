@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 
+from juxtum.assemble.finishing.crossed import to_go
 from juxtum.assemble.finishing.facing import turned_pieces
 from juxtum.assemble.finishing.worked import Worked
 from juxtum.errors import InputError
 from juxtum.geometry import TriangleMesh
 from juxtum.geometry.arrays import Floats, Ints, areas_of
-from juxtum.geometry.nearest import KERNEL_LOCK
 from juxtum.geometry.topology import (
     beside,
     closure,
@@ -125,13 +125,7 @@ def _without_needles(points: Floats, triangles: Ints, rows: Ints, told: list[str
 
 
 def _without_crossings(points: Floats, triangles: Ints, rows: Ints, told: list[str]) -> tuple[Ints, Ints]:
-    from juxtum.assemble.finishing import _finishing_kernels as kernels
-    from juxtum.geometry import _tree_kernels as trees
-
-    corners = points[triangles]
-    order, boxes, left, first, count = trees.build(corners.mean(1), corners.min(1), corners.max(1))
-    with KERNEL_LOCK:
-        bad = kernels.crossing(points, triangles.astype(np.int64), order, boxes, left, first, count)
+    bad = to_go(points, triangles)
     if not bad.any() or bad.all():
         return triangles, rows
     gone = int(bad.sum())

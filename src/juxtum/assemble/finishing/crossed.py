@@ -1,0 +1,73 @@
+"""Which triangles of those that cross have to go: as few as can be, the narrowest first."""
+
+from __future__ import annotations
+
+import heapq
+
+import numpy as np
+
+from juxtum.geometry.arrays import Bools, Floats, Ints
+from juxtum.geometry.nearest import KERNEL_LOCK
+
+
+def to_go(points: Floats, triangles: Ints) -> Bools:
+    """Triangles (M,) without which none of the others crosses another.
+
+    A fold is gone with the one triangle that passes through those about it: taking them all leaves a hole as large as the fold
+    and its neighbours. So the one that crosses most goes first, the narrowest of as many, until none is left that crosses.
+
+    Parameters
+    ----------
+    points : array (N, 3)
+    triangles : array (M, 3)
+    """
+    from juxtum.assemble.finishing import _finishing_kernels as kernels
+    from juxtum.geometry import _tree_kernels as trees
+
+    corners = points[triangles]
+    with KERNEL_LOCK:
+        bad = kernels.crossing(
+            points, triangles.astype(np.int64), *trees.build(corners.mean(1), corners.min(1), corners.max(1))
+        )
+    rows = np.flatnonzero(bad)
+    if len(rows) == 0:
+        return np.asarray(bad)
+    some = corners[rows]
+    pairs = kernels.crossing_pairs(
+        points, triangles[rows].astype(np.int64), *trees.build(some.mean(1), some.min(1), some.max(1))
+    )
+    gone = np.zeros(len(triangles), dtype=bool)
+    gone[rows[_cover(np.unique(np.sort(pairs, axis=1), axis=0), _widths(some))]] = True
+    return gone
+
+
+def _widths(corners: Floats) -> Floats:
+    """Smallest height of some triangles (K, 3, 3), mm."""
+    sides = np.roll(corners, -1, axis=1) - corners
+    longest = np.linalg.norm(sides, axis=2).max(1)
+    doubled = np.linalg.norm(np.cross(sides[:, 0], sides[:, 1]), axis=1)
+    return np.asarray(doubled / np.maximum(longest, 1e-300))
+
+
+def _cover(pairs: Ints, widths: Floats) -> list[int]:
+    """Of each pair (K, 2) one at least: whoever is in most pairs goes first, the narrowest of as many."""
+    others: dict[int, set[int]] = {}
+    for one, other in pairs.tolist():
+        others.setdefault(one, set()).add(other)
+        others.setdefault(other, set()).add(one)
+    waiting = [(-len(with_whom), float(widths[row]), row) for row, with_whom in others.items()]
+    heapq.heapify(waiting)
+    gone: list[int] = []
+    while waiting:
+        count, width, row = heapq.heappop(waiting)
+        left = len(others[row])
+        if left == 0:
+            continue
+        if left != -count:
+            heapq.heappush(waiting, (-left, width, row))
+            continue
+        gone.append(row)
+        for other in others.pop(row):
+            others[other].discard(row)
+        others[row] = set()
+    return gone
