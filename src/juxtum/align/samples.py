@@ -13,6 +13,8 @@ from juxtum.geometry.transform import RigidTransform
 
 BLURRED = 0.05
 """Neighbours that spread more than this across the surface, of their variance along it, do not tell its normal."""
+EVEN = 0.8
+"""Where fewer points than this share have an equal part of the area each, they are not spread evenly."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -56,6 +58,9 @@ def scan_sample(scan: Scan, count: int) -> ScanSample:
     count = min(count, len(scan.points))
     steps = (np.arange(count) + 0.5) * total / count
     chosen = np.unique(np.searchsorted(np.cumsum(areas), steps).clip(0, len(areas) - 1))
+    if isinstance(scan, TriangleMesh) and len(chosen) < EVEN * count:
+        # Its corners lie in clusters, with wide triangles between them.
+        return _on_triangles(scan, count)
     normals, points = scan.normals, scan.points[chosen]
     area = total / max(len(chosen), 1)
     if isinstance(scan, PointCloud) and normals is None:

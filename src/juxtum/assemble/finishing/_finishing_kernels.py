@@ -77,10 +77,10 @@ def _cross(points, triangles, t, other):
             if p[0] == q[0] and p[1] == q[1] and p[2] == q[2]:
                 return False
     a, b, c = points[triangles[other, 0]], points[triangles[other, 1]], points[triangles[other, 2]]
+    found = False
     for k in range(3):
-        if _passes_through(points[triangles[t, k]], points[triangles[t, (k + 1) % 3]], a, b, c):
-            return True
-    return False
+        found = found or _passes_through(points[triangles[t, k]], points[triangles[t, (k + 1) % 3]], a, b, c)
+    return found
 
 
 @nb.njit(inline="always")
@@ -95,10 +95,10 @@ def _box(points, triangle, low, high):
 
 @nb.njit(inline="always")
 def _is_apart(box, low, high):
+    apart = False
     for axis in range(3):
-        if box[axis] > high[axis] or box[3 + axis] < low[axis]:
-            return True
-    return False
+        apart = apart or box[axis] > high[axis] or box[3 + axis] < low[axis]
+    return apart
 
 
 @nb.njit(cache=True, nogil=True, parallel=True)
