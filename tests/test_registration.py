@@ -6,8 +6,10 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scipy.spatial import cKDTree
 
 from helpers import box_mesh, turned
+from juxtum.align.samples import scan_sample
 from juxtum.geometry import RigidTransform, TriangleMesh
 from juxtum.geometry.arrays import Floats
 from juxtum.geometry.registration import Pulls, Rounds, register, rigid_from_pairs
@@ -132,3 +134,20 @@ def test_a_step_turns_no_farther_than_it_may() -> None:
 
     once = register(pulls_at, RigidTransform.identity(), Rounds(1, 0.0, 40.0, largest_turn=0.1))
     assert once is not None and once.angle <= np.degrees(0.1 * np.sqrt(3)) + 1e-9
+
+
+def test_corners_in_clusters_are_no_even_sample() -> None:
+    # Three corners of four lie beside another one; each step of the area then falls on the same few.
+    wide = np.arange(60.0)
+    lines = np.sort(np.concatenate([wide, wide + 0.01, wide + 0.02, wide + 0.03]))
+    x, y = np.meshgrid(lines, np.arange(0.0, 60.0, 2.0), indexing="ij")
+    corner = (np.arange(len(lines) - 1)[:, None] * x.shape[1] + np.arange(x.shape[1] - 1)).ravel()
+    beside = corner + x.shape[1]
+    triangles = np.concatenate(
+        [np.stack(rows, 1) for rows in ((corner, beside, corner + 1), (corner + 1, beside, beside + 1))]
+    )
+    mesh = TriangleMesh(np.stack([x.ravel(), y.ravel(), np.zeros(x.size)], axis=1), triangles)
+    sample = scan_sample(mesh, 5000)
+    nearest = cKDTree(sample.points).query(sample.points, k=2)[0][:, 1]
+    assert len(sample.points) >= 4000
+    assert np.median(nearest) > 0.3 * np.sqrt(mesh.area / len(sample.points))
