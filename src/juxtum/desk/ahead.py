@@ -48,6 +48,7 @@ class Ahead(QObject):
             if session.derived is derived and made is not derived:
                 session.derived = made
                 session.changed.emit()
+                self._begin()
 
         # Whoever puts an alignment in force that cannot be had is told why then.
         session.workbench.ask(

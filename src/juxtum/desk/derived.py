@@ -201,18 +201,23 @@ class Deriver:
         return Derived(**values)
 
     def look_ahead(self, derived: Derived, progress: Progress) -> Derived:
-        """Make what is shown in the other alignments of the scan, the newest first, as many as memory allows; the same with their comparison."""
+        """Compare with the newest other alignment, where that is not done; then make what is shown in the others of the scan, the newest first.
+
+        Of as many as memory allows. The same object comes back where there is nothing more to show.
+        """
         job, in_force = derived.job, derived.in_force
         if not in_force:
             return derived
+        if derived.uncompared:
+            made = replace(derived, **compared(self.runner, job, in_force, progress))
+            if made.uncompared != derived.uncompared:
+                return made
         count = min(MOST_AHEAD, POINTS_AHEAD // max(len(self.runner.measured(job, progress).points), 1))
         for name in worth_comparing(job, in_force)[: max(count, 1)]:
             try:
                 self._map(job.with_step(job.procedure.decide.model_copy(update={"alignment": name})), progress)
             except JuxtumError:
                 continue
-        if derived.uncompared:
-            return replace(derived, **compared(self.runner, job, in_force, progress))
         return derived
 
     def _comparison(self, job: Job, name: str, progress: Progress) -> dict[str, Any]:
