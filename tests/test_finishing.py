@@ -9,9 +9,11 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scipy.spatial import Delaunay
 
 from helpers import box_mesh, turned
 from juxtum.assemble.finishing import Filling, Worked, closed, fill, repair, smooth, thin, without_targets
+from juxtum.assemble.finishing.crossed import to_go
 from juxtum.assemble.holes import holes_of
 from juxtum.cli.main import main
 from juxtum.errors import InputError
@@ -174,6 +176,17 @@ def test_what_crosses_goes_and_is_told() -> None:
     kept = made.mesh.points[made.mesh.triangles].mean(1)
     assert len(holes_of(made.mesh)) >= 2 and len(kept) > 0.5 * (len(BOX.triangles) + len(other.triangles))
     assert repair(made.mesh).notes == ("nothing had to be repaired",)
+
+
+@pytest.mark.quick
+def test_of_what_crosses_only_the_one_goes_that_passes_through_the_others() -> None:
+    x, y = np.meshgrid(np.arange(12.0), np.arange(12.0), indexing="ij")
+    sheet = Delaunay(np.column_stack([x.ravel(), y.ravel()])).simplices
+    flat = np.column_stack([x.ravel(), y.ravel(), np.zeros(x.size)])
+    blade = np.array([[2.1, 5.3, -1.0], [8.4, 5.6, -1.0], [5.2, 5.4, 2.0]])
+    mesh = TriangleMesh(np.concatenate([flat, blade]), np.concatenate([sheet, [[144, 145, 146]]]))
+    crossed = to_go(mesh.points, mesh.triangles)
+    assert np.flatnonzero(crossed).tolist() == [len(sheet)], "the sheet stays whole"
 
 
 @pytest.mark.quick

@@ -102,9 +102,10 @@ def _is_apart(box, low, high):
 
 
 @nb.njit(cache=True, nogil=True, parallel=True)
-def crossing(points, triangles, order, boxes, left, first, count):
-    """Which triangles (M,) have an edge that passes through another, or are passed through, with no corner in common."""
-    found = np.zeros(len(triangles), np.bool_)
+def crossed(points, triangles, order, boxes, left, first, count, most):
+    """Through which others an edge of each triangle passes (M, most; -1 for none), and through how many (M,), no corner's place in common."""
+    others = np.full((len(triangles), most), -1, np.int32)
+    numbers = np.zeros(len(triangles), np.int32)
     for t in nb.prange(len(triangles)):
         low, high = np.empty(3), np.empty(3)
         _box(points, triangles[t], low, high)
@@ -122,37 +123,10 @@ def crossing(points, triangles, order, boxes, left, first, count):
                 continue
             for i in range(first[node], first[node] + count[node]):
                 if _cross(points, triangles, t, order[i]):
-                    found[t] = True
-                    found[order[i]] = True
-    return found
-
-
-@nb.njit(cache=True, nogil=True)
-def crossing_pairs(points, triangles, order, boxes, left, first, count):
-    """Which two triangles cross, as pairs (K, 2), the passing one first; of few triangles, as `crossing` found them."""
-    pairs = [(0, 0) for _ in range(0)]
-    low, high = np.empty(3), np.empty(3)
-    stack = np.empty(96, np.int32)
-    for t in range(len(triangles)):
-        _box(points, triangles[t], low, high)
-        stack[0] = 0
-        depth = 1
-        while depth > 0:
-            depth -= 1
-            node = stack[depth]
-            if _is_apart(boxes[node], low, high):
-                continue
-            if left[node] >= 0:
-                stack[depth], stack[depth + 1] = left[node], left[node] + 1
-                depth += 2
-                continue
-            for i in range(first[node], first[node] + count[node]):
-                if _cross(points, triangles, t, order[i]):
-                    pairs.append((t, order[i]))
-    made = np.empty((len(pairs), 2), np.int64)
-    for row in range(len(pairs)):
-        made[row, 0], made[row, 1] = pairs[row]
-    return made
+                    if numbers[t] < most:
+                        others[t, numbers[t]] = order[i]
+                    numbers[t] += 1
+    return others, numbers
 
 
 @nb.njit(cache=True, nogil=True, parallel=True)

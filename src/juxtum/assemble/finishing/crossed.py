@@ -9,6 +9,9 @@ import numpy as np
 from juxtum.geometry.arrays import Bools, Floats, Ints
 from juxtum.geometry.nearest import KERNEL_LOCK
 
+MOST = 6
+"""Of so many that a triangle passes through at once they are told; where there are more, what is left is looked at again."""
+
 
 def to_go(points: Floats, triangles: Ints) -> Bools:
     """Triangles (M,) without which none of the others crosses another.
@@ -24,20 +27,19 @@ def to_go(points: Floats, triangles: Ints) -> Bools:
     from juxtum.assemble.finishing import _finishing_kernels as kernels
     from juxtum.geometry import _tree_kernels as trees
 
-    corners = points[triangles]
-    with KERNEL_LOCK:
-        bad = kernels.crossing(
-            points, triangles.astype(np.int64), *trees.build(corners.mean(1), corners.min(1), corners.max(1))
-        )
-    rows = np.flatnonzero(bad)
-    if len(rows) == 0:
-        return np.asarray(bad)
-    some = corners[rows]
-    pairs = kernels.crossing_pairs(
-        points, triangles[rows].astype(np.int64), *trees.build(some.mean(1), some.min(1), some.max(1))
-    )
-    gone = np.zeros(len(triangles), dtype=bool)
-    gone[rows[_cover(np.unique(np.sort(pairs, axis=1), axis=0), _widths(some))]] = True
+    left = np.arange(len(triangles))
+    while len(left):
+        corners = points[triangles[left]]
+        tree = trees.build(corners.mean(1), corners.min(1), corners.max(1))
+        with KERNEL_LOCK:
+            others, numbers = kernels.crossed(points, triangles[left].astype(np.int64), *tree, MOST)
+        rows, columns = np.nonzero(others >= 0)
+        pairs = np.unique(np.sort(np.column_stack([rows, others[rows, columns]]), axis=1), axis=0)
+        left = np.delete(left, _cover(pairs, _widths(corners)))
+        if (numbers <= MOST).all():
+            break
+    gone = np.ones(len(triangles), dtype=bool)
+    gone[left] = False
     return gone
 
 
