@@ -43,7 +43,7 @@ from juxtum.scene.map_layers import MapGiven, draw_map
 from juxtum.scene.palette import MapScale
 
 T = TypeVar("T")
-MOST_AHEAD, POINTS_AHEAD = 4, 6_000_000
+MOST_AHEAD, POINTS_AHEAD = 4, 4_000_000
 """Of so many alignments that are not in force, and of so many points in all, the map is made before somebody asks."""
 MOST_KEPT = 240
 """Drawables and the like that are kept: some for each of very many scans."""
