@@ -154,3 +154,19 @@ def test_what_is_not_in_force_is_worked_out_while_nobody_waits(small_desk: Hand)
     frames.setCurrentIndex(frames.findData("p"))
     frames.activated.emit(frames.currentIndex())
     d.wait(lambda: session.derived.in_force == "p")
+
+
+def test_what_cannot_be_compared_is_said_and_stops_nothing(small_desk: Hand) -> None:
+    d, session = small_desk, small_desk.window.session
+    d.go(Key.ALIGN)
+
+    def change(job: Job) -> Job:
+        for step in (BestFit(name="good", start="a"), BestFit(name="bad", start="gone"), Decide(alignment="good")):
+            job = job.with_step(step)
+        return job
+
+    session.edit("one that starts from what is no more", change)
+    d.wait(lambda: session.derived.in_force == "good")
+    d.wait(lambda: "cannot be compared" in session.derived.uncompared)
+    read = [w.text() for w in d.window.align.findChildren(QLabel) if "cannot be compared" in w.text()]
+    assert len(read) == 1 and read[0].startswith("'bad' cannot be compared") and "no alignment called 'gone'" in read[0]

@@ -89,6 +89,7 @@ def is_opposite_hand(scan: Scan, nominal: Nominal, fit: Fit, progress: Progress 
     if fit.seen >= WHOLE and as_is < NEARLY * cap:
         if not near_mirrors(nominal):
             return False
+        progress.phase("trying the mirror image")
         other = mirrored(scan)
         start = _mirrored_start(other, nominal, fit.transform)
         left = np.inf if start is None else _left_from(other, nominal, start, progress.part(0.0, 0.2))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -94,33 +95,24 @@ class NearestTree:
         either_side : bool
             Whether a direction means its opposite as well.
         """
-        from juxtum.geometry import _tree_kernels as kernels
-
-        used = np.empty((0, 3)) if directions is None else np.ascontiguousarray(directions, dtype=np.float64)
-        reach = float(min(limit, 1e150))
-        made = []
-        for first in range(0, max(len(points), 1), AT_A_TIME):
-            part = slice(first, first + AT_A_TIME)
-            with KERNEL_LOCK:
-                made.append(
-                    kernels.nearest(
-                        np.ascontiguousarray(points[part], dtype=np.float64),
-                        used[part],
-                        np.cos(np.radians(angle)),
-                        either_side,
-                        reach,
-                        self._rows,
-                        self._normals,
-                        self._facing,
-                        self._order,
-                        *self._nodes,
-                    )
-                )
-        squared, triangles, weights, regions = (
-            made[0] if len(made) == 1 else map(np.concatenate, zip(*made, strict=True))
-        )
+        used = np.empty((0, 3)) if directions is None else directions
+        how = np.cos(np.radians(angle)), either_side, float(min(limit, 1e150))
+        pieces = [slice(k, k + AT_A_TIME) for k in range(0, max(len(points), 1), AT_A_TIME)]
+        made = [self._some(points[piece], used[piece], how) for piece in pieces]
+        squared, triangles, weights, regions = (np.concatenate(parts) for parts in zip(*made, strict=True))
         full = np.column_stack([1 - weights.sum(1), weights])
         return Nearest(np.sqrt(squared), triangles, full, regions)
+
+    def _some(self, points: Floats, directions: Floats, how: tuple[float, bool, float]) -> tuple[Any, ...]:
+        """Squared distances, triangles, weights and regions of a few points; no directions are an empty array."""
+        from juxtum.geometry import _tree_kernels as kernels
+
+        places, ways = (np.ascontiguousarray(part, dtype=np.float64) for part in (points, directions))
+        with KERNEL_LOCK:
+            found: tuple[Any, ...] = kernels.nearest(
+                places, ways, *how, self._rows, self._normals, self._facing, self._order, *self._nodes
+            )
+        return found
 
     def first_hit(self, origin: Floats, direction: Floats) -> tuple[int, Floats] | None:
         """Triangle and place (3,) where a ray first meets the mesh from either side, or None."""

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from juxtum.align import Alignment, FrameComparison, compare
-from juxtum.errors import JobError
+from juxtum.errors import JobError, JuxtumError
 from juxtum.evaluate import Deviation, LineResult
 from juxtum.geometry.mesh import Scan, TriangleMesh
 from juxtum.job.document import Job
@@ -92,8 +92,11 @@ class Runner:
         return held[source]
 
     def is_kept(self, job: Job, source: Source) -> bool:
-        """Whether an outcome is at hand without any work."""
-        return self._kept.get(self._graph(job).key(source)) is not None
+        """Whether an outcome is at hand without any work; what the job cannot have is not."""
+        try:
+            return self._kept.get(self._graph(job).key(source)) is not None
+        except JuxtumError:
+            return False
 
     def _graph(self, job: Job) -> Graph:
         newest = self._newest

@@ -6,7 +6,7 @@ import heapq
 
 import numpy as np
 
-from juxtum.geometry.arrays import Bools, Floats, Ints
+from juxtum.geometry.arrays import Bools, Floats, Ints, areas_of
 from juxtum.geometry.nearest import KERNEL_LOCK
 
 MOST = 6
@@ -35,7 +35,7 @@ def to_go(points: Floats, triangles: Ints) -> Bools:
             others, numbers = kernels.crossed(points, triangles[left].astype(np.int64), *tree, MOST)
         rows, columns = np.nonzero(others >= 0)
         pairs = np.unique(np.sort(np.column_stack([rows, others[rows, columns]]), axis=1), axis=0)
-        left = np.delete(left, _cover(pairs, _widths(corners)))
+        left = np.delete(left, _cover(pairs, _widths(points, triangles[left])))
         if (numbers <= MOST).all():
             break
     gone = np.ones(len(triangles), dtype=bool)
@@ -43,12 +43,10 @@ def to_go(points: Floats, triangles: Ints) -> Bools:
     return gone
 
 
-def _widths(corners: Floats) -> Floats:
-    """Smallest height of some triangles (K, 3, 3), mm."""
-    sides = np.roll(corners, -1, axis=1) - corners
-    longest = np.linalg.norm(sides, axis=2).max(1)
-    doubled = np.linalg.norm(np.cross(sides[:, 0], sides[:, 1]), axis=1)
-    return np.asarray(doubled / np.maximum(longest, 1e-300))
+def _widths(points: Floats, triangles: Ints) -> Floats:
+    """Smallest height of each triangle (M,), mm."""
+    longest = np.linalg.norm(points[triangles] - points[np.roll(triangles, -1, axis=1)], axis=2).max(1)
+    return np.asarray(2 * areas_of(points, triangles) / np.maximum(longest, 1e-300))
 
 
 def _cover(pairs: Ints, widths: Floats) -> list[int]:
