@@ -145,48 +145,62 @@ def ring(
 
 
 def joins() -> Iterator[str]:
-    """A ring of twelve patches round BC-220 that drifts, and eight views of each of six parts from anywhere, by shape."""
+    """Rings of patches round the demo parts that drift, and eight views of each of six parts from anywhere, by shape; or what JUXTUM_PARTS names."""
+    for part, count, fine in (("BC-220", 12, (200_000, 1.6)), ("HB-36", 24, (1_000_000, 2.4))):
+        if _is_asked(part):
+            yield _ring_joined(part, count, fine)
+    known: dict[str, Nominal | TriangleMesh] = {n: Nominal.from_shape(shape) for n, shape in joined_parts().items()}
+    for name, lying in (known | {"smooth lump": smooth_lump()}).items():
+        if _is_asked(name):
+            yield f"{name}: {_by_shape(lying)}"
+
+
+def _is_asked(name: str) -> bool:
+    return name in os.environ.get("JUXTUM_PARTS", name).split(",")
+
+
+def _ring_joined(part: str, count: int, fine: tuple[int, float]) -> str:
+    """Patches round a demo part, each a little off the one before, and what joining makes of them."""
+    from juxtum.align.scans.join import join
+    from juxtum.align.scans.sheet import make_sheet
+    from juxtum.demo.world import nominal_path
+    from juxtum.job.inputs import load_nominal
+    from juxtum.progress import silent
+
+    nominal = load_nominal(nominal_path(part), None, silent())
+    scans, truths = ring(nominal, count, (0.05, 0.01), 2, fine)
+    began = time.perf_counter()
+    made = join([make_sheet(scan, str(k)) for k, scan in enumerate(scans)])
+    seconds = time.perf_counter() - began
+    poses = [p for p in made.poses if p is not None]
+    worst = worst_corner(poses, truths, nominal)
+    open_before = max((loop.before_mm for loop in made.loops), default=0.0)
+    start = worst_corner([RigidTransform.identity()] * len(truths), truths, nominal)
+    return (
+        f"ring of {count} round {part}: {len(poses)} tied, worst corner {start:.3f} mm off before, {worst:.3f} after; "
+        f"loops open by {open_before:.3f}; {sum(bool(r) for r in made.reasons)} doubt; {seconds:.0f} s"
+    )
+
+
+def _by_shape(lying: Nominal | TriangleMesh) -> str:
+    """Eight views of a part from anywhere, and what joining makes of them."""
     from juxtum.align.scans.join import join
     from juxtum.align.scans.proposing import PROPOSED
     from juxtum.align.scans.sheet import make_sheet
     from juxtum.align.scans.work import Joining
-    from juxtum.demo.world import nominal_path
     from juxtum.errors import AlignmentError
-    from juxtum.job.inputs import load_nominal
-    from juxtum.progress import silent
 
-    for part, count, fine in (("BC-220", 12, (200_000, 1.6)), ("HB-36", 24, (1_000_000, 2.4))):
-        nominal = load_nominal(nominal_path(part), None, silent())
-        scans, truths = ring(nominal, count, (0.05, 0.01), 2, fine)
-        began = time.perf_counter()
-        made = join([make_sheet(scan, str(k)) for k, scan in enumerate(scans)])
-        seconds = time.perf_counter() - began
-        poses = [p for p in made.poses if p is not None]
-        worst, open_before = (
-            worst_corner(poses, truths, nominal),
-            max((loop.before_mm for loop in made.loops), default=0.0),
-        )
-        start = worst_corner([RigidTransform.identity()] * len(truths), truths, nominal)
-        yield (
-            f"ring of {count} round {part}: {len(poses)} tied, worst corner {start:.3f} mm off before, {worst:.3f} after; "
-            f"loops open by {open_before:.3f}; {sum(bool(r) for r in made.reasons)} doubt; {seconds:.0f} s"
-        )
-    known: dict[str, Nominal | TriangleMesh] = {n: Nominal.from_shape(shape) for n, shape in joined_parts().items()}
-    for name, lying in (known | {"smooth lump": smooth_lump()}).items():
-        scans, truths = views(lying, 5)
-        began = time.perf_counter()
-        try:
-            made = join([make_sheet(scan, str(k)) for k, scan in enumerate(scans)], (), Joining(by_shape=True))
-        except AlignmentError as problem:
-            yield f"{name}: {problem.sentence}"
-            continue
-        tied = [k for k, pose in enumerate(made.poses) if pose is not None]
-        worst = worst_corner([made.poses[k] for k in tied], [truths[k] for k in tied], lying)  # type: ignore[misc]
-        doubted = sum(PROPOSED in reason for reason in made.reasons)
-        yield (
-            f"{name}: {len(tied)} of 8 placed by shape, worst corner {worst:.2f} mm; {doubted} say that they are not sure; "
-            f"{time.perf_counter() - began:.0f} s"
-        )
+    scans, truths = views(lying, 5)
+    began = time.perf_counter()
+    try:
+        made = join([make_sheet(scan, str(k)) for k, scan in enumerate(scans)], (), Joining(by_shape=True))
+    except AlignmentError as problem:
+        return problem.sentence
+    placed = [(pose, truth) for pose, truth in zip(made.poses, truths, strict=True) if pose is not None]
+    worst = worst_corner([pose for pose, _ in placed], [truth for _, truth in placed], lying)
+    doubted = sum(PROPOSED in reason for reason in made.reasons)
+    seconds = time.perf_counter() - began
+    return f"{len(placed)} of 8 placed by shape, worst corner {worst:.3f} mm; {doubted} say that they are not sure; {seconds:.0f} s"
 
 
 def twenty() -> Iterator[str]:

@@ -28,6 +28,7 @@ from juxtum.job.steps import FinishingModel, Trim
 from juxtum.job.steps.base import surface
 from juxtum.nominal import Nominal
 from juxtum.plan.blind import known_spots, methods
+from juxtum.plan.cost.schedule import machine_memory
 from juxtum.plan.grounds import Grounds
 from juxtum.plan.planner import Planner
 from juxtum.plan.rough_part import part_from_scan
@@ -43,8 +44,8 @@ from juxtum.scene.map_layers import MapGiven, draw_map
 from juxtum.scene.palette import MapScale
 
 T = TypeVar("T")
-MOST_AHEAD, POINTS_AHEAD = 4, 4_000_000
-"""Of so many alignments that are not in force, and of so many points in all, the map is made before somebody asks."""
+MOST_AHEAD, SHARE_AHEAD, BYTES_AHEAD = 4, 0.25, 1_000
+"""Of so many alignments that are not in force the map is made before somebody asks, in so much of the machine's memory; so much a point takes."""
 MOST_KEPT = 240
 """Drawables and the like that are kept: some for each of very many scans."""
 
@@ -212,7 +213,8 @@ class Deriver:
             made = replace(derived, **compared(self.runner, job, in_force, progress))
             if made.uncompared != derived.uncompared:
                 return made
-        count = min(MOST_AHEAD, POINTS_AHEAD // max(len(self.runner.measured(job, progress).points), 1))
+        room = SHARE_AHEAD * machine_memory() / BYTES_AHEAD
+        count = min(MOST_AHEAD, int(room / max(len(self.runner.measured(job, progress).points), 1)))
         for name in worth_comparing(job, in_force)[: max(count, 1)]:
             try:
                 self._map(job.with_step(job.procedure.decide.model_copy(update={"alignment": name})), progress)
