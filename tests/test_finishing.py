@@ -169,6 +169,16 @@ def test_repair_mends_and_tells(name: str) -> None:
 
 
 @pytest.mark.quick
+def test_what_is_much_finer_than_the_rest_is_left_as_it_is() -> None:
+    """A beam of 3 m, a hundred times finer about a hole than elsewhere, and a narrow chamfer along it: neither is a needle."""
+    x, y = np.concatenate([np.arange(0, 3001.0, 60), np.arange(1500.5, 1530, 0.5)]), np.array([0.0, 0.05, 20, 40])
+    places = np.array([(a, b) for a in np.sort(x) for b in y])
+    flat = TriangleMesh(np.column_stack([places, np.zeros(len(places))]), Delaunay(places).simplices)
+    made = repair(flat)
+    assert made.notes == ("nothing had to be repaired",) and made.mesh is flat
+
+
+@pytest.mark.quick
 def test_what_crosses_goes_and_is_told() -> None:
     other = BOX.moved(turned((10, 20, 30), (9.3, 7.1, 5.7)))
     made = repair(side_by_side(BOX, other))

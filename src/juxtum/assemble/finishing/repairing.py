@@ -20,8 +20,10 @@ from juxtum.geometry.topology import (
 )
 from juxtum.progress import Progress, silent
 
-NEEDLE = 0.01
-"""An edge shorter than this share of the usual one is drawn together."""
+NEEDLE, WIDTH = 0.01, 1e-5
+"""An edge shorter than this share of those beside it, and of the size of the whole, is drawn together.
+
+A chamfer is as short beside its length, and a mesh may be a hundred times finer in one place than in another."""
 SPECK = 4
 """A piece of fewer triangles than this is a speck."""
 ROUNDS = 6
@@ -100,17 +102,15 @@ def _joined(points: Floats, triangles: Ints, told: list[str]) -> tuple[Floats, I
 
 
 def _without_needles(points: Floats, triangles: Ints, rows: Ints, told: list[str]) -> tuple[Ints, Ints, float]:
-    """Edges much shorter than the usual one are drawn together; what has no area, or is there twice, goes."""
-    ends = np.roll(triangles, -1, axis=1)
-    lengths = np.linalg.norm(points[triangles] - points[ends], axis=2)
-    short = lengths < NEEDLE * float(np.median(lengths))
-    largest = 0.0
-    if short.any():
-        groups = components(len(points), triangles[short].astype(np.int64), ends[short].astype(np.int64))
-        _, first = np.unique(groups, return_index=True)
-        together = first[groups]
-        largest = float(np.linalg.norm(points - points[together], axis=1).max())
-        triangles = together[triangles]
+    """Edges much shorter than those beside them are drawn together; what has no area, or is there twice, goes."""
+    together = np.arange(len(points))
+    for _ in range(ROUNDS):
+        again = _drawn_together(points, together[triangles])[together]
+        if (again == together).all():
+            break
+        together = again
+    largest = float(np.linalg.norm(points - points[together], axis=1).max(initial=0.0))
+    triangles = together[triangles]
     distinct = (triangles != np.roll(triangles, -1, axis=1)).all(1)
     sound = sound_triangles(points, triangles)
     needles, flat = int((~distinct).sum()), int((distinct & (areas_of(points, triangles) <= 0)).sum())
@@ -122,6 +122,37 @@ def _without_needles(points: Floats, triangles: Ints, rows: Ints, told: list[str
     if twice:
         told.append(f"{_count(twice, 'triangle was', 'triangles were')} there twice and went once")
     return triangles[sound], rows[sound], largest
+
+
+def _drawn_together(points: Floats, triangles: Ints) -> Ints:
+    """Of each point (N,) the one that it becomes one with: itself where no edge at it is a needle's.
+
+    Points that hang together by short edges farther than a needle is wide stay as they are.
+    """
+    ends = np.roll(triangles, -1, axis=1)
+    lengths = np.linalg.norm(points[triangles] - points[ends], axis=2)
+    widest = WIDTH * float(np.linalg.norm(np.ptp(points[triangles.ravel()], axis=0)))
+    beside = _usual_at(len(points), triangles, ends, lengths)
+    short = lengths < np.minimum(NEEDLE * np.minimum(beside[triangles], beside[ends]), widest)
+    together = np.arange(len(points))
+    if short.any():
+        groups = components(len(points), triangles[short].astype(np.int64), ends[short].astype(np.int64))
+        _, first = np.unique(groups, return_index=True)
+        moved = np.linalg.norm(points - points[first[groups]], axis=1)
+        far = np.zeros(len(first), dtype=bool)
+        np.logical_or.at(far, groups, moved > widest)
+        together = np.where(far[groups], together, first[groups])
+    return together
+
+
+def _usual_at(count: int, triangles: Ints, ends: Ints, lengths: Floats) -> Floats:
+    """Median of the edges that end in each of so many points, mm; 0 where none does."""
+    at, long = np.concatenate([triangles.ravel(), ends.ravel()]), np.tile(lengths.ravel(), 2)
+    order = np.lexsort((long, at))
+    starts = np.searchsorted(at[order], np.arange(count + 1))
+    middle = (starts[:-1] + starts[1:]) // 2
+    there = starts[1:] > starts[:-1]
+    return np.where(there, long[order][np.minimum(middle, len(order) - 1)], 0.0)
 
 
 def _without_crossings(points: Floats, triangles: Ints, rows: Ints, told: list[str]) -> tuple[Ints, Ints]:
