@@ -12,7 +12,7 @@ from juxtum.align import best_fit, rough_align
 from juxtum.demo.truth import Truth
 from juxtum.errors import AlignmentError
 from juxtum.geometry import RigidTransform
-from juxtum.geometry.mesh import Scan
+from juxtum.geometry.mesh import PointCloud, Scan
 from juxtum.nominal import Nominal
 
 
@@ -111,6 +111,29 @@ def test_a_start_is_right_or_says_that_it_is_not_sure(part: str, kind: str, word
     pose = turned(tuple(rng.normal(size=3) * 80), tuple(rng.normal(size=3) * nominal.diagonal))
     found = judge(nominal, scan, pose, is_dirty="table" in kind or "outliers" in kind).word
     assert found.split(",")[0] in words
+
+
+def test_a_keyway_holds_a_cloud_without_normals_too() -> None:
+    """Beside edges no normal can be told, and a keyway is nothing but edges: it had been left out, a degree off and "free to turn"."""
+    drawn, rng = Nominal.from_shape(parts()["keyed ring"]), np.random.default_rng(0)
+    whole = made_scan(drawn, "full mesh", rng)
+    pose = turned((100, -50, 20), (50, -30, 20))
+    scan = PointCloud(whole.points[::2])
+    found = rough_align(scan.moved(pose), drawn)
+    assert not any("free" in note for note in found.notes), found.notes
+    angles = [apart(t, pose, drawn)[1] for t in (found.transform, *found.alternatives)]
+    assert min(angles) < 0.1, "turned over about X it fits as well"
+    cut = whole.kept(whole.points[:, 0] < 0)
+    half = rough_align(cut.moved(pose), drawn)
+    assert len(half.notes) == 2 and "free to turn about Z" in half.notes[-1], "the half without the keyway: two ways round"
+
+
+def test_a_plate_seen_from_above_without_normals_may_be_its_underside() -> None:
+    drawn, rng = Nominal.from_shape(parts()["plate with small holes"]), np.random.default_rng(1)
+    whole = made_scan(drawn, "full mesh", rng)
+    top = PointCloud(whole.points[whole.points[:, 2] > 7.9])
+    found = rough_align(top.moved(turned((10, 20, 30), (5, 6, 7))), drawn)
+    assert any(note.startswith("not sure where it lies: 8.0 mm away") for note in found.notes), found.notes
 
 
 def test_a_turned_part_is_fitted_and_its_free_turn_is_noted() -> None:

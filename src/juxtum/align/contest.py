@@ -79,6 +79,8 @@ class Contest:
         self._near = near
         self._sample = scan_sample(scan, SAMPLE)
         self._few = scan_sample(scan, SAMPLE // 6).trusted
+        # What lies beside edges is not trusted where a cloud has no normals, yet a keyway is nothing else.
+        self._bare = self._sample if self._sample.clear is not None else None
 
     def settle(self, poses: list[RigidTransform]) -> Settled:
         """Let poses compete."""
@@ -95,10 +97,12 @@ class Contest:
             elif verdict == 0:
                 rivals.append(other)
         free, twist = self._free(best.transform)
-        rivals = [
-            r for r in rivals if twist is None or not _is_along(twist, best.transform, r.transform, self._nominal)
-        ]
-        return Settled(best.transform, [r.transform for r in rivals], free, float((best.misfits > self._near).mean()))
+        # What differs from another by nothing but what is free anyway is no other pose: a plain ring lies one way round or the other.
+        kept = [best.transform]
+        for rival in rivals:
+            if twist is None or not any(_is_along(twist, k, rival.transform, self._nominal) for k in kept):
+                kept.append(rival.transform)
+        return Settled(kept[0], kept[1:], free, float((best.misfits > self._near).mean()))
 
     def _compare(self, first: _Pose, second: _Pose) -> int:
         """1 when the first pose fits better where the two differ, -1 when the second does, 0 when nothing tells them apart."""
@@ -135,15 +139,27 @@ class Contest:
         """On with all points, and then every point's distance: a keyway is one point in a hundred."""
         rounds = Rounds(ROUNDS, SETTLED * self._near, self._nominal.diagonal / 2, free=LOOSE, largest_turn=np.inf)
         pose = register(partial(self._pulls, self._cap, 1.0), pose, rounds) or pose
-        return _Pose(pose, self._misfits(self._sample, pose))
+        made = _Pose(pose, self._misfits(self._sample, pose))
+        if self._bare is None:
+            return made
+        closer = register(partial(self._bare_pulls, self._bare, self._cap), pose, rounds) or pose
+        other = _Pose(closer, self._misfits(self._sample, closer))
+        return other if other.mean < made.mean else made
 
     def _pulls(self, limit: float, share: float, pose: RigidTransform, _: int) -> Pulls | None:
         """Where the nearest share of the few points is drawn to; None where too few are near."""
-        found = self._projected(self._few, pose, limit)
+        return self._drawn(self._few.points, self._projected(self._few, pose, limit), share, pose)
+
+    def _bare_pulls(self, sample: ScanSample, limit: float, pose: RigidTransform, _: int) -> Pulls | None:
+        """The same of a cloud without normals, each point drawn to whatever is nearest."""
+        found = self._nominal.projector.project(pose.apply(sample.points), None, limit=limit)
+        return self._drawn(sample.points, found, 1.0, pose)
+
+    def _drawn(self, points: Floats, found: Projection, share: float, pose: RigidTransform) -> Pulls | None:
         rows = np.flatnonzero(found.found)
         if len(rows) < 20:
             return None
-        p = pose.apply(self._few.points[rows])
+        p = pose.apply(points[rows])
         n, d = pulls(p, found.feet[rows], found.normals[rows])
         keep = nearest_of_each_facing(np.abs(d), n, share)
         p, n, d = p[keep], n[keep], d[keep]
@@ -180,11 +196,15 @@ class Contest:
         """The motion that the data do not hold, in words and as a twist about the origin of the part, or nothing."""
         from juxtum.align.best_fit import free_motion
 
-        found = self._projected(self._few, pose, self._cap)
+        sample, bare = self._few, self._bare
+        if bare is None:
+            found = self._projected(sample, pose, self._cap)
+        else:
+            sample, found = bare, self._nominal.projector.project(pose.apply(bare.points), None, limit=self._near)
         rows = np.flatnonzero(found.found & ~found.on_border)
         if len(rows) < 20:
             return "", None
-        p, size = pose.apply(self._few.points[rows]), self._nominal.diagonal / 2
+        p, size = pose.apply(sample.points[rows]), self._nominal.diagonal / 2
         drawn = Pulls(p, found.normals[rows], found.distances[rows])
         _, _, free = drawn.motions(size, FREE)
         if not free.size:

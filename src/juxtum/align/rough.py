@@ -17,7 +17,7 @@ from juxtum.align.contest import Contest, Settled, apart
 from juxtum.align.guesses import Marks, axis_turns, even_turns, facing_turns, likely, long_axis
 from juxtum.align.result import AXES, Alignment
 from juxtum.align.samples import ScanSample, nearest_of_each_facing, pulls, scan_sample
-from juxtum.align.symmetry import all_round, near_symmetries
+from juxtum.align.symmetry import all_round, near_symmetries, through_walls
 from juxtum.errors import AlignmentError
 from juxtum.geometry import Nearest, RigidTransform
 from juxtum.geometry.arrays import Floats, frozen, value_at_share
@@ -108,7 +108,7 @@ def _contested(search: _Search, found: list[_Candidate]) -> Settled:
     tried = [c.transform for c in found if c.inside > found[0].inside - 0.3]
     settled = contest.settle(tried)
     # What won may have been slid far from the pose whose like was tried: its own like is tried too.
-    more = [] if settled.free else search.new_turns(settled.best, tried)
+    more = search.other_sides(settled.best) + ([] if settled.free else search.new_turns(settled.best, tried))
     return contest.settle([settled.best, *settled.rivals, *more]) if more else settled
 
 
@@ -248,6 +248,12 @@ class _Search:
             if all(apart(pose, other, corners) > DIFFERENT * self.near for other in (*tried, *kept)):
                 kept.append(pose)
         return kept
+
+    def other_sides(self, best: RigidTransform) -> list[RigidTransform]:
+        """A pose's likes that lay what was seen on the other side of a wall, where the scan does not say which way it faces."""
+        if self.fine.axes is None:
+            return []
+        return [self.drawn_in(shift @ best).transform for shift in through_walls(self.nominal)]
 
     @property
     def _slides(self) -> list[RigidTransform]:

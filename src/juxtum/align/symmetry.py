@@ -9,6 +9,7 @@ import numpy as np
 
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats, orthonormal_frame, value_at_share
+from juxtum.geometry.rays import RayCaster
 from juxtum.geometry.registration import Pulls, Rounds, register
 from juxtum.geometry.transform import rotation_from_vector
 from juxtum.nominal import Nominal
@@ -30,6 +31,9 @@ LEAST_ANGLE = 5.0
 """Degrees; nearer to where it was a part looks like itself whatever it is."""
 PEAK = 0.5
 """Of what a part has in common with itself as it is, so much it has when turned by what repeats."""
+OPPOSITE, WALL, WALLS, SAME_WALL = 0.98, 0.06, 6, 0.03
+"""The sides of a wall face away from each other by this cosine; a wall is so much of the part, at least; so many are
+looked at, each of shifts that differ by no more than this share."""
 _KNOWN: weakref.WeakKeyDictionary[Nominal, tuple[RigidTransform, ...]] = weakref.WeakKeyDictionary()
 _MIRRORS: weakref.WeakKeyDictionary[Nominal, tuple[RigidTransform, ...]] = weakref.WeakKeyDictionary()
 
@@ -101,6 +105,32 @@ def all_round(nominal: Nominal) -> tuple[RigidTransform, ...]:
         rotation = rotation_from_vector(turn.axis * np.radians(angle))
         made.append(RigidTransform.from_parts(rotation, foot - rotation @ foot))
     return tuple(made)
+
+
+def through_walls(nominal: Nominal) -> tuple[RigidTransform, ...]:
+    """Shifts that lay one side of a wall of the part onto its other side, those of its largest walls.
+
+    A cloud without normals does not say which of the two it shows: a plate seen from above may be its underside.
+    """
+    rows = nominal.samples.even_rows(SAMPLE)
+    places, out = nominal.samples.centres[rows], nominal.samples.mesh.triangle_normals[rows]
+    mesh = nominal.mesh
+    begin = places - 1e-6 * nominal.diagonal * out
+    hit = RayCaster(mesh).first_triangles(begin, -out)
+    facing = np.where((hit >= 0)[:, None], mesh.triangle_normals[hit], 0.0)
+    across = np.einsum("nd,nd->n", facing, -out)
+    there = across > OPPOSITE
+    thick = np.einsum("nd,nd->n", mesh.corners[hit[there], 0] - places[there], facing[there]) / across[there]
+    shifts = -out[there] * thick[:, None]
+    kept: list[RigidTransform] = []
+    while len(shifts) >= WALL * len(rows) and len(kept) < WALLS:
+        alike = np.linalg.norm(shifts[:, None] - shifts, axis=2) < SAME_WALL * np.linalg.norm(shifts, axis=1)
+        most = alike[:, np.argmax(alike.sum(0))]
+        if most.sum() < WALL * len(rows):
+            break
+        kept.append(RigidTransform.translation(np.asarray(shifts[most].mean(0))))
+        shifts = shifts[~most]
+    return tuple(kept)
 
 
 def _fixed_point(turn: RigidTransform, nominal: Nominal) -> Floats:
