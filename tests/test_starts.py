@@ -125,7 +125,9 @@ def test_a_keyway_holds_a_cloud_without_normals_too() -> None:
     assert min(angles) < 0.1, "turned over about X it fits as well"
     cut = whole.kept(whole.points[:, 0] < 0)
     half = rough_align(cut.moved(pose), drawn)
-    assert len(half.notes) == 2 and "free to turn about Z" in half.notes[-1], "the half without the keyway: two ways round"
+    assert len(half.notes) == 2 and "free to turn about Z" in half.notes[-1], (
+        "the half without the keyway: two ways round"
+    )
 
 
 def test_a_plate_seen_from_above_without_normals_may_be_its_underside() -> None:
