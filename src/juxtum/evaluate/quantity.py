@@ -78,6 +78,8 @@ class Line:
     """As a drawing names them; empty where it is enough to name faces."""
     datums: str = ""
     """Letters of its own datums; empty where the alignment in force counts."""
+    worst_counts: bool = True
+    """Whether one place beyond its limits decides, however little else was seen; a size or a place of all that was seen does not."""
 
 
 @dataclass(frozen=True)
@@ -239,7 +241,8 @@ def judged(line: Line, measured: Measured, objection: str, doubts: tuple[str, ..
     if verdict is Verdict.CONFORMS and doubts:
         more = f"; {len(doubts) - 1} more such place{'s' if len(doubts) > 2 else ''}" if len(doubts) > 1 else ""
         verdict, reason = Verdict.NOT_DECIDED, doubts[0] + more
-    if verdict is Verdict.CONFORMS and measured.area_seen < line.least_seen:
+    undecided = {Verdict.CONFORMS} if line.worst_counts else {Verdict.CONFORMS, Verdict.DOES_NOT_CONFORM}
+    if verdict in undecided and measured.area_seen < line.least_seen:
         verdict = Verdict.NOT_DECIDED
         reason = (
             f"only {100 * measured.area_seen:.0f} % of its area was seen, and {100 * line.least_seen:.0f} % must be"

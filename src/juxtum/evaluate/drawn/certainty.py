@@ -16,6 +16,8 @@ LEAST = 1e-12
 MOST_BEND = 0.25
 """Share of what a tilt does to distances that may be bent before a fit by many steps is no longer believed."""
 SETTLING = 6
+UNKNOWN = 0.1
+"""Standard deviation of a direction that was not told, radians, at least."""
 
 
 def at_least_as_drawn(fit: Fit[Feature], nominal: Feature, points: Floats, feet: Floats) -> Fit[Feature]:
@@ -63,12 +65,42 @@ def freed_of_oval(fit: Fit[Feature], nominal: Feature, points: Floats, feet: Flo
     if len(points) < 2 * fit.covariance.shape[0] or _bend(nominal, feet, measured.distances(points)) < MOST_BEND:
         return fit
     laid: Feature = measured
-    for _ in range(SETTLING):
+    for index in range(SETTLING):
         rows = np.column_stack([laid.linearised(points)[1], _oval(laid, points)])
         left = laid.distances(points)
         step = _step(rows, left)
+        covariance = covariance_of(rows, left + rows @ step, points)[:-2, :-2]
+        if index == 0 and _curved(laid, covariance, points) > fit.rms:
+            return _as_drawn_directed(fit, nominal, points, covariance)
         laid = laid.stepped(step[:-2]).anchored(points.mean(0))
-    covariance = covariance_of(rows, left + rows @ step, points)[:-2, :-2]
+    return replace(fit, feature=laid, covariance=covariance)
+
+
+def _curved(laid: Feature, covariance: Floats, points: Floats) -> float:
+    """By how much distances bend within one standard deviation of a tilt, root mean square, mm."""
+    at, bends = laid.distances(points), [0.0]
+    for column in range(*laid.tilts.indices(len(covariance))):
+        step = np.zeros(len(covariance))
+        # Beyond a radian it is not known at all.
+        step[column] = min(float(np.sqrt(max(covariance[column, column], 0.0))), 1.0)
+        there, back = (laid.stepped(sign * step).distances(points) for sign in (1, -1))
+        bends.append(float(np.sqrt(np.mean((there + back - 2 * at) ** 2))) / 2)
+    return max(bends)
+
+
+def _as_drawn_directed(fit: Fit[Feature], nominal: Feature, points: Floats, free: Floats) -> Fit[Feature]:
+    """A fit in the direction that was drawn: a row of points round a shaft tells its size, and nothing of how its axis leans."""
+    laid, others = nominal.anchored(points.mean(0)), np.ones(len(free), dtype=bool)
+    others[nominal.tilts] = False
+    for _ in range(SETTLING):
+        rows, left = laid.linearised(points)[1][:, others], laid.distances(points)
+        step = np.zeros(len(free))
+        step[others] = _step(rows, left)
+        laid = laid.stepped(step)
+    covariance = np.zeros_like(free)
+    covariance[np.ix_(others, others)] = covariance_of(rows, left + rows @ step[others], points)
+    leans = np.flatnonzero(~others)
+    covariance[leans, leans] = np.clip(np.diag(free)[leans], UNKNOWN**2, 1.0)
     return replace(fit, feature=laid, covariance=covariance)
 
 

@@ -133,6 +133,7 @@ class Thickness(Sized):
     tag: ClassVar[str] = "thickness"
     name: ClassVar[str] = "wall thickness"
     short: ClassVar[str] = "Wall thickness"
+    worst_counts: ClassVar[bool] = True
     pairs: ClassVar[bool] = True
     symbol: ClassVar[Strokes] = (
         ((0.3, 0.05), (0.3, 0.95)),

@@ -29,6 +29,7 @@ from juxtum.geometry.features import Feature, Line, Plane
 class _Located(Zoned):
     """The zone lies where the datums put it."""
 
+    worst_counts: ClassVar[bool] = False
     has_sides: ClassVar[bool] = True
     errors_count: ClassVar[float] = 2.0
 

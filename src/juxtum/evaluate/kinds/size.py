@@ -34,6 +34,7 @@ WORDS = {
 class Sized(Toleranced):
     """A size between two limits about its nominal."""
 
+    worst_counts: ClassVar[bool] = False
     nominal: Finite | None = None
     """mm or degrees; from the drawing's model where it is not given."""
     lower: Finite = Field(-0.1, title="Lower deviation")

@@ -108,6 +108,8 @@ class Toleranced(Characteristic):
     """Whether one of its datums has to have an axis or a centre."""
     errors_count: ClassVar[float] = 1.0
     """How many times its value has the error of a length: twice where it is twice what lies off, the root of 2 where it is the difference of two."""
+    worst_counts: ClassVar[bool] = True
+    """Whether one place beyond its limits decides, however little else was seen."""
     unit: ClassVar[str] = "mm"
     side: ClassVar[str] = ""
     """What the one side is called that its value is on; its tag where nothing is said."""
@@ -199,7 +201,8 @@ class Toleranced(Characteristic):
         """As the ledger has it."""
         words = pattern_words(self.features) if self.features else ""
         letters = "|".join(datum.letter for datum in self.datums)
-        return Line(self.id, self.title, self.name, self.limits, self.faces, self.least_seen, self.tag, words, letters)
+        least, worst = self.least_seen, self.worst_counts
+        return Line(self.id, self.title, self.name, self.limits, self.faces, least, self.tag, words, letters, worst)
 
     @abstractmethod
     def found(self, given: Given, member: tuple[Faces, ...], frame: Frame) -> Found:
