@@ -10,7 +10,7 @@ from juxtum.align import Alignment
 from juxtum.evaluate.decision import DecisionRule
 from juxtum.evaluate.deviation import Deviation
 from juxtum.evaluate.statistics import chosen_rows
-from juxtum.evaluate.tiles import Rows, Tiles, choice_of_the_largest, tile_size
+from juxtum.evaluate.tiles import Rows, Tiles, choice_of_the_largest
 from juxtum.evaluate.uncertainty import Chain
 from juxtum.geometry.arrays import Floats
 from juxtum.nominal.clearance import edge_margin, or_in_the_middle
@@ -32,7 +32,7 @@ def meaning_of_extreme(deviation: Deviation) -> str:
     """What an extreme over tiles means, in words."""
     margin = edge_margin(deviation.spacing)
     return (
-        f"extreme of the means over tiles of {tile_size(deviation.spacing):.2g} mm, {margin:.2g} mm and more from sharp edges and tight roundings, "
+        f"extreme of the means over tiles of {deviation.tile:.2g} mm, {margin:.2g} mm and more from sharp edges and tight roundings, "
         "a spacing and more from where the scan ends; "
         "what noise adds by the choice of the extreme is taken off"
     )

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from juxtum.evaluate.foreign import ForeignPatch, PassedPatch, find_foreign, find_passed
+from juxtum.evaluate.places import tile_size
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Bools, Floats, Ints, frozen
 from juxtum.geometry.mesh import PointCloud, Scan, TriangleMesh
@@ -74,6 +75,11 @@ class Deviation:
         return {}
 
     @property
+    def tile(self) -> float:
+        """Side of the tiles over which it is averaged, mm."""
+        return tile_size(self.spacing, self.nominal.diagonal)
+
+    @property
     def found(self) -> Bools:
         """Where there is a deviation (N,)."""
         return np.asarray(self.faces >= 0)
@@ -105,6 +111,14 @@ class Deviation:
         from juxtum.evaluate.strays import point_noise
 
         return point_noise(self)
+
+    @cached_property
+    def scatter(self) -> float:
+        """The same; where too few points tell it, all that they scatter by, shape and all, mm."""
+        if np.isfinite(self.noise):
+            return self.noise
+        d = self.distances[self.found]
+        return 1.4826 * float(np.median(np.abs(d - np.median(d)))) if len(d) else 0.0
 
     def doubts_about(self, numbers: tuple[int, ...]) -> tuple[str, ...]:
         """What forbids to say that some faces (by number; all when empty) conform, in words, largest first."""

@@ -9,7 +9,7 @@ import numpy as np
 
 from juxtum.evaluate.characteristics import counting_rows
 from juxtum.evaluate.deviation import Deviation
-from juxtum.evaluate.tiles import Tiles, make_tiles, tile_size
+from juxtum.evaluate.tiles import Tiles, make_tiles
 from juxtum.geometry.arrays import Floats, Ints
 
 MOST = 60
@@ -87,7 +87,7 @@ def find_peaks(deviation: Deviation, lower: float, upper: float) -> tuple[Peak, 
 def _stand_out(deviation: Deviation, tiles: Tiles, middle: float) -> list[int]:
     """Rows of the tiles that are higher, or lower, than all round them, seen from the middle of the limits."""
     places, least = deviation.feet[tiles.rows], OUT_OF_NOISE * float(np.median(tiles.noise))
-    reach, chosen = APART * tile_size(deviation.spacing), []
+    reach, chosen = APART * deviation.tile, []
     for sign in (1.0, -1.0):
         heights = sign * (tiles.means - middle)
         mine = np.flatnonzero(heights > 0)

@@ -15,7 +15,7 @@ from juxtum.evaluate.kinds.base import Characteristic
 from juxtum.evaluate.kinds.toleranced import Toleranced
 from juxtum.evaluate.places import cubes
 from juxtum.evaluate.quantity import SideMeasured
-from juxtum.evaluate.tiles import Tiles, make_tiles, tile_size
+from juxtum.evaluate.tiles import Tiles, make_tiles
 from juxtum.evaluate.touched import AllTouched, Touched
 from juxtum.evaluate.uncertainty import CONFIDENCE, Budget, LineOrigin
 from juxtum.geometry import RigidTransform
@@ -169,7 +169,7 @@ class _Scatter:
         rows = np.flatnonzero(deviation.found & ~deviation.strays)
         if faces:
             rows = rows[np.isin(deviation.faces[rows], np.array(faces) - 1)]
-        _, keys = cubes(deviation, rows, tile_size(deviation.spacing))
+        _, keys = cubes(deviation, rows, deviation.tile)
         cells = np.unique(keys, return_inverse=True)[1]
         smooth, alone, together = deviation.distances[rows].copy(), np.zeros(len(rows)), np.zeros(len(rows))
         for face in np.unique(deviation.faces[rows]):

@@ -10,7 +10,7 @@ from juxtum.assemble.finishing.discs import Disc, discs_near
 from juxtum.evaluate.characteristics import counting_rows
 from juxtum.evaluate.deviation import Deviation
 from juxtum.evaluate.extrema import APART, prominent
-from juxtum.evaluate.tiles import make_tiles, tile_size
+from juxtum.evaluate.tiles import make_tiles
 from juxtum.geometry.arrays import Ints
 
 LOOKED_AT = 20
@@ -77,6 +77,6 @@ def _highest(deviation: Deviation) -> Ints:
     high = np.flatnonzero(tiles.means > LEAST)
     if len(high) == 0:
         return high
-    means, reach = tiles.means[high], APART * tile_size(deviation.spacing)
+    means, reach = tiles.means[high], APART * deviation.tile
     chosen = np.array(prominent(deviation.feet[tiles.rows[high]], means, reach, LEAST))
     return np.asarray(tiles.rows[high[chosen[np.argsort(-means[chosen])[:LOOKED_AT]]]])

@@ -14,8 +14,6 @@ from juxtum.evaluate.deviation import Deviation
 from juxtum.evaluate.places import cubes
 from juxtum.geometry.arrays import Floats
 
-TILE = 2.0
-"""Side of a tile, mm; two and a half spacings of a coarser scan."""
 LEAST_POINTS = 4
 FILLED = 0.4
 """A tile counts when it holds this share of the points that a full one would."""
@@ -37,11 +35,6 @@ UNSURE, UNSURE_PLAIN = 0.34, 0.18
 holds where none of it is: of shape that is just too little to be told from noise an extreme of hundreds of tiles would show
 up to a third of the correction more, and any share of that is as likely as another (rectangular)."""
 Rows = npt.NDArray[np.int64]
-
-
-def tile_size(spacing: float) -> float:
-    """Side of a tile for a scan's spacing, mm."""
-    return max(TILE, 2.5 * spacing)
 
 
 @dataclass(frozen=True, eq=False)
@@ -68,7 +61,7 @@ class Tiles:
         Number of the cube that makes each tile.
     faces : array (K,)
     spreads : array (K,)
-        Standard deviation of the points within each tile, mm.
+        Standard deviation of the points within each tile, mm; of a single one that of single points anywhere.
     told : Told, optional
         How noisy they are by all the tiles of which these are a part; None where they tell it themselves.
     """
@@ -110,7 +103,8 @@ class Tiles:
         """
         if self.told is not None:
             return self.told.noise
-        within = float(np.sqrt(np.mean(self.spreads**2 / np.maximum(self.counts, 1))))
+        # Of few points the spread about their own mean is too small, by n / (n - 1); of one it is that of all.
+        within = float(np.sqrt(np.mean(self.spreads**2 / np.where(self.counts > 1, self.counts - 1, 1))))
         first, second = self._beside
         if len(first) < 12:
             return np.asarray(within * np.sqrt(np.median(self.counts) / self.counts) * 1.4)
@@ -249,13 +243,14 @@ def make_tiles(deviation: Deviation, rows: Rows, distances: Floats) -> Tiles:
     distances : array (N,)
         Their deviations, coats taken off, mm.
     """
-    size = tile_size(deviation.spacing)
+    size = deviation.tile
     cells, keys = cubes(deviation, rows, size)
     _, first, inverse, counts = np.unique(keys, return_index=True, return_inverse=True, return_counts=True)
     weights = np.maximum(deviation.weights[rows], 1e-12)
     total = np.bincount(inverse, weights)
     means = np.bincount(inverse, weights * distances) / total
     spreads = np.sqrt(np.bincount(inverse, weights * (distances - means[inverse]) ** 2) / total)
+    spreads[counts == 1] = deviation.scatter
     faces = deviation.faces[rows][first].astype(np.int64)
     keep = _full(counts, faces, size**2 / max(deviation.spacing**2, 1e-9))
     return Tiles(means[keep], counts[keep], rows[first][keep], cells[first][keep], faces[keep], spreads[keep])

@@ -23,6 +23,8 @@ MESH_SUFFIXES = (".stl", ".ply", ".obj", ".off", ".3mf")
 POINT_SUFFIXES = (".xyz", ".csv", ".txt", ".asc")
 _READERS = {".stl": stl.read, ".ply": ply.read, ".obj": obj.read, ".off": off.read, ".3mf": threemf.read}
 _READERS |= dict.fromkeys(POINT_SUFFIXES, points.read)
+LEAST = 10
+"""Points of a scan."""
 LARGEST = 1e7
 """Coordinates beyond this many units are taken for damage."""
 LOOSE, JOINED = 2.5, 0.7
@@ -91,10 +93,36 @@ def _checked(raw: RawMesh, path: Path) -> MeshFile:
     if np.ptp(raw.points, axis=0).max() <= 0:
         raise InputError("all points lie in one place", where, "Export the file again")
     if raw.triangles is None:
-        if len(raw.points) < 10:
+        if len(raw.points) < LEAST:
             raise InputError(f"{len(raw.points)} points are too few to be a scan", where, "Give a denser scan")
-        return MeshFile(PointCloud(raw.points, _usable(raw.normals)), raw.unit)
+        return _checked_cloud(raw, path)
     return _checked_mesh(raw, raw.triangles, path)
+
+
+def _checked_cloud(raw: RawMesh, path: Path) -> MeshFile:
+    """Points that lie twice would tell each other that there is no noise: they count once."""
+    normals, keep = _usable(raw.normals), _first_of_each(raw.points)
+    if keep.all():
+        return MeshFile(PointCloud(raw.points, normals), raw.unit)
+    if keep.sum() < LEAST:
+        raise InputError(
+            f"{int(keep.sum())} different points are too few to be a scan", str(path), "Give a denser scan"
+        )
+    cloud = PointCloud(raw.points[keep], None if normals is None else normals[keep])
+    twice = int((~keep).sum())
+    words = f"{twice} {'point lay' if twice == 1 else 'points lay'} in the place of another and went"
+    return MeshFile(cloud, raw.unit, (words,))
+
+
+def _first_of_each(places: npt.NDArray[np.float64]) -> npt.NDArray[np.bool_]:
+    """Which of some points (N, 3) are the first in their place; only those that share an x are held against each other."""
+    order = np.argsort(places[:, 0], kind="stable")
+    same = np.diff(places[order, 0]) == 0
+    rows = np.sort(order[np.r_[same, False] | np.r_[False, same]])
+    keep = np.ones(len(places), dtype=np.bool_)
+    keep[rows] = False
+    keep[rows[np.unique(places[rows], axis=0, return_index=True)[1]]] = True
+    return keep
 
 
 def _usable(normals: npt.NDArray[np.float64] | None) -> npt.NDArray[np.float64] | None:

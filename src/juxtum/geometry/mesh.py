@@ -16,6 +16,8 @@ from juxtum.geometry.transform import RigidTransform
 
 AROUND = 24
 """Neighbours among which those of the next line of a scan are, however close the points lie along a line."""
+HEAPED = 3.0
+"""Where the nearest neighbour is so many times nearer than even points would be, points lie in heaps, and it says nothing."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -57,10 +59,15 @@ class PointCloud:
 
     @cached_property
     def spacing(self) -> float:
-        """Median distance to the nearest neighbour, mm."""
+        """Median distance to the nearest neighbour, mm; more where points lie in heaps, or twice."""
+        if len(self.points) < 2:
+            return float("inf")
         sample = self.points[:: max(1, len(self.points) // 2000)]
-        distances, _ = self._neighbours.query(sample, k=2)
-        return float(np.median(distances[:, 1]))
+        count = min(AROUND, len(self.points) - 1)
+        distances, _ = self._neighbours.query(sample, k=count + 1)
+        # Were they evenly spread, so many would lie on so much of the surface.
+        even = float(np.median(distances[:, -1])) * np.sqrt(np.pi / max(count, 1))
+        return max(float(np.median(distances[:, 1])), even / HEAPED)
 
     @cached_property
     def reach(self) -> float:

@@ -11,8 +11,8 @@ from itertools import combinations
 import numpy as np
 
 from juxtum.associate.solve import effective_count
+from juxtum.evaluate.places import tile_size
 from juxtum.evaluate.quantity import Aim
-from juxtum.evaluate.tiles import TILE
 from juxtum.evaluate.uncertainty import Budget, Chain, Sampling
 from juxtum.instruments.materials import STEEL_DENSITY
 from juxtum.instruments.models import ErrorChain, InstrumentModel, Kind, Mode
@@ -215,8 +215,9 @@ def _mode_budget(
     if mode.pattern == "touch":
         count, independent = PROBED_POINTS, float(PROBED_POINTS)
     else:
-        count = max(int((max(TILE, 2.5 * spacing) / spacing) ** 2), 1)
-        independent = effective_count(count, TILE**2)
+        tile = tile_size(spacing, part.nominal.diagonal)
+        count = max(int((tile / spacing) ** 2), 1)
+        independent = effective_count(count, tile**2)
     area = part.held_area if mode.pattern != "touch" else float(PROBED_POINTS)
     far = points_of(part.nominal, aim.faces)
     spread = alignment_spread(part.hold, area, mode.noise, far[:: max(1, len(far) // 400)])

@@ -244,7 +244,7 @@ def _found_in(rows: Ints, wanted: Ints) -> Ints:
 
 def _single(deviation: Deviation, rows: Ints, heights: Floats) -> Tiles:
     """Each point for itself, where a feature is too small for tiles."""
-    spread = np.full(len(rows), np.nan_to_num(deviation.noise))
+    spread = np.full(len(rows), deviation.scatter)
     apart = 10 * np.arange(len(rows))[:, None] * np.ones((1, 3), dtype=np.int64)
     return Tiles(heights, np.ones(len(rows), dtype=np.int64), rows, apart, deviation.faces[rows], spread)
 

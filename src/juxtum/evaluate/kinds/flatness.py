@@ -16,7 +16,7 @@ from juxtum.evaluate.fields import Finite, Numbers
 from juxtum.evaluate.given import Given
 from juxtum.evaluate.kinds.base import NOT_SHOWN, Strokes
 from juxtum.evaluate.kinds.toleranced import Found, Zoned, width_of
-from juxtum.evaluate.tiles import make_tiles, tile_size
+from juxtum.evaluate.tiles import make_tiles
 from juxtum.geometry import Feature, Plane
 from juxtum.geometry.arrays import Floats, orthonormal_frame
 
@@ -42,7 +42,8 @@ class Flatness(Zoned):
     symbol: ClassVar[Strokes] = (((0.0, 0.8), (0.3, 0.3), (1.0, 0.3), (0.7, 0.8), (0.0, 0.8)),)
     method: ClassVar[str] = (
         "The distance of the two parallel planes, as near to each other as can be, that hold the whole surface between them "
-        "(minimum zone, ISO 12781-1). Heights are averaged over tiles of 2 mm, clear of sharp edges, roundings and the ends of the scan."
+        "(minimum zone, ISO 12781-1). Heights are averaged over tiles of 2 mm (less on parts under 100 mm), clear of sharp edges, "
+        "roundings and the ends of the scan."
     )
 
     kind: Literal["flatness"] = "flatness"
@@ -80,7 +81,7 @@ class Flatness(Zoned):
             len(feet) < LEAST_TILES
             or np.linalg.matrix_rank(np.column_stack([places, np.ones(len(places))])) < Plane.least
         ):
-            size = tile_size(deviation.spacing)
+            size = deviation.tile
             raise NotSeenError(
                 f"only {len(feet)} tiles of {size:.2g} mm lie on it, too few to tell a form: touch it with a probe"
             )

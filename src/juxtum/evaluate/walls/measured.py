@@ -10,7 +10,8 @@ from juxtum.errors import InputError
 from juxtum.evaluate.characteristics import Judgement, extreme_of
 from juxtum.evaluate.decision import Decision, Verdict, decide
 from juxtum.evaluate.deviation import Deviation
-from juxtum.evaluate.tiles import FILLED, LEAST_POINTS, TILE, Tiles
+from juxtum.evaluate.places import tile_size
+from juxtum.evaluate.tiles import FILLED, LEAST_POINTS, Tiles
 from juxtum.evaluate.uncertainty import Sampling
 from juxtum.evaluate.walls.thickness import by_ball, by_ray, even_places
 from juxtum.geometry import TriangleMesh
@@ -107,7 +108,8 @@ def measure_walls(deviation: Deviation, scan: Scan, way: str, limits: WallLimits
     count = int(np.clip(DENSER * mesh.area / max(mesh.spacing, 1e-6) ** 2, FEWEST, MOST))
     places, normals = even_places(mesh, count)
     found, bound = _through(mesh, (places, normals), way, _coats(deviation, places, judgement))
-    medians, side = _medians(places, found), max(TILE, IN_TILE * float(np.sqrt(mesh.area / count)))
+    between = float(np.sqrt(mesh.area / count))
+    medians, side = _medians(places, found), max(tile_size(between, deviation.nominal.diagonal), IN_TILE * between)
     known = np.isfinite(medians)
     if known.sum() < LEAST:
         raise _nothing(bound)

@@ -7,7 +7,7 @@ from itertools import pairwise
 
 import numpy as np
 
-from juxtum.evaluate.tiles import TILE
+from juxtum.evaluate.places import tile_size
 from juxtum.geometry import Cylinder
 from juxtum.geometry.arrays import Floats
 from juxtum.instruments.models import InstrumentModel, Mode
@@ -75,11 +75,12 @@ def spacing_needs(nominal: Nominal, task: Task) -> tuple[SpacingAdvice, ...]:
         while len(needs) > 1 and needs[0][2] < left:
             left -= needs.pop(0)[2]
         spacing, reason, _ = needs[0]
-        cap = TILE / 2 if aim.faces else TILE
+        tile = tile_size(0.0, nominal.diagonal)
+        cap = tile / 2 if aim.faces else tile
         if spacing > cap:
             spacing, reason = (
                 cap,
-                f"a point every {cap:g} mm for the {TILE:g} mm patches that a profile is averaged over",
+                f"a point every {cap:.2g} mm for the {tile:.2g} mm patches that a profile is averaged over",
             )
         result.append(SpacingAdvice(aim.id, aim.faces, spacing, reason))
     return tuple(result)
