@@ -17,7 +17,7 @@ from juxtum.align.contest import Contest, Settled, apart
 from juxtum.align.guesses import Marks, axis_turns, even_turns, facing_turns, likely, long_axis
 from juxtum.align.result import AXES, Alignment
 from juxtum.align.samples import ScanSample, nearest_of_each_facing, pulls, scan_sample
-from juxtum.align.symmetry import all_round, near_symmetries, through_walls
+from juxtum.align.symmetry import all_round, half_turns, near_symmetries, principal_frame, through_walls
 from juxtum.errors import AlignmentError
 from juxtum.geometry import Nearest, RigidTransform
 from juxtum.geometry.arrays import Floats, frozen, value_at_share
@@ -250,10 +250,13 @@ class _Search:
         return kept
 
     def other_sides(self, best: RigidTransform) -> list[RigidTransform]:
-        """A pose's likes that lay what was seen on the other side of a wall, where the scan does not say which way it faces."""
+        """A pose's likes where the scan does not say which way it faces: on the other side of a wall, and turned over."""
         if self.fine.axes is None:
             return []
-        return [self.drawn_in(shift @ best).transform for shift in through_walls(self.nominal)]
+        begun = [shift @ best for shift in through_walls(self.nominal)]
+        laid = best.apply(self.broad.points)
+        begun += [turn @ best for frame in (principal_frame(laid), np.eye(3)) for turn in half_turns(laid, frame)]
+        return [self.drawn_in(pose).transform for pose in begun]
 
     @property
     def _slides(self) -> list[RigidTransform]:

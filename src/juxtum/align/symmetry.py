@@ -133,6 +133,14 @@ def through_walls(nominal: Nominal) -> tuple[RigidTransform, ...]:
     return tuple(kept)
 
 
+def half_turns(points: Floats, frame: Floats) -> list[RigidTransform]:
+    """Half a turn about each axis of a frame, through the middle of the extents of some points (N, 3): what is seen of a part may lie so, too."""
+    laid = points @ frame.T
+    middle = frame.T @ ((laid.min(0) + laid.max(0)) / 2)
+    turns = [2 * np.outer(axis, axis) - np.eye(3) for axis in frame]
+    return [RigidTransform.from_parts(turn, middle - turn @ middle) for turn in turns]
+
+
 def _fixed_point(turn: RigidTransform, nominal: Nominal) -> Floats:
     """A point that a turn leaves where it is, near the part's middle."""
     offset = turn.offset - (turn.offset @ turn.axis) * turn.axis
