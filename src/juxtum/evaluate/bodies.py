@@ -9,6 +9,7 @@ import numpy as np
 
 from juxtum.errors import InputError
 from juxtum.evaluate.held import HeldMap, on_faces
+from juxtum.evaluate.places import tile_size
 from juxtum.evaluate.tiles import Tiles, choice_of_the_largest
 from juxtum.geometry import TriangleMesh
 from juxtum.geometry.arrays import Bools, Floats, Ints
@@ -19,8 +20,6 @@ LIMIT = 3.0
 """What lies farther from the other body says nothing of it, mm."""
 ANGLE = 60.0
 """Within so many degrees of opposite, two surfaces face each other."""
-PATCH = 2.0
-"""Side of the places over which a gap is averaged, mm; two and a half spacings of a coarser surface."""
 LEAST_POINTS = 4
 SAME = 1e-5
 """Corners nearer to each other than this are one, mm."""
@@ -60,6 +59,12 @@ class Clearance:
 
     map: HeldMap
 
+    @property
+    def patch(self) -> float:
+        """Side of the places over which it is averaged, mm."""
+        mesh = self.map.mesh
+        return tile_size(mesh.spacing, float(np.linalg.norm(np.ptp(mesh.bounds, axis=0))))
+
     @cached_property
     def _cells(self) -> tuple[Ints, Ints, Tiles]:
         """Points with a value, the place of each, and the places: those that look the same way hang together."""
@@ -68,7 +73,7 @@ class Clearance:
         normals, every = mesh.normals[rows], np.arange(len(rows))
         main = np.argmax(np.abs(normals), axis=1)
         ways = 2 * main + (normals[every, main] > 0)
-        cells = np.floor(mesh.points[rows] / max(PATCH, 2.5 * mesh.spacing)).astype(np.int64)
+        cells = np.floor(mesh.points[rows] / self.patch).astype(np.int64)
         keys = np.column_stack([cells, ways])
         made, first, owner, counts = np.unique(keys, axis=0, return_index=True, return_inverse=True, return_counts=True)
         owner, values = owner.ravel(), self.map.values[rows]

@@ -11,15 +11,16 @@ from juxtum.geometry.arrays import Bools, Floats, Ints
 from juxtum.nominal import Nominal
 
 Rows = npt.NDArray[np.int64]
-TILE, SMALL = 2.0, 50.0
-"""Side of a tile over which deviations are averaged, mm, and of how many at least a smaller part's size is one."""
+TILE, SMALL, SHRINKING = 2.0, 40.0, 1.5
+"""Side of a tile over which deviations are averaged, mm; on parts smaller than so many mm it is smaller by this power of the
+size: of 5 mm, 0.1 mm. Its faces have to hold some dozens of them."""
 FINE, COARSE = 5.0, 2.5
 """So many spacings is a tile wide at least: as many of a smaller part's, and of the spacing of a coarse scan."""
 
 
 def tile_size(spacing: float, size: float) -> float:
-    """Side of a tile for the spacing of a scan and the size of the part, mm: a part of 5 mm has no room for 2 mm."""
-    return max(min(TILE, max(size / SMALL, FINE * spacing)), COARSE * spacing)
+    """Side of a tile for the spacing of a scan and the size of the part, mm."""
+    return max(min(TILE, max(TILE * (size / SMALL) ** SHRINKING, FINE * spacing)), COARSE * spacing)
 
 
 class MapPoints(Protocol):

@@ -11,7 +11,7 @@ NOTHING = "nothing of it faces the other body"
 
 
 def gap_facts(found: Clearance) -> list[tuple[str, str]]:
-    """Nearest and deepest place with where they are, area and volume; each mean over a place of some 2 mm.
+    """Nearest and deepest place with where they are, area and volume; each mean over a small place.
 
     Examples
     --------
@@ -35,7 +35,7 @@ def gap_facts(found: Clearance) -> list[tuple[str, str]]:
             ("area inside it", f"{found.inside:.0f} mm\u00b2"),
             ("volume of both", f"{found.volume:.2f} mm\u00b3"),
         ]
-    return [*facts, ("each value", "mean over 2 mm"), ("U", "of the data alone")]
+    return [*facts, ("each value", f"mean over {found.patch:.2g} mm"), ("U", "of the data alone")]
 
 
 def _place(name: str, place: Place) -> list[tuple[str, str]]:

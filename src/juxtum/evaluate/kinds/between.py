@@ -143,7 +143,7 @@ class Thickness(Sized):
     )
     method: ClassVar[str] = (
         "From each place of one side straight through the wall to the other (ISO 14405-1, local size); the one that is worst counts. Places are means over "
-        "tiles of 2 mm (less on parts under 100 mm), and what noise adds by the choice is taken off."
+        "tiles of 2 mm (less on parts under 40 mm), and what noise adds by the choice is taken off."
     )
 
     kind: Literal["thickness"] = "thickness"

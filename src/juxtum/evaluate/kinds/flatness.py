@@ -42,7 +42,7 @@ class Flatness(Zoned):
     symbol: ClassVar[Strokes] = (((0.0, 0.8), (0.3, 0.3), (1.0, 0.3), (0.7, 0.8), (0.0, 0.8)),)
     method: ClassVar[str] = (
         "The distance of the two parallel planes, as near to each other as can be, that hold the whole surface between them "
-        "(minimum zone, ISO 12781-1). Heights are averaged over tiles of 2 mm (less on parts under 100 mm), clear of sharp edges, "
+        "(minimum zone, ISO 12781-1). Heights are averaged over tiles of 2 mm (less on parts under 40 mm), clear of sharp edges, "
         "roundings and the ends of the scan."
     )
 

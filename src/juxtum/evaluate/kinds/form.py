@@ -43,7 +43,7 @@ class Straightness(_Form):
     symbol: ClassVar[Strokes] = (((0.05, 0.5), (0.5, 0.5), (0.95, 0.5)),)
     method: ClassVar[str] = (
         "The narrowest zone that holds a line (ISO 12780): of an axis the smallest cylinder about the middles of slices across it, of a "
-        "surface the worst of strips along it. Heights are averaged over tiles of 2 mm (less on parts under 100 mm)."
+        "surface the worst of strips along it. Heights are averaged over tiles of 2 mm (less on parts under 40 mm)."
     )
 
     kind: Literal["straightness"] = "straightness"
@@ -186,7 +186,7 @@ class Roundness(_Form):
     symbol: ClassVar[Strokes] = RING
     method: ClassVar[str] = (
         "The distance of two circles about one middle, as near to each other as can be, that hold a slice across the axis between them (minimum "
-        "zone, ISO 12181); the worst slice counts. Heights are averaged over tiles of 2 mm (less on parts under 100 mm)."
+        "zone, ISO 12181); the worst slice counts. Heights are averaged over tiles of 2 mm (less on parts under 40 mm)."
     )
 
     kind: Literal["roundness"] = "roundness"
@@ -245,7 +245,7 @@ class Cylindricity(_Form):
     )  # fmt: skip
     method: ClassVar[str] = (
         "The distance of two cylinders about one axis, as near to each other as can be, that hold the whole wall between them (minimum zone, "
-        "ISO 12180). Heights are averaged over tiles of 2 mm (less on parts under 100 mm)."
+        "ISO 12180). Heights are averaged over tiles of 2 mm (less on parts under 40 mm)."
     )
 
     kind: Literal["cylindricity"] = "cylindricity"

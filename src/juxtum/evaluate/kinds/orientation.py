@@ -103,7 +103,7 @@ class Parallelism(_Oriented):
     symbol: ClassVar[Strokes] = (((0.1, 0.95), (0.55, 0.05)), ((0.45, 0.95), (0.9, 0.05)))
     method: ClassVar[str] = (
         "The width of the zone, parallel to the datum, that holds the surface; of an axis the diameter of the cylinder, or the distance of two planes "
-        "parallel to a datum plane (ISO 1101). Heights are averaged over tiles of 2 mm (less on parts under 100 mm); axes are of least squares."
+        "parallel to a datum plane (ISO 1101). Heights are averaged over tiles of 2 mm (less on parts under 40 mm); axes are of least squares."
     )
 
     kind: Literal["parallelism"] = "parallelism"
@@ -118,7 +118,7 @@ class Perpendicularity(_Oriented):
     symbol: ClassVar[Strokes] = (((0.5, 0.05), (0.5, 0.95)), ((0.05, 0.95), (0.95, 0.95)))
     method: ClassVar[str] = (
         "The width of the zone, at right angles to the datum, that holds the surface; of an axis the diameter of the cylinder at right angles to a datum plane "
-        "(ISO 1101). Heights are averaged over tiles of 2 mm (less on parts under 100 mm); axes are of least squares."
+        "(ISO 1101). Heights are averaged over tiles of 2 mm (less on parts under 40 mm); axes are of least squares."
     )
 
     kind: Literal["perpendicularity"] = "perpendicularity"
@@ -133,7 +133,7 @@ class Angularity(_Oriented):
     symbol: ClassVar[Strokes] = (((0.95, 0.15), (0.05, 0.9), (0.95, 0.9)),)
     method: ClassVar[str] = (
         "The width of the zone, under the drawn angle to the datum, that holds the surface or the axis (ISO 1101). Heights are averaged "
-        "over tiles of 2 mm (less on parts under 100 mm); axes are of least squares."
+        "over tiles of 2 mm (less on parts under 40 mm); axes are of least squares."
     )
 
     kind: Literal["angularity"] = "angularity"

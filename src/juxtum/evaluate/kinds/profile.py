@@ -34,7 +34,7 @@ class Profile(Characteristic):
     symbol: ClassVar[Strokes] = ((*_ARC, _ARC[0]),)
     method: ClassVar[str] = (
         "Every point of the surface lies between two offsets of the nominal (ISO 1101). Deviations are averaged over tiles of 2 mm (less on parts "
-        "under 100 mm), clear of sharp edges, roundings and the ends of the scan; the value is the extreme of these means on the worse side."
+        "under 40 mm), clear of sharp edges, roundings and the ends of the scan; the value is the extreme of these means on the worse side."
     )
 
     kind: Literal["profile"] = "profile"

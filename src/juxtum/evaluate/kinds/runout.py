@@ -117,7 +117,7 @@ class CircularRunOut(_RunOut):
     is_total: ClassVar[bool] = False
     method: ClassVar[str] = (
         "What a dial shows over one turn of the part about the axis of the datum, in the worst slice or ring (ISO 1101). Heights are averaged "
-        "over tiles of 2 mm (less on parts under 100 mm)."
+        "over tiles of 2 mm (less on parts under 40 mm)."
     )
 
     kind: Literal["runout"] = "runout"
@@ -138,7 +138,7 @@ class TotalRunOut(_RunOut):
     is_total: ClassVar[bool] = True
     method: ClassVar[str] = (
         "What a dial shows that is led along the whole surface while the part turns about the axis of the datum (ISO 1101). Heights are "
-        "averaged over tiles of 2 mm (less on parts under 100 mm)."
+        "averaged over tiles of 2 mm (less on parts under 40 mm)."
     )
 
     kind: Literal["total-runout"] = "total-runout"

@@ -97,7 +97,7 @@ class SurfaceProfile(_Drawn):
     symbol: ClassVar[Strokes] = Profile.symbol
     method: ClassVar[str] = (
         "Twice the largest distance of the surface from the middle of its zone, where the datums put it, or else the alignment in "
-        "force (ISO 1660). Deviations are averaged over tiles of 2 mm (less on parts under 100 mm), clear of sharp edges, roundings and the ends of the scan."
+        "force (ISO 1660). Deviations are averaged over tiles of 2 mm (less on parts under 40 mm), clear of sharp edges, roundings and the ends of the scan."
     )
 
     kind: Literal["profile-surface"] = "profile-surface"
@@ -112,7 +112,7 @@ class LineProfile(_Drawn):
     symbol: ClassVar[Strokes] = (Profile.symbol[0][:-1],)
     method: ClassVar[str] = (
         "Twice the largest distance of a line of the surface from the middle of its zone, where the datums put it, or else the "
-        "alignment in force; the worst of all lines counts (ISO 1660). Deviations are averaged over tiles of 2 mm (less on parts under 100 mm), "
+        "alignment in force; the worst of all lines counts (ISO 1660). Deviations are averaged over tiles of 2 mm (less on parts under 40 mm), "
         "clear of sharp edges, roundings and the ends of the scan."
     )
 
