@@ -12,7 +12,7 @@ import numpy as np
 from juxtum.associate.clusters import clustered_covariance
 from juxtum.errors import FitError, InputError
 from juxtum.geometry import RigidTransform
-from juxtum.geometry.arrays import Floats
+from juxtum.geometry.arrays import Floats, orthonormal_frame
 from juxtum.geometry.features import Feature
 
 F = TypeVar("F", bound=Feature)
@@ -27,6 +27,8 @@ LOOSE = 1e-7
 """The points leave a feature free when some change of it moves them by less than this share of what others do."""
 PLAIN = 1e-8
 """Of the squares of that; above it they are not lost in the digits."""
+BENT = 16.0
+"""What bends by chance in squares, many times over: a radius is known to a quarter of itself then."""
 CORRELATION_LENGTH = 1.0
 """Neighbouring points of one scan closer than this, mm, are taken to share their errors."""
 
@@ -123,6 +125,7 @@ def gauss(start: F, points: Floats, others: Sequence[F] = ()) -> Fit[F]:
     else:
         best = min((_settled(_State.of(seed, local), local, size) for seed in begun), key=lambda state: state.cost)
     _check(best, size)
+    _check_bent(best, local)
     feature = best.feature.moved(RigidTransform.translation(centre))
     return _fit(feature, points, best)
 
@@ -195,6 +198,18 @@ def _check(state: _State[F], size: float) -> None:
         raise FitError(state.feature.loose[0], next=state.feature.loose[1])
 
 
+def _check_bent(state: _State[F], local: Floats) -> None:
+    """Whether points (N, 3) of something round leave a plane along its axis by more than chance: a degree of an arc fits any radius."""
+    if state.feature.rows > 1 or not hasattr(state.feature, "radius") or hasattr(state.feature, "minor_radius"):
+        return
+    axis = getattr(state.feature, "axis", None)
+    across = local if axis is None else local @ orthonormal_frame(axis)[:2].T
+    left = state.cost / len(local)
+    flat = float(np.linalg.eigvalsh(across.T @ across)[0]) / len(local)
+    if left > 0 and (flat - left) / left * independent_among(local) < BENT:
+        raise FitError(state.feature.loose[0], next=state.feature.loose[1])
+
+
 def _least_held(state: _State[F]) -> float:
     """How little the points move by the change of the feature that moves them least, as a share of what moves them most."""
     scale = np.linalg.norm(state.jacobian, axis=0)
@@ -217,7 +232,12 @@ def _fit(feature: F, points: Floats, state: _State[F]) -> Fit[F]:
 
 def covariance_of(jacobian: Floats, residuals: Floats, places: Floats) -> Floats:
     """Covariance (P, P) of a step whose residuals (R,) were taken at places (R, 3) of one surface."""
-    return clustered_covariance(jacobian, residuals, places, len(places) / effective_count(len(places), _area(places)))
+    return clustered_covariance(jacobian, residuals, places, len(places) / independent_among(places))
+
+
+def independent_among(points: Floats) -> float:
+    """How many independent points some points (N, 3) of one surface are worth."""
+    return effective_count(len(points), _area(points))
 
 
 def _area(points: Floats) -> float:

@@ -20,7 +20,7 @@ FINE, COARSE = 5.0, 2.5
 
 def tile_size(spacing: float, size: float) -> float:
     """Side of a tile for the spacing of a scan and the size of the part, mm."""
-    return max(min(TILE, max(TILE * (size / SMALL) ** SHRINKING, FINE * spacing)), COARSE * spacing)
+    return float(max(min(TILE, max(TILE * (size / SMALL) ** SHRINKING, FINE * spacing)), COARSE * spacing))
 
 
 class MapPoints(Protocol):

@@ -7,7 +7,7 @@ from dataclasses import replace
 import numpy as np
 
 from juxtum.associate.fit import inliers
-from juxtum.associate.solve import Fit, covariance_of
+from juxtum.associate.solve import Fit, covariance_of, independent_among
 from juxtum.geometry.arrays import Floats, orthonormal_frame
 from juxtum.geometry.features import Feature
 from juxtum.geometry.features.base import Axial
@@ -69,38 +69,49 @@ def freed_of_oval(fit: Fit[Feature], nominal: Feature, points: Floats, feet: Flo
         rows = np.column_stack([laid.linearised(points)[1], _oval(laid, points)])
         left = laid.distances(points)
         step = _step(rows, left)
-        covariance = covariance_of(rows, left + rows @ step, points)[:-2, :-2]
-        if index == 0 and _curved(laid, covariance, points) > fit.rms:
-            return _as_drawn_directed(fit, nominal, points, covariance)
+        if index == 0:
+            known = fit.rms / np.sqrt(independent_among(points))
+            leaning = _leaning(rows, laid.tilts, known * np.sqrt(len(points)))
+            if _curved(laid, leaning, points) > 2 * known:
+                return _as_drawn_directed(fit, nominal, points, leaning)
         laid = laid.stepped(step[:-2]).anchored(points.mean(0))
-    return replace(fit, feature=laid, covariance=covariance)
+    return replace(fit, feature=laid, covariance=covariance_of(rows, left + rows @ step, points)[:-2, :-2])
 
 
-def _curved(laid: Feature, covariance: Floats, points: Floats) -> float:
+def _leaning(rows: Floats, tilts: slice, noise: float) -> Floats:
+    """Standard deviation of each tilt, radians, by what its column says that no other says; a radian where that is nothing."""
+    spreads = []
+    for column in range(*tilts.indices(rows.shape[1])):
+        others = np.delete(rows, column, axis=1)
+        alone = rows[:, column] - others @ np.linalg.lstsq(others, rows[:, column], rcond=1e-9)[0]
+        spreads.append(min(noise / max(float(np.linalg.norm(alone)), LEAST), 1.0))
+    return np.array(spreads)
+
+
+def _curved(laid: Feature, leaning: Floats, points: Floats) -> float:
     """By how much distances bend within one standard deviation of a tilt, root mean square, mm."""
-    at, bends = laid.distances(points), [0.0]
-    for column in range(*laid.tilts.indices(len(covariance))):
-        step = np.zeros(len(covariance))
-        # Beyond a radian it is not known at all.
-        step[column] = min(float(np.sqrt(max(covariance[column, column], 0.0))), 1.0)
+    at, bends = laid.distances(points), []
+    for column, spread in enumerate(leaning, laid.tilts.start):
+        step = np.zeros(laid.linearised(points[:1])[1].shape[1])
+        step[column] = spread
         there, back = (laid.stepped(sign * step).distances(points) for sign in (1, -1))
         bends.append(float(np.sqrt(np.mean((there + back - 2 * at) ** 2))) / 2)
     return max(bends)
 
 
-def _as_drawn_directed(fit: Fit[Feature], nominal: Feature, points: Floats, free: Floats) -> Fit[Feature]:
+def _as_drawn_directed(fit: Fit[Feature], nominal: Feature, points: Floats, leaning: Floats) -> Fit[Feature]:
     """A fit in the direction that was drawn: a row of points round a shaft tells its size, and nothing of how its axis leans."""
-    laid, others = nominal.anchored(points.mean(0)), np.ones(len(free), dtype=bool)
+    laid, others = nominal.anchored(points.mean(0)), np.ones(len(fit.covariance), dtype=bool)
     others[nominal.tilts] = False
     for _ in range(SETTLING):
         rows, left = laid.linearised(points)[1][:, others], laid.distances(points)
-        step = np.zeros(len(free))
+        step = np.zeros(len(others))
         step[others] = _step(rows, left)
         laid = laid.stepped(step)
-    covariance = np.zeros_like(free)
+    covariance = np.zeros_like(fit.covariance)
     covariance[np.ix_(others, others)] = covariance_of(rows, left + rows @ step[others], points)
     leans = np.flatnonzero(~others)
-    covariance[leans, leans] = np.clip(np.diag(free)[leans], UNKNOWN**2, 1.0)
+    covariance[leans, leans] = np.maximum(leaning, UNKNOWN) ** 2
     return replace(fit, feature=laid, covariance=covariance)
 
 
