@@ -6,6 +6,7 @@ import numpy as np
 import pytest
 
 from juxtum.associate import without_outliers
+from juxtum.errors import FitError
 from juxtum.evaluate.drawn.certainty import at_least_as_drawn, freed_of_oval
 from juxtum.evaluate.kinds.form import _spread_of_middle
 from juxtum.evaluate.kinds.toleranced import Found, worst_of
@@ -109,6 +110,20 @@ def test_a_row_of_points_round_a_shaft_tells_its_diameter_and_no_tilt(wide: floa
         found = freed_of_oval(without_outliers(shaft, points), shaft, points, feet)
         assert found.feature.radius == pytest.approx(22.0, abs=0.004) and found.standards["radius"] < 0.01  # type: ignore[attr-defined]
         assert np.sqrt(np.diag(found.covariance)[2:4]).min() > 0.01, "how it leans is not known"
+
+
+@pytest.mark.parametrize(("angle", "is_told"), [(0.02, False), (0.05, False), (0.35, True), (1.0, True)])
+def test_an_arc_that_bends_by_less_than_chance_tells_no_radius(angle: float, is_told: bool) -> None:
+    """The tip of a gear's tooth, noise of 0.02: a degree of it fitted any radius up to kilometres."""
+    rng, tip = np.random.default_rng(4), Cylinder(np.zeros(3), UP, 50.0)
+    turn, along = rng.uniform(-angle / 2, angle / 2, 300), rng.uniform(-7, 7, 300)
+    radius = 50 + rng.normal(0, 0.02, 300)
+    points = np.column_stack([radius * np.cos(turn), radius * np.sin(turn), along])
+    if is_told:
+        assert without_outliers(tip, points).feature.radius == pytest.approx(50, rel=0.05)
+    else:
+        with pytest.raises(FitError, match="do not bend round an axis"):
+            without_outliers(tip, points)
 
 
 def test_what_is_well_known_stays_as_it_is() -> None:

@@ -8,10 +8,14 @@ import numpy as np
 import pytest
 from benchmarks.starts import made_scan, parts
 
-from helpers import STATED, turned
-from juxtum.evaluate import Verdict
+from helpers import JUDGEMENT, STATED, box_mesh, turned
+from juxtum.errors import InputError
+from juxtum.evaluate import Verdict, measure_deviation
+from juxtum.evaluate.kinds import Given
+from juxtum.evaluate.kinds.flatness import Flatness
 from juxtum.exchange.cad import write_step
-from juxtum.exchange.meshes import write_ply
+from juxtum.exchange.meshes import read_mesh, write_ply
+from juxtum.geometry import PointCloud, RigidTransform, TriangleMesh
 from juxtum.job import Evaluation, FileStore, Job, Runner, inputs_of
 from juxtum.job.document import default_procedure
 from juxtum.nominal import Nominal
@@ -54,3 +58,38 @@ def test_what_was_not_seen_decides_nothing_and_is_told(part: str, kind: str, tmp
     assert line.verdict is Verdict.NOT_DECIDED and "seen" in line.reason
     assert 0.2 < found.statistics.area_seen < 0.8 and found.statistics.rms < 0.03
     assert not found.deviation.foreign and not found.deviation.passed
+
+
+def test_faces_of_a_part_of_five_millimetres_have_room_for_tiles() -> None:
+    """Averaged over 2 mm, none of them had a form."""
+    drawn, mesh = Nominal.from_mesh(box_mesh((5.0, 3.0, 2.0))), box_mesh((5.0, 3.0, 2.0), cuts=6)
+    off = np.random.default_rng(3).normal(0, 0.002, len(mesh.points))[:, None] * mesh.normals
+    deviation = measure_deviation(TriangleMesh(mesh.points + off, mesh.triangles), drawn, RigidTransform.identity())
+    for number in range(1, 7):
+        line = Flatness(id="1", title="f", faces=(number,), limit=0.05).result(Given(deviation, JUDGEMENT))
+        assert line.verdict is Verdict.CONFORMS and line.value <= line.expanded < 0.01, (number, line.reason)
+
+
+def test_a_coarse_cloud_is_as_noisy_as_its_points() -> None:
+    """A point in each tile: its flatness came out as 0.1 with an uncertainty of nothing."""
+    drawn = Nominal.from_mesh(box_mesh((400.0, 300.0, 20.0)))
+    x, y = np.meshgrid(np.arange(-190.0, 191, 10), np.arange(-140.0, 141, 10))
+    top = np.column_stack([x.ravel(), y.ravel(), np.full(x.size, 10.0)])
+    top[:, 2] += np.random.default_rng(2).normal(0, 0.02, x.size)
+    heaps = np.concatenate([top, top + 1e-4, top - 1e-4])
+    for points in (top, heaps):
+        deviation = measure_deviation(PointCloud(points), drawn, RigidTransform.identity())
+        face = int(deviation.faces[deviation.found][0]) + 1
+        line = Flatness(id="1", title="f", faces=(face,), limit=0.1, least_seen=0).result(Given(deviation, JUDGEMENT))
+        assert line.value <= line.expanded and line.expanded > 0.01
+
+
+def test_points_that_lie_twice_count_once_and_are_told(tmp_path: Path) -> None:
+    places = np.random.default_rng(1).uniform(0, 50, (400, 3)).round(1)
+    np.savetxt(tmp_path / "c.xyz", np.concatenate([places, places[:37]]))
+    file = read_mesh(tmp_path / "c.xyz")
+    assert len(file.scan.points) == len(np.unique(places, axis=0))
+    assert "lay in the place of another and went" in file.problems[0]
+    np.savetxt(tmp_path / "one.xyz", np.repeat(places[:4], 9, axis=0))
+    with pytest.raises(InputError, match="4 different points are too few to be a scan"):
+        read_mesh(tmp_path / "one.xyz")

@@ -250,7 +250,10 @@ def make_tiles(deviation: Deviation, rows: Rows, distances: Floats) -> Tiles:
     total = np.bincount(inverse, weights)
     means = np.bincount(inverse, weights * distances) / total
     spreads = np.sqrt(np.bincount(inverse, weights * (distances - means[inverse]) ** 2) / total)
+    # One point tells no spread; points of a heap tell none either where there are but heaps.
     spreads[counts == 1] = deviation.scatter
+    if not np.isfinite(deviation.noise):
+        spreads = np.maximum(spreads, deviation.scatter)
     faces = deviation.faces[rows][first].astype(np.int64)
     keep = _full(counts, faces, size**2 / max(deviation.spacing**2, 1e-9))
     return Tiles(means[keep], counts[keep], rows[first][keep], cells[first][keep], faces[keep], spreads[keep])

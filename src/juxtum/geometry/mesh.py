@@ -66,7 +66,7 @@ class PointCloud:
         count = min(AROUND, len(self.points) - 1)
         distances, _ = self._neighbours.query(sample, k=count + 1)
         # Were they evenly spread, so many would lie on so much of the surface.
-        even = float(np.median(distances[:, -1])) * np.sqrt(np.pi / max(count, 1))
+        even = float(np.median(distances[:, -1]) * np.sqrt(np.pi / max(count, 1)))
         return max(float(np.median(distances[:, 1])), even / HEAPED)
 
     @cached_property
