@@ -54,7 +54,9 @@ def test_what_lies_beside_a_rounding_counts_when_the_scan_is_fine(
     scan = whole(stepped, int(5 * stepped.area / spacing**2))
     deviation = measure_deviation(scan, stepped, RigidTransform.identity())
     top = deviation.faces == named(stepped, (40, 30, 10)) - 1
-    beside = top & (deviation.feet[:, 0] < 12 + FILLET + 0.9 * edge_margin(scan.spacing)) & deviation.inner
+    beside = (
+        top & (deviation.feet[:, 0] < 12 + FILLET + 0.9 * edge_margin(scan.spacing, stepped.diagonal)) & deviation.inner
+    )
     beside &= np.abs(deviation.feet[:, 1] - 30) < 20
     assert beside.sum() > 5 and deviation.clear[beside].any() != kept_off
     assert deviation.clear[top].mean() > 0.7

@@ -148,6 +148,15 @@ def test_what_makes_no_feature(
     assert main(["fit", kind, str(path)]) == 2 and words in capsys.readouterr().err
 
 
+def test_a_short_arc_says_how_unsure_its_radius_is(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    for arc, words in ((5.0, "leaves the radius unsure by"), (200.0, "")):
+        points, path = made("cylinder", arc, 400, 0.02), tmp_path / "arc.csv"
+        np.savetxt(path, points, delimiter=",")
+        assert main(["fit", "cylinder", str(path), "--json"]) == 0
+        told = capsys.readouterr().err
+        assert words in told and bool(told) == bool(words)
+
+
 def test_a_zone_that_is_not_found_is_refused() -> None:
     with pytest.raises(JuxtumError, match="the minimum zone of a torus is not found here"):
         zoned("torus", made("torus", 300, 30, 0.01))

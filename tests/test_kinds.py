@@ -114,13 +114,18 @@ def test_the_true_flatness_lies_within_the_uncertainty(block: Nominal, shape: st
 def test_a_face_of_few_tiles_has_no_flatness() -> None:
     """Four tiles fit a plane whatever their form: a sag of 0.1 mm over 5 mm read as 0.000 would be a wrong number without a word."""
     small = Nominal.from_shape(solids.box((0, 0, 0), (5, 4, 2)))
-    x, y = (k.ravel() for k in np.meshgrid(np.linspace(0, 5, 100), np.linspace(0, 4, 80)))
-    places = np.column_stack([x, y, 2 + 0.1 * ((x - 2.5) / 2.5) ** 2])
-    deviation = measure_deviation(
-        PointCloud(places, np.tile([0.0, 0, 1], (len(x), 1))), small, RigidTransform.identity()
-    )
-    found = Flatness(id="1", title="t", faces=(top_of(small, 2.0),), least_seen=0).result(Given(deviation, JUDGEMENT))
-    assert np.isnan(found.value) and found.verdict is Verdict.NOT_DECIDED and "too few to tell a form" in found.reason
+    results = []
+    for apart in (0.05, 0.8):
+        x, y = (k.ravel() for k in np.meshgrid(np.arange(0, 5.01, apart), np.arange(0, 4.01, apart)))
+        places = np.column_stack([x, y, 2 + 0.1 * ((x - 2.5) / 2.5) ** 2])
+        cloud = PointCloud(places, np.tile([0.0, 0, 1], (len(x), 1)))
+        deviation = measure_deviation(cloud, small, RigidTransform.identity())
+        line = Flatness(id="1", title="t", faces=(top_of(small, 2.0),), least_seen=0)
+        results.append(line.result(Given(deviation, JUDGEMENT)))
+    fine, coarse = results
+    assert fine.value == pytest.approx(0.09, abs=0.01) and fine.verdict is not Verdict.NOT_DECIDED
+    assert np.isnan(coarse.value) and coarse.verdict is Verdict.NOT_DECIDED
+    assert "too few to tell a form" in coarse.reason
 
 
 @pytest.mark.parametrize("seed", range(4))

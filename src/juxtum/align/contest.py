@@ -196,11 +196,11 @@ class Contest:
         """The motion that the data do not hold, in words and as a twist about the origin of the part, or nothing."""
         from juxtum.align.best_fit import free_motion
 
-        sample, bare = self._few, self._bare
-        if bare is None:
+        sample = self._few if self._bare is None else self._bare
+        if self._bare is None:
             found = self._projected(sample, pose, self._cap)
         else:
-            sample, found = bare, self._nominal.projector.project(pose.apply(bare.points), None, limit=self._near)
+            found = self._nominal.projector.project(pose.apply(sample.points), None, limit=self._near)
         rows = np.flatnonzero(found.found & ~found.on_border)
         if len(rows) < 20:
             return "", None

@@ -128,7 +128,7 @@ def datum_feature(nominal: Nominal, datum: DatumFeature) -> Feature:
 def datum_points(scan: Scan, nominal: Nominal, start: RigidTransform, datum: DatumFeature) -> Floats:
     """Scan points (N, 3) in scan coordinates nearest to the datum's faces that count, see `clear_points`."""
     points = start.apply(scan.points)
-    margin = edge_margin(scan.spacing)
+    margin = edge_margin(scan.spacing, nominal.diagonal)
     low, high = nominal.face_mesh(datum.faces).bounds
     reach = max(2.0, margin)
     close = np.flatnonzero(((points > low - reach) & (points < high + reach)).all(1))
@@ -184,7 +184,7 @@ def _half_seen(nominal: Nominal, datum: DatumFeature, places: Floats, spacing: f
 
     samples = nominal.samples
     rows = np.flatnonzero(faces_mask(samples.faces, datum.faces))
-    reach = edge_margin(spacing) + 3 * spacing + samples.size
+    reach = edge_margin(spacing, nominal.diagonal) + 3 * spacing + samples.size
     apart, _ = cKDTree(places).query(samples.centres[rows], distance_upper_bound=reach)
     areas = samples.mesh.triangle_areas[rows]
     seen = float(areas[np.isfinite(apart)].sum() / areas.sum())

@@ -32,12 +32,15 @@ class Associated:
     count : int
     rms, form : float
         mm; the form is the largest less the smallest signed distance, of a minimum zone its width.
+    radius_standard : float
+        Standard uncertainty of its radius by the scatter of the points, mm; NaN where it has none or it is not known.
     """
 
     feature: Feature
     count: int
     rms: float
     form: float
+    radius_standard: float = float("nan")
 
 
 def associated(kind: str, points: Floats) -> Associated:
@@ -60,9 +63,9 @@ def associated(kind: str, points: Floats) -> Associated:
     >>> round(made.form, 12), abs(float(made.feature.normal[2]))
     (0.0, 1.0)
     """
-    feature = _fitted(kind, points).feature
-    signed = signed_distances(feature, points)
-    return Associated(feature, len(points), float(np.sqrt(np.mean(signed**2))), float(np.ptp(signed)))
+    fit = _fitted(kind, points)
+    signed, sure = signed_distances(fit.feature, points), fit.standards.get("radius", float("nan"))
+    return Associated(fit.feature, len(points), float(np.sqrt(np.mean(signed**2))), float(np.ptp(signed)), sure)
 
 
 def _fitted(kind: str, points: Floats) -> Fit[Any]:

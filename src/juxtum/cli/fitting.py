@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import json
+import sys
 from typing import Any
 
 import numpy as np
@@ -16,6 +17,8 @@ from juxtum.geometry.features import Circle, Cone, Cylinder, Line, Plane, Sphere
 
 METHODS = {"gauss": associated, "zone": zoned, "inscribed": inscribed, "circumscribed": circumscribed}
 MOST_BYTES = 500_000_000
+UNSURE = 0.05
+"""A radius that is unsure by more of itself has a note."""
 
 
 def fit(options: argparse.Namespace) -> int:
@@ -23,6 +26,7 @@ def fit(options: argparse.Namespace) -> int:
     points = _read(options)
     try:
         made = METHODS[options.method](options.kind, points)
+        doubt = _doubt(options.kind, made, points)
     except JuxtumError as problem:
         raise InputError(problem.what, str(options.file), problem.next) from problem
     document = {"kind": options.kind, "method": options.method, "n": made.count, "rms": made.rms, "form": made.form}
@@ -31,7 +35,20 @@ def fit(options: argparse.Namespace) -> int:
         print(json.dumps(document, indent=1, allow_nan=False))
     else:
         print("\n".join(f"{name}: {value}" for name, value in document.items()))
+    if doubt:
+        print(f"note: {options.file}: {doubt}", file=sys.stderr)
     return 0
+
+
+def _doubt(kind: str, made: Associated, points: Floats) -> str:
+    """Words on a radius that the scatter of the points leaves unsure, as that of a short arc; empty where it does not."""
+    radius = getattr(made.feature, "radius", None)
+    if radius is None:
+        return ""
+    sure = made if np.isfinite(made.radius_standard) else associated(kind, points)
+    if not 2 * sure.radius_standard > UNSURE * radius:
+        return ""
+    return f"their scatter leaves the radius unsure by {2 * sure.radius_standard:.2g} mm (k = 2); take more of the way round"
 
 
 def _read(options: argparse.Namespace) -> Floats:

@@ -30,7 +30,7 @@ class Judgement:
 
 def meaning_of_extreme(deviation: Deviation) -> str:
     """What an extreme over tiles means, in words."""
-    margin = edge_margin(deviation.spacing)
+    margin = edge_margin(deviation.spacing, deviation.nominal.diagonal)
     return (
         f"extreme of the means over tiles of {deviation.tile:.2g} mm, {margin:.2g} mm and more from sharp edges and tight roundings, "
         "a spacing and more from where the scan ends; "
@@ -44,7 +44,7 @@ def counting_rows(deviation: Deviation, faces: tuple[int, ...]) -> Rows:
     rows = rows[~deviation.strays[rows]]
     if len(rows) == 0:
         return rows
-    feet, margin = deviation.feet[rows], edge_margin(deviation.spacing)
+    feet, margin = deviation.feet[rows], edge_margin(deviation.spacing, deviation.nominal.diagonal)
     counts = or_in_the_middle(deviation.nominal, deviation.clear[rows], feet, deviation.faces[rows], margin)
     return np.asarray(rows[counts & deviation.inner[rows]])
 

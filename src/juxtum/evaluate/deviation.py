@@ -169,7 +169,7 @@ def measure_deviation(
         parts.append(nominal.projector.project(points[part], near, limit=rule.limit, angle=rule.angle))
     feet = Projection.joined(parts)
     progress.phase("looking for surface that is not drawn", 0.85)
-    margin = edge_margin(scan.spacing)
+    margin = edge_margin(scan.spacing, nominal.diagonal)
     foreign = find_foreign(scan, points, _strange(points, feet, nominal, margin), nominal)
     feet = _widened(points, directions, feet, foreign, nominal, rule.angle)
     progress.phase("keeping clear of edges", 0.9)

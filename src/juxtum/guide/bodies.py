@@ -21,7 +21,7 @@ def gap_facts(found: Clearance) -> list[tuple[str, str]]:
     >>> one = TriangleMesh(np.array([[0.0, 0, 0], [9, 0, 0], [0, 9, 0]]), np.array([[0, 2, 1]]))
     >>> other = TriangleMesh(np.array([[-9.0, -9, -0.3], [30, -9, -0.3], [-9, 30, -0.3]]), np.array([[0, 1, 2]]))
     >>> gap_facts(clearance(one, other))[:2]
-    [('smallest gap', '0.300 mm'), ('smallest gap at', '1.0, 1.0, 0.0')]
+    [('smallest gap', '0.300 mm'), ('smallest gap at', '0.3, 2.2, 0.0')]
     """
     places = found.places
     if places is None:

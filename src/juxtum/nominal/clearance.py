@@ -19,9 +19,13 @@ TIGHT = 4.0
 """A face that bends with a radius of less than so many spacings is a rounding: from one point to the next it turns by 14 degrees and more."""
 
 
-def edge_margin(spacing: float) -> float:
-    """How far from a sharp edge a scan is trusted, mm: twice its spacing, but between 0.5 and 3 mm."""
-    return float(np.clip(2 * spacing, 0.5, 3.0))
+SMALL = 80.0
+"""On a smaller part so many times 0.5 mm an edge is rounded by less than that."""
+
+
+def edge_margin(spacing: float, size: float) -> float:
+    """How far from a sharp edge a scan of a part of some size is trusted, mm: twice its spacing, but between 0.5 (less on parts under 40 mm) and 3 mm."""
+    return float(np.clip(2 * spacing, min(0.5, size / SMALL), 3.0))
 
 
 def clear_points(scan: Scan, nominal: Nominal, feet: Projection, rows: Ints | None = None) -> Bools:
@@ -32,7 +36,7 @@ def clear_points(scan: Scan, nominal: Nominal, feet: Projection, rows: Ints | No
     feet : Projection
         Of the points, or of `rows` of them.
     """
-    margin, found = edge_margin(scan.spacing), feet.found
+    margin, found = edge_margin(scan.spacing, nominal.diagonal), feet.found
     clear = np.zeros(len(feet.faces), dtype=bool)
     clear[found] = ~feet.on_border[found] & (nominal.edge_distances(feet.feet[found], margin) >= margin)
     for off in (_off_roundings(scan, nominal, feet, margin), _off_borders(scan, rows)):

@@ -380,6 +380,6 @@ def _belongs(made: _Made, stretch: Stretch, feet: Floats) -> Bools:
     mine = np.isin(made.pieces, stretch.rows)
     if stretch.shape == "circle":
         return np.asarray(mine)
-    margin = min(edge_margin(made.deviation.spacing), stretch.length / 4)
+    margin = min(edge_margin(made.deviation.spacing, made.deviation.nominal.diagonal), stretch.length / 4)
     far = np.minimum(*(np.linalg.norm(feet - end, axis=1) for end in stretch.points[[0, -1]]))
     return np.asarray(mine & (far > margin))
