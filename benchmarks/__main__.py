@@ -58,6 +58,7 @@ ALL = {
     "drawings": drawings.drawings,
     "demo drawing": drawings.demo_drawing,
     "shaft drawing": drawings.shaft_drawing,
+    "calibrated drawing": drawings.calibrated_drawing,
     "captured drawing": drawings.captured_drawing,
     "limit drawing": drawings.limit_drawing,
     "surfaces": finishing.surfaces,

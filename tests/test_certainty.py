@@ -9,7 +9,7 @@ from juxtum.associate import without_outliers
 from juxtum.errors import FitError
 from juxtum.evaluate.drawn.certainty import at_least_as_drawn, freed_of_oval
 from juxtum.evaluate.kinds.form import _spread_of_middle
-from juxtum.evaluate.kinds.toleranced import Found, worst_of
+from juxtum.evaluate.kinds.found import Found, worst_of
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.features import Cone, Cylinder
 

@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from scipy.ndimage import gaussian_filter
 
 from helpers import JUDGEMENT, raised_sheet, sheet, top_of
 from juxtum.demo import solids
 from juxtum.evaluate import LineResult, Verdict, measure_deviation
+from juxtum.evaluate.characteristics import extreme_of
+from juxtum.evaluate.choice import choice_of_the_largest
 from juxtum.evaluate.kinds import Given, Profile
-from juxtum.evaluate.kinds.toleranced import Found, worst_of
-from juxtum.evaluate.tiles import Tiles, choice_of_the_largest, make_tiles
+from juxtum.evaluate.kinds.found import Found, chosen_among, width_of, worst_of
+from juxtum.evaluate.tiles import Tiles, Told, make_tiles
 from juxtum.geometry import RigidTransform, TriangleMesh
 from juxtum.geometry.arrays import Floats
 from juxtum.nominal import Nominal
@@ -130,3 +133,53 @@ def test_one_tile_of_many_slices_stands_out_by_chance_alone(block: Nominal) -> N
         return max(float(part.means.max()) - choice_of_the_largest(part, 1.0).bias for part in some)
 
     assert highest(parts) <= highest(alone), "of some two thousand tiles one lies four times its noise out by chance"
+
+
+def plain_tiles(means: Floats, noise: float) -> Tiles:
+    """Tiles of a square face whose noise is known."""
+    count, side = len(means), int(np.sqrt(len(means)))
+    cells = np.column_stack([np.arange(count) // side, np.arange(count) % side, np.zeros(count, dtype=int)])
+    one = np.ones(count, dtype=int)
+    return Tiles(
+        means, 9 * one, np.arange(count), cells, one, np.full(count, 3 * noise), Told(np.full(count, noise), 1e9, count)
+    )
+
+
+def test_noise_that_is_alike_over_some_tiles_makes_a_flat_face_unsure_and_not_uneven() -> None:
+    """Frames that lie off by thousandths make waves that no single scan can tell from shape."""
+    rng, held = np.random.default_rng(5), 0
+    for _ in range(60):
+        waves = gaussian_filter(rng.normal(size=(30, 30)), 1.0)
+        means = rng.normal(0, 0.005, 900) + (0.003 / waves.std() * waves).ravel()
+        value, standard, _ = width_of(plain_tiles(means, 0.005), means)
+        held += value <= 2 * standard
+    assert held >= 57
+
+
+def test_what_stands_far_out_of_the_noise_is_shape() -> None:
+    """A step of fifty times the noise is as sure as its own tile."""
+    means = np.random.default_rng(5).normal(0, 0.01, 900)
+    means[450] = 0.5
+    top = extreme_of(plain_tiles(means, 0.01), 1.0, None)
+    assert top.value == pytest.approx(0.5, abs=0.005) and top.standard < 0.0115
+
+
+@pytest.mark.parametrize("count", [2, 4, 8])
+def test_the_worst_hole_of_a_pattern_lies_within_its_uncertainty(count: int) -> None:
+    """Of holes that are all alike the one counts that errs most: single ones are held by 95 in a hundred, the worst of eight by 70."""
+    rng, held = np.random.default_rng(9), 0
+    for _ in range(200):
+        every = [Found(0.1 + off, 0.01, 10.0, np.zeros(3), "") for off in rng.normal(0, 0.01, count)]
+        rooms = np.array([0.3 - one.value for one in every])
+        worst = int(np.argmin(rooms))
+        found = chosen_among(every, rooms, worst)
+        assert found.value == every[worst].value
+        held += abs(found.value - 0.1) <= 2 * found.standard
+    assert held >= 186
+
+
+def test_one_hole_that_is_clearly_the_worst_is_as_sure_as_it_was() -> None:
+    every = [Found(value, 0.01, 10.0, np.zeros(3), "") for value in (0.1, 0.11, 0.5)]
+    assert chosen_among(every, np.array([0.3, 0.29, -0.1]), 2).standard == pytest.approx(0.01, rel=0.1)
+    alone = Found(0.1, 0.01, 10.0, np.zeros(3), "")
+    assert chosen_among([alone], np.array([0.2]), 0) is alone

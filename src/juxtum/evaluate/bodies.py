@@ -8,9 +8,10 @@ from functools import cached_property
 import numpy as np
 
 from juxtum.errors import InputError
+from juxtum.evaluate.choice import choice_of_the_largest
 from juxtum.evaluate.held import HeldMap, on_faces
 from juxtum.evaluate.places import tile_size
-from juxtum.evaluate.tiles import Tiles, choice_of_the_largest
+from juxtum.evaluate.tiles import Tiles
 from juxtum.geometry import TriangleMesh
 from juxtum.geometry.arrays import Bools, Floats, Ints
 from juxtum.geometry.topology import closure, weld

@@ -7,10 +7,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from juxtum.align import Alignment
+from juxtum.evaluate.choice import choice_of_the_largest
 from juxtum.evaluate.decision import DecisionRule
 from juxtum.evaluate.deviation import Deviation
 from juxtum.evaluate.statistics import chosen_rows
-from juxtum.evaluate.tiles import Rows, Tiles, choice_of_the_largest
+from juxtum.evaluate.tiles import Rows, Tiles
 from juxtum.evaluate.uncertainty import Chain
 from juxtum.geometry.arrays import Floats
 from juxtum.nominal.clearance import edge_margin, or_in_the_middle

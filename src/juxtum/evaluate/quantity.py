@@ -96,6 +96,8 @@ class Aim:
         Whether it is measured within its own faces, as a form is, rather than from the datums.
     counts : float
         How many times its value has the error of a length: 2 where it is twice what lies off, as a position is.
+    ways : (int, int)
+        In how many ways across each other what is round, and what is flat, may lie off, where the value is the length of an offset.
     """
 
     id: str
@@ -105,6 +107,7 @@ class Aim:
     within: bool = False
     unit: str = "mm"
     counts: float = 1.0
+    ways: tuple[int, int] = (1, 1)
 
     def width_over(self, length: float) -> float:
         """Width of the tolerance, mm; of an angle what it makes over a length.

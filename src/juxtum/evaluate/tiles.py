@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass, fields, replace
 from functools import cached_property
-from statistics import NormalDist
 from typing import Any
 
 import numpy as np
@@ -17,7 +16,6 @@ from juxtum.geometry.arrays import Floats
 LEAST_POINTS = 4
 FILLED = 0.4
 """A tile counts when it holds this share of the points that a full one would."""
-DRAWS = 400
 SHAPED, ROUGHEST = 10.0, 5.0
 """Means of tiles side by side that differ, in squares, by so many times what the scatter within them explains differ by shape: of a
 slope it is 24 and more. Nor is scatter noise that is so many times the usual: seen from the side it becomes three times as much."""
@@ -26,14 +24,6 @@ ABOUT, TOLD, TURNING = 4, 12, -0.15
 alike from one to the next than this (-2/3 where they are white noise, above 0 where they are shape), they are noise."""
 STRAIGHT = 0.85
 """A direction along which noise is this much less than along all is one in which the shape does not bend."""
-AGAIN = 1 / (np.sqrt(2) - 1)
-"""Noise that is put onto equal tiles a second time adds to their largest what it added at first, times the root of 2 less 1."""
-BY_CHANCE = 0.01
-"""A value stands out of the others when chance puts any of so many there with this probability."""
-UNSURE, UNSURE_PLAIN = 0.34, 0.18
-"""How well the correction is known, as a share of it: which part of the scatter is shape is itself an estimate. The second
-holds where none of it is: of shape that is just too little to be told from noise an extreme of hundreds of tiles would show
-up to a third of the correction more, and any share of that is as likely as another (rectangular)."""
 Rows = npt.NDArray[np.int64]
 
 
@@ -267,103 +257,3 @@ def _full(counts: Rows, faces: Rows, expected: float) -> npt.NDArray[np.bool_]:
     has_full[faces[enough]] = True
     lean = ~has_full[faces] & (counts >= np.maximum(0.6 * most[faces], min(LEAST_POINTS, counts.max())))
     return np.asarray(enough | lean)
-
-
-@dataclass(frozen=True)
-class Correction:
-    """What the choice of the largest adds to it, how much the largest scatters, and how well that addition is known, mm."""
-
-    bias: float
-    scatter: float
-    unsure: float
-
-    @property
-    def standard(self) -> float:
-        """Standard uncertainty of what is left once the addition is taken off, mm."""
-        return float(np.hypot(self.scatter, self.unsure))
-
-
-def choice_of_the_largest(tiles: Tiles, sign: float, seed: int = 7) -> Correction:
-    """How far the largest of many noisy means lies beyond the largest true one, on average, and how much it scatters.
-
-    The true means are estimated by drawing the noisy ones towards those beside them, and these towards their middle,
-    as far as noise explains their scatter (empirical Bayes, as in James and Stein); then noise is put onto the estimate
-    many times over (parametric bootstrap, Efron).
-
-    Parameters
-    ----------
-    sign : float
-        1 for the upper side, -1 for the lower one.
-    """
-    around, share = tiles.around
-    return _largest(_Uncertain(sign * tiles.means, tiles.noise, sign * around, share, tiles.among), seed)
-
-
-def choice_among(values: Floats, noise: Floats, seed: int = 7) -> Correction:
-    """How far the largest of some uncertain values (K,), as of slices one beside the other, lies beyond the largest true one.
-
-    By the same estimate as for tiles; `noise` holds the standard uncertainty of each value.
-    """
-    padded = np.pad(values, 1, constant_values=np.nan)
-    three = np.stack([padded[:-2], padded[1:-1], padded[2:]])
-    share = 1 / np.isfinite(three).sum(0)
-    return _largest(_Uncertain(values, noise, np.nansum(three, axis=0) * share, share, len(values)), seed)
-
-
-@dataclass(frozen=True, eq=False)
-class _Uncertain:
-    """Values (K,) with their noise, their means with those beside them, what share of the variance is left in those, and of how many they are."""
-
-    values: Floats
-    noise: Floats
-    around: Floats
-    share: Floats
-    among: int
-
-
-def _largest(of: _Uncertain, seed: int) -> Correction:
-    noise, around, share = of.noise, of.around, of.share
-    several = float(np.median(share))
-    local, kept = _drawn_in(around, noise * np.sqrt(share), float(np.median(around)), (len(noise) * several, of.among))
-    rest, kept_rest = _drawn_in(
-        of.values - around, noise * np.sqrt(np.maximum(1 - share, 0.0)), 0.0, (len(noise), of.among)
-    )
-    drawn = local + rest
-    # The estimate holds some noise itself: it makes its own largest too large, and takes its part of the scatter.
-    left = noise * np.sqrt(kept**2 * share + kept_rest**2 * np.maximum(1 - share, 0.0))
-    near = np.flatnonzero(drawn >= drawn.max() - 8 * float(noise.max()) - 1e-12)
-    near = near[np.argsort(-drawn[near], kind="stable")][:3000]
-    # What stands far out is kept whole, and no shape by that: all the others are what tells.
-    is_plain = bool(np.median(kept) == 0.0 and np.median(kept_rest) == 0.0)
-    return _with_noise_put_on(drawn[near], noise[near], left[near], seed, UNSURE_PLAIN if is_plain else UNSURE)
-
-
-def _with_noise_put_on(estimate: Floats, noise: Floats, left: Floats, seed: int, unsure: float) -> Correction:
-    """What noise (K,) adds to the largest of an estimate (K,) that still holds some of it, `left` (K,); by many draws."""
-    normal = np.random.default_rng(seed).normal(size=(DRAWS, len(estimate)))
-    noisy = (estimate + np.sqrt(np.maximum(noise**2 - left**2, 0.0)) * normal).max(1)
-    inflated = AGAIN * float((estimate + left * normal).max(1).mean() - estimate.max())
-    bias = float(noisy.mean()) - (float(estimate.max()) - inflated)
-    scatter = float((estimate + noise * normal).max(1).std(ddof=1))
-    return Correction(bias, scatter, unsure * abs(bias))
-
-
-def _drawn_in(values: Floats, noise: Floats, centre: float, counts: tuple[float, int]) -> tuple[Floats, Floats]:
-    """Values drawn towards a centre as far as noise explains their scatter, and the share of each that is kept.
-
-    What stands far out stays as it is. Scatter beyond the noise counts as shape only when it is more than chance would
-    give among so many independent values.
-
-    Parameters
-    ----------
-    counts : (float, int)
-        How many are independent, and among how many they had a chance to stand out.
-    """
-    independent, among = counts
-    off = values - centre
-    scatter = (1.4826 * float(np.median(np.abs(off)))) ** 2
-    expected = float(np.median(noise)) ** 2
-    signal = scatter - expected if scatter > expected * (1 + 4 / np.sqrt(max(independent, 1.0))) else 0.0
-    far = np.abs(off) > -NormalDist().inv_cdf(BY_CHANCE / (2 * among)) * np.sqrt(signal + noise**2) + 1e-12
-    kept = np.where(far, 1.0, signal / (signal + noise**2 + 1e-18))
-    return centre + off * kept, kept

@@ -23,7 +23,7 @@ from juxtum.plan.holes import Hole, find_holes
 from juxtum.plan.path_length import shortest_longest_path
 from juxtum.plan.targets.reach import reach_of
 from juxtum.plan.targets.shape import ShapeHold, alignment_spread, shape_hold
-from juxtum.plan.task import Task, area_of, points_of
+from juxtum.plan.task import Task, area_of, points_of, ways_of
 
 PROBED_POINTS = 15
 """Points a person probes on a face."""
@@ -226,7 +226,8 @@ def _mode_budget(
         Sampling(mode.noise / float(np.sqrt(independent)), count),
     )
     budget = held.form_budget(length, sampling, 0) if aim.within else held.budget(length, sampling, float(spread.max()))
-    return budget.counted(aim.counts, data=True), _mode_obstacle(part, aim, model, mode)
+    budget = budget.counted(aim.counts, data=True).of_offset(0.0, ways_of(part.nominal, aim))
+    return budget, _mode_obstacle(part, aim, model, mode)
 
 
 def _mode_obstacle(part: _Part, aim: Aim, model: InstrumentModel, mode: Mode) -> str:

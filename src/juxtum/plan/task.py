@@ -9,6 +9,7 @@ import numpy as np
 from juxtum.errors import InputError
 from juxtum.evaluate import Aim, Environment
 from juxtum.geometry.arrays import Floats, Ints
+from juxtum.geometry.features import Plane
 from juxtum.instruments.materials import Material
 from juxtum.nominal import Nominal, faces_mask
 
@@ -110,6 +111,12 @@ def rows_of(nominal: Nominal, faces: tuple[int, ...]) -> Ints:
     if not faces:
         return np.arange(len(nominal.triangle_faces))
     return np.flatnonzero(faces_mask(nominal.triangle_faces, faces))
+
+
+def ways_of(nominal: Nominal, aim: Aim) -> int:
+    """In how many ways across each other a characteristic may lie off, by the kind of its faces."""
+    is_flat = all(isinstance(nominal.face(number).feature, Plane) for number in aim.faces)
+    return aim.ways[is_flat]
 
 
 def points_of(nominal: Nominal, faces: tuple[int, ...]) -> Floats:

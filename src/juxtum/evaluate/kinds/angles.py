@@ -14,8 +14,8 @@ from juxtum.evaluate.drawn.propagation import of_length, spread_of
 from juxtum.evaluate.drawn.references import Faces
 from juxtum.evaluate.given import Given
 from juxtum.evaluate.kinds.base import Strokes
+from juxtum.evaluate.kinds.found import Found
 from juxtum.evaluate.kinds.size import Sized
-from juxtum.evaluate.kinds.toleranced import Found
 from juxtum.evaluate.uncertainty import Budget, Sampling
 from juxtum.geometry.features import Cone, Feature, Plane
 from juxtum.nominal import Nominal
@@ -138,7 +138,8 @@ class Angle(Sized):
             with_plane = any(isinstance(feature, Plane) for feature in fitted)
             spread = of_length(spread, min(abs(90 - value), abs(90 + value)) if with_plane else min(value, 180 - value))
         words = "angle between the features of least squares"
-        return Found(value, spread, min(part.size for part in taken), taken[0].places.mean(0), words)
+        freedom = min(part.tiles.freedom for part in taken)
+        return Found(value, spread, min(part.size for part in taken), taken[0].places.mean(0), words, freedom=freedom)
 
     def budget(self, given: Given, found: Found, sampling: Sampling) -> Budget:
         """The instrument's error over the shorter feature, as an angle."""

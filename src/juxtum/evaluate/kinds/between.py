@@ -17,8 +17,8 @@ from juxtum.evaluate.drawn.taken import NotSeenError
 from juxtum.evaluate.fields import Triple
 from juxtum.evaluate.given import Given
 from juxtum.evaluate.kinds.base import Strokes
+from juxtum.evaluate.kinds.found import Found
 from juxtum.evaluate.kinds.size import Sized
-from juxtum.evaluate.kinds.toleranced import Found
 from juxtum.geometry.arrays import Floats, unit
 from juxtum.geometry.features import Feature, Plane
 from juxtum.nominal import Nominal
@@ -75,7 +75,8 @@ class Distance(Sized):
             else "along a direction"
         )
         framed = self._framed(frame, [feature.moved(frame.move) for feature in fitted], drawn)
-        return Found(value, spread, max(value, 1e-6), place, words, framed=framed)
+        freedom = min(part.tiles.freedom for part in taken)
+        return Found(value, spread, max(value, 1e-6), place, words, freedom=freedom, framed=framed)
 
     def _framed(self, frame: Frame, features: Sequence[Feature], middles: Sequence[Floats]) -> float:
         """What a turn of the frame makes of a distance along one of its directions: shifts carry both ends along."""

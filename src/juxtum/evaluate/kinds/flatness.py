@@ -15,7 +15,8 @@ from juxtum.evaluate.drawn.taken import NotSeenError, Taken
 from juxtum.evaluate.fields import Finite, Numbers
 from juxtum.evaluate.given import Given
 from juxtum.evaluate.kinds.base import NOT_SHOWN, Strokes
-from juxtum.evaluate.kinds.toleranced import Found, Zoned, width_of
+from juxtum.evaluate.kinds.found import Found, width_of
+from juxtum.evaluate.kinds.toleranced import Zoned
 from juxtum.evaluate.tiles import make_tiles
 from juxtum.geometry import Feature, Plane
 from juxtum.geometry.arrays import Floats, orthonormal_frame

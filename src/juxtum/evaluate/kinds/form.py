@@ -9,13 +9,14 @@ import numpy as np
 
 from juxtum.associate.zones import narrowed, narrowest_line
 from juxtum.errors import InputError
+from juxtum.evaluate.choice import UNSURE
 from juxtum.evaluate.drawn.frames import Frame
 from juxtum.evaluate.drawn.references import Faces
 from juxtum.evaluate.drawn.taken import NotSeenError, Taken
 from juxtum.evaluate.given import Given
 from juxtum.evaluate.kinds.base import Strokes
-from juxtum.evaluate.kinds.toleranced import Found, Zoned, unbounded_width_of, width_of, worst_of
-from juxtum.evaluate.tiles import UNSURE
+from juxtum.evaluate.kinds.found import Found, unbounded_width_of, width_of, worst_of
+from juxtum.evaluate.kinds.toleranced import Zoned
 from juxtum.geometry.arrays import Bools, Floats, orthonormal_frame
 from juxtum.geometry.features import Circle, Cone, Cylinder, Feature, Line, Plane, Sphere
 

@@ -11,7 +11,7 @@ from pydantic import Field
 
 from juxtum.errors import InputError
 from juxtum.evaluate.drawn.frames import Frame
-from juxtum.evaluate.drawn.propagation import of_length, spread_of
+from juxtum.evaluate.drawn.propagation import spread_of
 from juxtum.evaluate.drawn.references import Faces
 from juxtum.evaluate.drawn.shifted import Spot, settled
 from juxtum.evaluate.drawn.taken import Situation, axis_alone, radius_of, width_between
@@ -20,7 +20,8 @@ from juxtum.evaluate.fields import Finite
 from juxtum.evaluate.given import Given
 from juxtum.evaluate.kinds.base import Strokes
 from juxtum.evaluate.kinds.form import RING
-from juxtum.evaluate.kinds.toleranced import Found, Zoned, farthest_of
+from juxtum.evaluate.kinds.found import Found, farthest_of
+from juxtum.evaluate.kinds.toleranced import Zoned
 from juxtum.evaluate.uncertainty import Budget, Sampling
 from juxtum.geometry.arrays import Floats, unit
 from juxtum.geometry.features import Feature, Line, Plane
@@ -32,6 +33,7 @@ class _Located(Zoned):
     worst_counts: ClassVar[bool] = False
     has_sides: ClassVar[bool] = True
     errors_count: ClassVar[float] = 2.0
+    offset_ways: ClassVar[tuple[int, int]] = (2, 1)
 
     def budget(self, given: Given, found: Found, sampling: Sampling) -> Budget:
         """Where the part lies counts as well, and its temperature."""
@@ -54,10 +56,11 @@ class _Located(Zoned):
             place = features[0].moved(frame.move).anchored(end).point
             return float((place - home.brought_to(place)) @ direction)
 
-        own = of_length(spread_of(off, [measured], [covariance]), float(lengths[far]))
+        own = spread_of(off, [measured], [covariance])
         framed = 2 * frame.spread(found[far], direction)
         return Found(2 * float(lengths[far]), 2 * own, frame.length_to(found[far]), found[far],
-                     "twice the farthest from where it was drawn", depends=self._loose(frame, drawn), framed=framed)  # fmt: skip
+                     "twice the farthest from where it was drawn", depends=self._loose(frame, drawn), framed=framed,
+                     freedom=at.freedom, ways=len(home.shifts))  # fmt: skip
 
     def off_plane(self, at: Situation, frame: Frame, drawn: Plane) -> Found:
         """Twice the farthest of a plane, or of the middle of two, from where it was drawn."""
@@ -79,7 +82,7 @@ class _Located(Zoned):
             value, standard, place = 2 * off, 2 * noise, taken.places[top]
         framed = 2 * frame.spread(place, drawn.normal)
         return Found(value, standard, frame.length_to(place), place, "twice the farthest from where it was drawn",
-                     depends=self._loose(frame, drawn), framed=framed)  # fmt: skip
+                     freedom=at.freedom, depends=self._loose(frame, drawn), framed=framed)  # fmt: skip
 
     def _loose(self, frame: Frame, drawn: Feature) -> str:
         if not frame.leaves(drawn):
@@ -258,6 +261,7 @@ class Symmetry(_Located):
     tag: ClassVar[str] = "symmetry"
     name: ClassVar[str] = "symmetry"
     needs_datum: ClassVar[bool] = True
+    offset_ways: ClassVar[tuple[int, int]] = (1, 1)
     short: ClassVar[str] = "Symmetry"
     symbol: ClassVar[Strokes] = (((0.05, 0.5), (0.95, 0.5)), ((0.25, 0.25), (0.75, 0.25)), ((0.25, 0.75), (0.75, 0.75)))
     method: ClassVar[str] = (

@@ -9,13 +9,13 @@ from pydantic import Field
 
 from juxtum.errors import InputError
 from juxtum.evaluate.drawn.frames import Frame
-from juxtum.evaluate.drawn.propagation import of_length
 from juxtum.evaluate.drawn.references import Faces
 from juxtum.evaluate.drawn.taken import Situation
 from juxtum.evaluate.fields import Finite
 from juxtum.evaluate.given import Given
 from juxtum.evaluate.kinds.base import Strokes
-from juxtum.evaluate.kinds.toleranced import Found, Zoned, width_of
+from juxtum.evaluate.kinds.found import Found, width_of
+from juxtum.evaluate.kinds.toleranced import Zoned
 from juxtum.geometry.arrays import Floats, unit
 from juxtum.geometry.features import Feature, Plane
 
@@ -70,20 +70,30 @@ class _Oriented(Zoned):
         off = measured - float(measured @ direction) * direction
         primary = frame.datums[0].nominal.holds().direction
         across = None if primary is None else primary - float(primary @ direction) * direction
-        is_flat = isinstance(frame.datums[0].nominal, Plane) and across is not None and np.linalg.norm(across) > 0.01
-        if is_flat and not self.diametral:
+        if (
+            isinstance(frame.datums[0].nominal, Plane)
+            and across is not None
+            and np.linalg.norm(across) > 0.01
+            and not self.diametral
+        ):
             # Two planes that lie as the datum plane says: only what leans towards it counts.
-            value, words = abs(float(off @ unit(across[None])[0])) * run, "distance of two planes that hold the axis"  # type: ignore[index]
+            value, words, ways = (
+                abs(float(off @ unit(across[None])[0])) * run,
+                "distance of two planes that hold the axis",
+                1,
+            )
         else:
-            value, words = float(np.linalg.norm(off)) * run, "diameter of the cylinder that holds the axis"
+            value, words, ways = float(np.linalg.norm(off)) * run, "diameter of the cylinder that holds the axis", 2
         spread = float(np.sqrt(max(np.diag(covariance)[axis.tilts].max(), 0.0)))
         return Found(
             value,
-            of_length(run * spread, value),
+            run * spread,
             run,
             ends.mean(0),
             words,
             framed=run * _tilt_of_frame(frame, direction),
+            freedom=at.freedom,
+            ways=ways,
         )
 
 

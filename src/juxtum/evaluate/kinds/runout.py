@@ -13,7 +13,8 @@ from juxtum.evaluate.drawn.taken import NotSeenError, Taken, axis_alone
 from juxtum.evaluate.given import Given
 from juxtum.evaluate.kinds.base import Strokes
 from juxtum.evaluate.kinds.form import SLICE_TILES
-from juxtum.evaluate.kinds.toleranced import Found, Zoned, unbounded_width_of, worst_of
+from juxtum.evaluate.kinds.found import Found, unbounded_width_of, worst_of
+from juxtum.evaluate.kinds.toleranced import Zoned
 from juxtum.geometry.arrays import Bools, Floats
 from juxtum.geometry.features import Feature, Plane
 
@@ -27,6 +28,7 @@ class _RunOut(Zoned):
 
     is_total: ClassVar[bool]
     errors_count: ClassVar[float] = 2**0.5
+    offset_ways: ClassVar[tuple[int, int]] = (2, 2)
 
     needs_datum: ClassVar[bool] = True
     needs_axis: ClassVar[bool] = True
@@ -50,7 +52,7 @@ class _RunOut(Zoned):
             place, words = taken.places[rows][width.tile], self.short.lower()
             framed = 2 * frame.spread(place, taken.facing[rows][width.tile])
             turns.append(
-                Found(width.value, width.standard, taken.size, place, words, freedom=tiles.freedom, framed=framed, alike=width.alike)
+                Found(width.value, width.standard, taken.size, place, words, freedom=tiles.freedom, framed=framed, alike=width.alike, ways=self.offset_ways[0])
             )  # fmt: skip
         if (worst := worst_of(turns)) is None:
             raise NotSeenError("no turn of it is seen well enough", next="Scan more of it, all round")

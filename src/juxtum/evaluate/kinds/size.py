@@ -18,7 +18,8 @@ from juxtum.evaluate.fields import Finite
 from juxtum.evaluate.given import Given
 from juxtum.evaluate.kinds.base import Strokes
 from juxtum.evaluate.kinds.form import RING, slices
-from juxtum.evaluate.kinds.toleranced import Found, Toleranced, farthest_among
+from juxtum.evaluate.kinds.found import Found, farthest_among
+from juxtum.evaluate.kinds.toleranced import Toleranced
 from juxtum.evaluate.quantity import Aim, Limits, LineResult
 from juxtum.evaluate.uncertainty import Budget, Sampling
 from juxtum.geometry.features import Cylinder, Feature, Plane, Sphere, Torus

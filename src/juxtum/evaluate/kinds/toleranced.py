@@ -3,86 +3,33 @@
 from __future__ import annotations
 
 from abc import abstractmethod
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Annotated, Any, ClassVar, Self
 
 import numpy as np
 from pydantic import Field, model_validator
 
 from juxtum.errors import FitError, InputError
-from juxtum.evaluate.characteristics import extreme_of
 from juxtum.evaluate.decision import Verdict, decide
 from juxtum.evaluate.drawn.by_touch import Behind, known, untouched
 from juxtum.evaluate.drawn.common_datum import check_common
 from juxtum.evaluate.drawn.frames import Frame, frame_of
 from juxtum.evaluate.drawn.references import Datum, Faces, Pattern, pattern_words, renumbered
-from juxtum.evaluate.drawn.taken import NotSeenError, Situation, Taken, situated, take
+from juxtum.evaluate.drawn.taken import Situation, Taken, situated, take
 from juxtum.evaluate.fields import Finite
 from juxtum.evaluate.given import Given
 from juxtum.evaluate.kinds.base import Characteristic, nothing_seen
+from juxtum.evaluate.kinds.found import Found, chosen_among
 from juxtum.evaluate.quantity import Aim, Limits, Line, Measured, SideMeasured
-from juxtum.evaluate.tiles import Tiles, choice_among
 from juxtum.evaluate.uncertainty import Budget, Contribution, LineOrigin, Sampling
-from juxtum.geometry.arrays import Floats, frozen
+from juxtum.geometry.arrays import frozen
 from juxtum.geometry.features import Plane
 from juxtum.nominal import Nominal
 from juxtum.nominal.common import common_feature
 from juxtum.nominal.fingerprints import FoundAgain
 
 TWO_THIRDS = 2 / 3
-FEW_SLICES = 6
-"""Of fewer it cannot be told how much they scatter."""
 NO_TURN = "the datums hold no direction"
-
-
-@dataclass(frozen=True, eq=False)
-class Found:
-    """One value and what stands behind it.
-
-    Parameters
-    ----------
-    value : float
-        mm, or degrees.
-    standard : float
-        Standard uncertainty by the data, in the unit of the value.
-    length : float
-        Over which it is measured, mm.
-    place : array (3,)
-    meaning : str
-        What it is, in words.
-    allowed : float
-        What the size of the feature adds to the zone, mm.
-    freedom : float
-        Degrees of freedom of the standard uncertainty.
-    framed : float
-        Standard uncertainty by where the datums, or the alignment, put it.
-    depends : str
-        Why nothing can be decided; empty where something can.
-    alike : float
-        The share of the standard uncertainty that is the same in all slices of a surface.
-    """
-
-    value: float
-    standard: float
-    length: float
-    place: Floats
-    meaning: str
-    allowed: float | None = None
-    freedom: float = np.inf
-    depends: str = ""
-    framed: float = 0.0
-    alike: float = 0.0
-
-
-@dataclass(frozen=True)
-class Width:
-    """Between the highest and the lowest of some heights, with its standard uncertainty and what of that all slices share, mm; which tile is the highest."""
-
-    value: float
-    standard: float
-    tile: int
-    alike: float
 
 
 class Toleranced(Characteristic):
@@ -108,6 +55,8 @@ class Toleranced(Characteristic):
     """Whether one of its datums has to have an axis or a centre."""
     errors_count: ClassVar[float] = 1.0
     """How many times its value has the error of a length: twice where it is twice what lies off, the root of 2 where it is the difference of two."""
+    offset_ways: ClassVar[tuple[int, int]] = (1, 1)
+    """In how many ways across each other what is round, and what is flat, may lie off, where its value is the length of an offset."""
     worst_counts: ClassVar[bool] = True
     """Whether one place beyond its limits decides, however little else was seen."""
     unit: ClassVar[str] = "mm"
@@ -227,8 +176,10 @@ class Toleranced(Characteristic):
         except (InputError, FitError) as problem:
             words = problem.what if problem.where in ("", where) else f"{problem.where}: {problem.what}"
             return nothing_seen((self.side or self.tag,), seen, words)
+        rooms = np.array([self._room(one) for one in every])
+        worst = int(np.argmin(rooms))
+        every[worst] = chosen_among(every, rooms, worst)
         sides = [self._side(given, one, member) for one, member in zip(every, self.members, strict=True)]
-        worst = min(range(len(every)), key=lambda k: self._room(every[k]))
         meaning = every[worst].meaning + (f"; the worst of {len(every)}" if len(every) > 1 else "")
         meaning += f"; datums {self.line.datums}" if self.datums else ""
         meaning += self._touched_words(given, every[worst], self.members[worst])
@@ -265,7 +216,7 @@ class Toleranced(Characteristic):
         if self.unit == "mm":
             # A shift turns nothing.
             budget = behind.placed(budget, is_framed=found.framed > 0)
-        budget = budget.counted(self.errors_count, data=False)
+        budget = budget.counted(self.errors_count, data=False).of_offset(found.value, found.ways)
         upper = None if limits.upper is None else limits.upper + (found.allowed or 0.0)
         decision = decide(found.value, budget.usable, limits.lower, upper, judgement.rule, judgement.guard)
         probability = decision.probability if budget.is_known else float("nan")
@@ -324,73 +275,5 @@ class Zoned(Toleranced):
     @property
     def aim(self) -> Aim:
         """The width of its zone."""
-        return Aim(self.id, self.title, self.limit, self.faces, within=not self.datums, counts=self.errors_count)
-
-
-def worst_of(found: Sequence[Found]) -> Found | None:
-    """The largest of what was found in slices or strips, one beside the other, what noise adds by its choice taken off; None of none.
-
-    What one of them lies below nothing, by chance and what was taken off it, counts as it is: none is a width yet.
-    """
-    worst = farthest_among(found, 1.0)
-    return worst if worst is None else replace(worst, value=max(worst.value, 0.0))
-
-
-def farthest_among(found: Sequence[Found], sign: float) -> Found | None:
-    """The largest (sign 1) or the smallest (-1) of values in slices or strips, what noise adds by its choice taken off."""
-    if not found:
-        return None
-    values = np.array([sign * one.value for one in found])
-    # What is not known of all alike makes none of them the worst, and they scatter no more than they are seen to.
-    noise = np.sqrt(np.maximum([one.standard**2 - one.alike**2 for one in found], 0.0))
-    worst = found[int(np.argmax(values))]
-    if len(found) == 1 or not noise.any():
-        return worst
-    chosen = choice_among(values, noise * min(1.0, _seen_scatter(values) / max(float(np.median(noise)), 1e-12)))
-    return replace(
-        worst,
-        value=worst.value - sign * chosen.bias,
-        standard=max(float(np.hypot(chosen.standard, worst.alike)), worst.standard),
-    )
-
-
-def _seen_scatter(values: Floats) -> float:
-    """How much values (K,) one beside the other scatter, a smooth change of them left out; unlimited where few tell."""
-    if len(values) < FEW_SLICES:
-        return np.inf
-    bent = (values[1:-1] - (values[:-2] + values[2:]) / 2) / np.sqrt(1.5)
-    return 1.4826 * float(min(np.median(np.abs(values - np.median(values))), np.median(np.abs(bent))))
-
-
-def width_of(tiles: Tiles, heights: Floats) -> tuple[float, float, int]:
-    """Width between the highest and the lowest of some heights (K,) over tiles, what noise adds by their choice taken off.
-
-    Returns
-    -------
-    width, standard : float
-        mm, with its standard uncertainty.
-    highest : int
-        Which tile is the highest.
-    """
-    made = unbounded_width_of(tiles, heights)
-    return max(made.value, 0.0), made.standard, made.tile
-
-
-def unbounded_width_of(tiles: Tiles, heights: Floats) -> Width:
-    """The same, and below zero where more was taken off than there was."""
-    made = replace(tiles, means=heights)
-    top, bottom = extreme_of(made, 1.0, None), extreme_of(made, -1.0, None)
-    return Width(top.value - bottom.value, top.across(bottom), top.tile, top.unsure + bottom.unsure)
-
-
-def farthest_of(tiles: Tiles, heights: Floats) -> tuple[float, float, int]:
-    """The largest of some heights (K,), either way, without sign; with its standard uncertainty and which tile it is."""
-    made = replace(tiles, means=heights)
-    top, bottom = extreme_of(made, 1.0, None), extreme_of(made, -1.0, None)
-    worse = top if top.value >= -bottom.value else bottom
-    return max(abs(worse.value), 0.0), worse.standard, worse.tile
-
-
-__all__ = [
-    "Found", "NotSeenError", "Toleranced", "Zoned", "farthest_among", "farthest_of", "unbounded_width_of", "width_of", "worst_of",
-]  # fmt: skip
+        counts, ways = self.errors_count, self.offset_ways
+        return Aim(self.id, self.title, self.limit, self.faces, within=not self.datums, counts=counts, ways=ways)

@@ -14,8 +14,9 @@ from juxtum.evaluate.drawn.taken import NotSeenError
 from juxtum.evaluate.fields import Finite
 from juxtum.evaluate.given import Given
 from juxtum.evaluate.kinds.base import Strokes
+from juxtum.evaluate.kinds.found import Found, farthest_of
 from juxtum.evaluate.kinds.profile import Profile
-from juxtum.evaluate.kinds.toleranced import Found, Zoned, farthest_of
+from juxtum.evaluate.kinds.toleranced import Zoned
 from juxtum.evaluate.tiles import Tiles, make_tiles
 from juxtum.evaluate.uncertainty import Budget, Sampling
 from juxtum.geometry.arrays import Floats
