@@ -182,6 +182,12 @@ def test_the_length_of_an_offset_is_covered_short_or_long(ways: int, offset: flo
     assert np.all(np.diff(wide[np.argsort(values[:4000])]) <= 1e-12) and wide.min() >= 2.0
 
 
+def test_the_longest_of_several_short_offsets_is_covered() -> None:
+    off = np.linalg.norm(np.random.default_rng(4).normal(0, 1, (4000, 5, 2)), axis=2).max(1)
+    budget = Budget((Contribution("sampling", 1.0),))
+    assert 0.945 <= np.mean(off <= [budget.of_offset(value, 2, 5).expanded for value in off]) <= 0.97
+
+
 def test_what_is_no_offset_keeps_its_k() -> None:
     budget = Budget((Contribution("sampling", 0.01),))
     assert budget.of_offset(0.0, 1).k == 2.0 and budget.of_offset(1.0, 2).k == pytest.approx(2.0, abs=1e-3)

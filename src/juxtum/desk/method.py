@@ -53,7 +53,7 @@ METHODS: dict[Key, list[tuple[str, str]]] = {
     Key.MEASURE: [
         ("Deviation", "Signed distance from the nominal to the point along the outward normal, on the exact CAD face: + is proud, \u2212 is shy. Beyond the search distance, or more than 60\u00b0 off the nominal's normal, there is no deviation."),
         ("Profile value", "Deviations are averaged over patches of 2 mm (less on parts under 40 mm), clear of sharp edges, roundings and the ends of the scan; the value is the extreme of these means on its side."),
-        ("Uncertainty", "Instrument (a + b L) / \u221a3, certificate U / k, sampling, alignment (its covariance carried to the place), temperature; root of the sum of squares; k = 2, and more where few data speak (JCGM 100, G.4)."),
+        ("Uncertainty", "Instrument (a + b L) / \u221a3, certificate U / k, sampling, alignment (its covariance carried to the place), temperature; root of the sum of squares; k = 2, and more where few data speak (JCGM 100, G.4) or where the value is a short offset of an axis (2.49: it may lie off either way across)."),
         ("Decision", "Simple: on which side of the limit. Guarded: conforms with at least U to spare, does not conform with more than U beyond, otherwise not decided (ISO 14253-1). Probability from the normal distribution (JCGM 106)."),
         ("Statistics", "Weighted by the area that each point stands for."),
     ],

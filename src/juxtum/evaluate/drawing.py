@@ -11,14 +11,15 @@ from pydantic import ValidationError
 
 from juxtum.errors import InputError
 from juxtum.evaluate.drawing_words import Row, Rules, Words, modified
-from juxtum.evaluate.drawn.references import Datum, common_datum, read_pattern
+from juxtum.evaluate.drawn.frames import check_datum
+from juxtum.evaluate.drawn.references import Datum, common_datum, datum_words, read_pattern
 from juxtum.evaluate.fits import Of, is_code, limits_of
 from juxtum.evaluate.kinds import KINDS, Characteristic, Kind, kind_of
 from juxtum.evaluate.kinds.size import Sized
 from juxtum.exchange.limits import check_file
 from juxtum.exchange.sheets import read_sheet
 from juxtum.nominal import Nominal
-from juxtum.nominal.common import common_feature, is_hollow
+from juxtum.nominal.common import is_hollow
 
 COLUMNS = ("id", "kind", "features", "datums", "nominal", "upper", "lower", "modifier", "title")
 MOST_BYTES, MOST_ROWS = 5_000_000, 5_000
@@ -120,24 +121,28 @@ def datums_of(rows: Sequence[Row], nominal: Nominal) -> dict[str, Datum]:
         if datum.letter in found:
             raise row.problem("id", f"there are two datums '{datum.letter}'", "Give each a letter of its own")
         try:
-            for faces in datum.of:
-                common_feature(nominal, faces, f"datum {datum.letter}")
+            check_datum(nominal, datum)
         except InputError as problem:
-            raise row.problem("features", problem.what, problem.next) from problem
+            column = "modifier" if datum.targets else "features"
+            raise row.problem(column, problem.what, problem.next) from problem
         found[datum.letter] = datum
     return found
 
 
 def _datum(row: Row) -> Datum:
-    letter, modifier = row.text("id"), row.text("modifier") or "contacting"
+    letter = row.text("id")
     if len(letter) != 1 or not letter.isalpha() or not letter.isupper():
         raise row.problem("id", f"'{letter}' is no letter of a datum", "Give one capital letter")
-    if modifier not in ("gauss", "contacting"):
-        raise row.problem("modifier", f"a datum is not '{modifier}'", "Write gauss or contacting")
+    try:
+        association, targets = datum_words(row.text("modifier"))
+    except InputError as problem:
+        raise row.problem("modifier", problem.what, problem.next) from problem
     members = _pattern(row)
     if len(members) > 1:
         raise row.problem("features", "a pattern is no datum here", "Name one feature, or two sides as 14|22")
-    return Datum(letter=letter, of=members[0], association=modifier)
+    if targets and len(members[0]) > 1:
+        raise row.problem("features", "two sides have no targets here", "Name the faces of the targets as 14+15")
+    return Datum(letter=letter, of=members[0], association=association, targets=targets)
 
 
 def _named(row: Row, datums: Mapping[str, Datum]) -> tuple[Datum, ...]:

@@ -92,7 +92,7 @@ class Budget:
         """Expanded uncertainty, mm."""
         return self.k * self.standard
 
-    def of_offset(self, length: float, ways: int) -> Budget:
+    def of_offset(self, length: float, ways: int, among: int = 1) -> Budget:
         """The budget of a value that is the length of an offset, which can lie in so many ways across each other.
 
         Each of its parts is as unsure as the budget says. What lies off by chance alone then has a length, and only ever a
@@ -105,6 +105,8 @@ class Budget:
             The value, mm.
         ways : int
             2 of an axis, 3 of a centre; 1 where the value is no such length.
+        among : int
+            The longest of so many that are alike.
 
         Examples
         --------
@@ -117,7 +119,7 @@ class Budget:
         standard = self.standard
         if ways < 2 or not self.is_known or standard <= 0:
             return self
-        short = float(np.sqrt(chdtri(ways, 1 - CONFIDENCE)))
+        short = float(np.sqrt(chdtri(ways, 1 - CONFIDENCE ** (1 / among))))
         factor = 2 + (short - 2) * min(1.0, short * standard / max(abs(length), 1e-12)) ** 2
         return replace(self, widening=factor / 2)
 

@@ -8,13 +8,16 @@ import numpy as np
 
 from juxtum.align import Alignment
 from juxtum.align.datums import AssociatedDatum, left_free, locked_to, touched_by
-from juxtum.evaluate.drawn.common_datum import common_situation
+from juxtum.evaluate.drawn.common_datum import check_common, common_situation
+from juxtum.evaluate.drawn.datum_targets import Hold, Targeted, check_targets, targeted
 from juxtum.evaluate.drawn.references import Datum
 from juxtum.evaluate.drawn.taken import Situation, situated
 from juxtum.evaluate.given import Given
 from juxtum.geometry import RigidTransform
 from juxtum.geometry.arrays import Floats, unit
 from juxtum.geometry.features import Feature
+from juxtum.nominal import Nominal
+from juxtum.nominal.common import common_feature
 
 
 @dataclass(frozen=True, eq=False)
@@ -27,14 +30,14 @@ class Frame:
         From the alignment in force into the frame of the datums.
     alignment : Alignment
         With its covariance.
-    datums : tuple of Situation
+    datums : tuple of Situation or Targeted
     free : array (K, 6)
         Motions that the datums leave free.
     """
 
     move: RigidTransform
     alignment: Alignment
-    datums: tuple[Situation, ...]
+    datums: tuple[Situation | Targeted, ...]
     free: Floats
 
     @property
@@ -49,7 +52,7 @@ class Frame:
     def length_to(self, place: Floats) -> float:
         """From the datums to a place, mm."""
         anchors = [datum.nominal.holds().brought_to(place) for datum in self.datums]
-        middles = [np.mean([part.places.mean(0) for part in datum.parts], axis=0) for datum in self.datums]
+        middles = [datum.middle for datum in self.datums]
         return float(max((np.linalg.norm(place - m) for m in (*anchors, *middles)), default=0.0))
 
     def spread(self, place: Floats, direction: Floats) -> float:
@@ -86,17 +89,39 @@ def frame_of(given: Given, datums: tuple[Datum, ...], where: str) -> Frame:
     if not datums:
         return Frame(still, judgement.alignment, (), np.zeros((0, 6)))
     found = [_situation(given, datum) for datum in datums]
-    associated = [
-        AssociatedDatum(datum.letter, s.nominal, s.measured, s.count, 0.0, s.covariance, "")
-        for datum, s in zip(datums, found, strict=True)
-    ]
+    associated = [one for datum, at in zip(datums, found, strict=True) for one in _associated(datum.letter, at)]
     alignment = locked_to(associated, nominal, still)
-    free = left_free([s.nominal for s in found], alignment.centre, nominal.diagonal / 2)
+    free = left_free([one.nominal for one in associated], alignment.centre, nominal.diagonal / 2)
     return Frame(alignment.transform, alignment, tuple(found), free)
 
 
-def _situation(given: Given, datum: Datum) -> Situation:
+def check_datum(nominal: Nominal, datum: Datum) -> None:
+    """See that the faces of a datum make what a datum can be.
+
+    Raises
+    ------
+    InputError
+    """
     where = f"datum {datum.letter}"
+    if datum.targets:
+        check_targets(nominal, datum)
+        return
+    for faces in datum.of:
+        common_feature(nominal, faces, where)
+    if datum.is_common:
+        check_common(nominal, datum.of, where)
+
+
+def _associated(letter: str, at: Situation | Targeted) -> list[AssociatedDatum]:
+    """What a datum locks, one after the other."""
+    holds = at.holds if isinstance(at, Targeted) else (Hold(at.nominal, at.measured, at.covariance),)
+    return [AssociatedDatum(letter, h.drawn, h.measured, at.count, 0.0, h.covariance, "") for h in holds]
+
+
+def _situation(given: Given, datum: Datum) -> Situation | Targeted:
+    where = f"datum {datum.letter}"
+    if datum.targets:
+        return targeted(given, datum)
     if datum.is_common:
         return common_situation(given, datum.of, where, datum.association)
     return situated(given, datum.of, where, datum.association)

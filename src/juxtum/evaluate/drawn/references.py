@@ -9,14 +9,30 @@ from typing import Annotated, Literal
 from pydantic import BaseModel, ConfigDict, Field
 
 from juxtum.errors import InputError
+from juxtum.evaluate.fields import Finite
 from juxtum.nominal.fingerprints import FoundAgain
 
+_NUMBER = r"[+-]?\d+(?:\.\d+)?"
 Faces = tuple[Annotated[int, Field(ge=1)], ...]
 """One feature: numbers of the faces that make it, from 1."""
 Reference = Annotated[tuple[Faces, ...], Field(min_length=1, max_length=2)]
 """One feature, or two: the sides of a slot, or from where to where."""
 Pattern = Annotated[tuple[Reference, ...], Field(max_length=500)]
 """Several alike, each of which has to conform."""
+
+
+MOST_TARGETS = 24
+
+
+class DatumTarget(BaseModel):
+    """A place of a datum on which the part rests: a round area, or a point."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    place: tuple[Finite, Finite, Finite]
+    """Part coordinates, mm."""
+    diameter: Annotated[Finite, Field(ge=0)] = 0.0
+    """Of the area, mm; 0 of a point."""
 
 
 class Datum(BaseModel):
@@ -29,6 +45,8 @@ class Datum(BaseModel):
     association: Literal["gauss", "contacting"] = "contacting"
     is_common: bool = False
     """Whether its two features are one datum together, such as A-B, and not the two sides of a middle plane."""
+    targets: Annotated[tuple[DatumTarget, ...], Field(max_length=MOST_TARGETS)] = ()
+    """Where it is taken, if not all over its faces."""
 
 
 def common_datum(text: str, known: Mapping[str, Datum]) -> Datum | None:
@@ -51,11 +69,48 @@ def common_datum(text: str, known: Mapping[str, Datum]) -> Datum | None:
     one, two = known[first], known[second]
     if len(one.of) != 1 or len(two.of) != 1:
         raise InputError("a middle plane is no part of a common datum here", f"datum {text}", "Name single features")
+    if one.targets or two.targets:
+        raise InputError("a datum of targets is no part of a common datum here", f"datum {text}", "Name whole features")
     # The softer of both: what touches two at once is not looked for.
     association: Literal["gauss", "contacting"] = (
         "gauss" if "gauss" in (one.association, two.association) else "contacting"
     )
     return Datum(letter=text, of=(one.of[0], two.of[0]), association=association, is_common=True)
+
+
+def datum_words(text: str) -> tuple[Literal["gauss", "contacting"], tuple[DatumTarget, ...]]:
+    """How a datum is associated, and at which places it is taken.
+
+    Raises
+    ------
+    InputError
+        When a word is none of a datum's.
+
+    Examples
+    --------
+    >>> datum_words("gauss")
+    ('gauss', ())
+    >>> [(t.place, t.diameter) for t in datum_words("at 10 20 0 d8 at 60 20 0")[1]]
+    [((10.0, 20.0, 0.0), 8.0), ((60.0, 20.0, 0.0), 0.0)]
+    """
+    association: Literal["gauss", "contacting"] = "contacting"
+    head, *places = re.split(r"\bat\b", text)
+    for word in head.split():
+        if word not in ("gauss", "contacting"):
+            raise InputError(f"a datum is not '{word}'", next="Write gauss or contacting, or targets: at 10 20 0 d8")
+        association = "gauss" if word == "gauss" else "contacting"
+    if len(places) > MOST_TARGETS:
+        raise InputError(f"{len(places)} targets are too many for a datum", next=f"Give {MOST_TARGETS} at most")
+    return association, tuple(_target(place) for place in places)
+
+
+def _target(text: str) -> DatumTarget:
+    found = re.fullmatch(rf"\s*({_NUMBER})\s+({_NUMBER})\s+({_NUMBER})(?:\s+d\s?({_NUMBER}))?\s*", text)
+    if found is None or any(abs(float(value)) > 1e6 for value in found.groups(default="0")):
+        what = f"'at{text.rstrip()}' is no target of a datum"
+        raise InputError(what, next="Give X, Y and Z in mm, and the diameter of an area: at 10 20 0 d8")
+    x, y, z, diameter = (float(value) for value in found.groups(default="0"))
+    return DatumTarget(place=(x, y, z), diameter=diameter)
 
 
 def read_pattern(text: str) -> tuple[tuple[Faces, ...], ...]:

@@ -272,6 +272,11 @@ class Situation:
         return sum(len(part.points) for part in self.parts)
 
     @property
+    def middle(self) -> Floats:
+        """Of what was seen of it (3,)."""
+        return np.asarray(np.mean([part.places.mean(0) for part in self.parts], axis=0))
+
+    @property
     def freedom(self) -> float:
         """Degrees of freedom with which it is known how unsure it is: of the part that shows the fewest tiles."""
         return min(part.tiles.freedom for part in self.parts)

@@ -12,8 +12,7 @@ from pydantic import Field, model_validator
 from juxtum.errors import FitError, InputError
 from juxtum.evaluate.decision import Verdict, decide
 from juxtum.evaluate.drawn.by_touch import Behind, known, untouched
-from juxtum.evaluate.drawn.common_datum import check_common
-from juxtum.evaluate.drawn.frames import Frame, frame_of
+from juxtum.evaluate.drawn.frames import Frame, check_datum, frame_of
 from juxtum.evaluate.drawn.references import Datum, Faces, Pattern, pattern_words, renumbered
 from juxtum.evaluate.drawn.taken import Situation, Taken, situated, take
 from juxtum.evaluate.fields import Finite
@@ -22,13 +21,15 @@ from juxtum.evaluate.kinds.base import Characteristic, nothing_seen
 from juxtum.evaluate.kinds.found import Found, chosen_among
 from juxtum.evaluate.quantity import Aim, Limits, Line, Measured, SideMeasured
 from juxtum.evaluate.uncertainty import Budget, Contribution, LineOrigin, Sampling
-from juxtum.geometry.arrays import frozen
+from juxtum.geometry.arrays import Floats, frozen
 from juxtum.geometry.features import Plane
 from juxtum.nominal import Nominal
 from juxtum.nominal.common import common_feature
 from juxtum.nominal.fingerprints import FoundAgain
 
 TWO_THIRDS = 2 / 3
+ALIKE = 2.0
+"""Members of a pattern that differ by less than so many standard uncertainties may each be the worst."""
 NO_TURN = "the datums hold no direction"
 
 
@@ -115,10 +116,10 @@ class Toleranced(Characteristic):
     def _check_datums(self, nominal: Nominal) -> None:
         if self.needs_datum and not self.datums:
             raise InputError(f"{self.name} needs a datum", f"characteristic {self.id}", "Name one, such as A")
-        features = [common_feature(nominal, faces, f"datum {d.letter}") for d in self.datums for faces in d.of]
         for datum in self.datums:
-            if datum.is_common:
-                check_common(nominal, datum.of, f"datum {datum.letter}")
+            check_datum(nominal, datum)
+        whole = [datum for datum in self.datums if not datum.targets]
+        features = [common_feature(nominal, faces, f"datum {d.letter}") for d in whole for faces in d.of]
         if self.needs_axis and all(isinstance(feature, Plane) for feature in features):
             what = f"{self.name} needs a datum with an axis"
             raise InputError(what, f"characteristic {self.id}", "Name a cylinder, a cone or a sphere as datum")
@@ -179,11 +180,12 @@ class Toleranced(Characteristic):
         rooms = np.array([self._room(one) for one in every])
         worst = int(np.argmin(rooms))
         every[worst] = chosen_among(every, rooms, worst)
-        sides = [self._side(given, one, member) for one, member in zip(every, self.members, strict=True)]
+        better = np.subtract(rooms, rooms[worst], out=np.zeros(len(rooms)), where=np.isfinite(rooms))
+        side = self._side(given, every[worst], self.members[worst], better)
         meaning = every[worst].meaning + (f"; the worst of {len(every)}" if len(every) > 1 else "")
         meaning += f"; datums {self.line.datums}" if self.datums else ""
         meaning += self._touched_words(given, every[worst], self.members[worst])
-        return Measured((sides[worst],), sum(map(own.count, every_feature)), seen, meaning, every[worst].allowed)
+        return Measured((side,), sum(map(own.count, every_feature)), seen, meaning, every[worst].allowed)
 
     def framed(self, given: Given, frame: Frame) -> Frame:
         """The frame in which its members are looked at: that of the datums, unless it may move as a whole."""
@@ -197,7 +199,8 @@ class Toleranced(Characteristic):
 
     def half_seen(self, given: Given) -> tuple[str, ...]:
         """Its datums are features as well."""
-        shares = {datum.letter: min(given.seen(faces) for faces in datum.of) for datum in self.datums}
+        whole = [datum for datum in self.datums if not datum.targets]
+        shares = {datum.letter: min(given.seen(faces) for faces in datum.of) for datum in whole}
         return tuple(
             f"only {100 * share:.0f} % of datum {letter} was seen, and {100 * TWO_THIRDS:.0f} % must be"
             for letter, share in shares.items()
@@ -207,7 +210,8 @@ class Toleranced(Characteristic):
     def _room(self, found: Found) -> float:
         return self.limits.room(found.value) + (found.allowed or 0.0)
 
-    def _side(self, given: Given, found: Found, member: tuple[Faces, ...]) -> SideMeasured:
+    def _side(self, given: Given, found: Found, member: tuple[Faces, ...], better: Floats) -> SideMeasured:
+        """How it is judged; `better` (M,) by how much more room others of its pattern have, and nothing for itself."""
         judgement, limits = given.judgement, self.limits
         behind = Behind.of(given, self._named(member))
         count = sum(given.count(faces) for faces in member)
@@ -216,7 +220,9 @@ class Toleranced(Characteristic):
         if self.unit == "mm":
             # A shift turns nothing.
             budget = behind.placed(budget, is_framed=found.framed > 0)
-        budget = budget.counted(self.errors_count, data=False).of_offset(found.value, found.ways)
+        budget = budget.counted(self.errors_count, data=False)
+        alike = int((better <= ALIKE * budget.standard).sum())
+        budget = budget.of_offset(found.value, found.ways, max(alike, 1))
         upper = None if limits.upper is None else limits.upper + (found.allowed or 0.0)
         decision = decide(found.value, budget.usable, limits.lower, upper, judgement.rule, judgement.guard)
         probability = decision.probability if budget.is_known else float("nan")
@@ -238,7 +244,9 @@ class Toleranced(Characteristic):
 
     def _named(self, member: tuple[Faces, ...]) -> tuple[Faces, ...]:
         """What the value of a member rests on: its features, as far as touches may tell them, and its datums."""
-        return (*(member if self.can_be_touched else ()), *(faces for datum in self.datums for faces in datum.of))
+        # Targets are read off the scan, whatever was touched beside them.
+        whole = [datum for datum in self.datums if not datum.targets]
+        return (*(member if self.can_be_touched else ()), *(faces for datum in whole for faces in datum.of))
 
     def _touched_words(self, given: Given, found: Found, member: tuple[Faces, ...]) -> str:
         """That it was touched, and what the scan says of the same."""

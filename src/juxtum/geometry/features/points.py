@@ -1,4 +1,4 @@
-"""A point and a sphere: what locks three shifts and no turn."""
+"""A point and a sphere, which lock three shifts and no turn; a contact, which locks one shift."""
 
 from __future__ import annotations
 
@@ -9,7 +9,8 @@ import numpy as np
 import numpy.typing as npt
 
 from juxtum.geometry.arrays import Floats
-from juxtum.geometry.features.base import Feature
+from juxtum.geometry.features.base import Feature, Held, direction_of
+from juxtum.geometry.transform import RigidTransform
 
 
 @dataclass(frozen=True, eq=False)
@@ -31,6 +32,40 @@ class Point(Feature):
     def stepped(self, step: Floats) -> Point:
         """After a shift."""
         return Point(self.point + step)
+
+
+@dataclass(frozen=True, eq=False)
+class Contact(Feature):
+    """A place at which a surface is held along its normal, as on a pad; a step moves it that way."""
+
+    normal: Floats
+
+    name: ClassVar[str] = "contact"
+    least: ClassVar[int] = 1
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        object.__setattr__(self, "normal", direction_of(self.normal, self.name))
+
+    def distances(self, points: npt.ArrayLike) -> Floats:
+        """Signed distances (N,) along the normal."""
+        return np.asarray((np.asarray(points) - self.point) @ self.normal)
+
+    def linearised(self, points: Floats) -> tuple[Floats, Floats]:
+        """Distances along the normal."""
+        return self.distances(points), -np.ones((len(points), 1))
+
+    def stepped(self, step: Floats) -> Contact:
+        """After a shift along the normal."""
+        return Contact(self.point + step[0] * self.normal, self.normal)
+
+    def moved(self, transform: RigidTransform) -> Contact:
+        """After a rigid motion."""
+        return Contact(transform.apply(self.point), transform.turn(self.normal))
+
+    def holds(self) -> Held:
+        """One shift, along the normal."""
+        return Held(self.point, self.normal[None])
 
 
 @dataclass(frozen=True, eq=False)
