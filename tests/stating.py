@@ -30,7 +30,7 @@ class Stating:
         self.faces = [int(number) for number in re.findall(r"#(\d+) = ADVANCED_FACE", self.text)]
         """Number in the file of each face, in the order of the shape."""
         self.whole = int(re.findall(r"#(\d+) = PRODUCT_DEFINITION_SHAPE", self.text)[0])
-        self._number, self._lines = FIRST, list[str]()
+        self._number, self._lines, self._targets = FIRST, list[str](), 0
         self.mm = self.add("( LENGTH_UNIT() NAMED_UNIT(*) SI_UNIT(.MILLI.,.METRE.) )")
         self.radian = self.add("( NAMED_UNIT(*) PLANE_ANGLE_UNIT() SI_UNIT($,.RADIAN.) )")
 
@@ -70,6 +70,23 @@ class Stating:
         datum = self.add(f"DATUM('','',#{self.whole},.F.,'{letter}')")
         self.add(f"SHAPE_ASPECT_RELATIONSHIP('','',#{feature},#{datum})")
         return datum
+
+    def target(self, datum: int, place: tuple[float, float, float], form: str = "point", diameter: float = 0.0) -> int:
+        """A target of a datum."""
+        self._targets += 1
+        aspect = self.add(f"PLACED_DATUM_TARGET_FEATURE('','{form}',#{self.whole},.T.,'{self._targets}')")
+        self.add(f"SHAPE_ASPECT_RELATIONSHIP('','',#{aspect},#{datum})")
+        about = self.add(f"PROPERTY_DEFINITION('','',#{aspect})")
+        point = self.add(f"CARTESIAN_POINT('',({','.join(str(float(v)) for v in place)}))")
+        along, across = (self.add(f"DIRECTION('',({v}))") for v in ("0.,0.,1.", "1.,0.,0."))
+        items = [self.add(f"AXIS2_PLACEMENT_3D('orientation',#{point},#{along},#{across})")]
+        if diameter:
+            items.append(self.item("target diameter", diameter))
+        context = re.findall(r"#(\d+) = \( ?GEOMETRIC_REPRESENTATION_CONTEXT\(3\)", self.text)[0]
+        listed = ",".join(f"#{item}" for item in items)
+        shown = self.add(f"SHAPE_REPRESENTATION_WITH_PARAMETERS('',({listed}),#{context})")
+        self.add(f"SHAPE_DEFINITION_REPRESENTATION(#{about},#{shown})")
+        return aspect
 
     def system(self, *datums: int | tuple[int, ...]) -> int:
         """Datums in their order; those in brackets are one common datum."""

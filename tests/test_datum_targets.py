@@ -10,8 +10,10 @@ from juxtum.align.result import no_alignment
 from juxtum.demo import solids
 from juxtum.errors import InputError
 from juxtum.evaluate import Verdict, measure_deviation
-from juxtum.evaluate.drawn.references import Datum
+from juxtum.evaluate.drawing_words import typed
+from juxtum.evaluate.drawn.references import Datum, common_datum
 from juxtum.evaluate.kinds import Given
+from juxtum.evaluate.kinds.location import Position
 from juxtum.evaluate.kinds.toleranced import Toleranced
 from juxtum.evaluate.typed import typed_characteristic, typed_datum
 from juxtum.exchange.solid import TessellationRule
@@ -94,6 +96,7 @@ def test_a_part_rests_on_its_targets_and_not_on_what_bulges_between(
     points = bent(scan)
     found = position(drawn, datums_at(drawn, **STEPPED), "A|B|C").result(given(points, scan, drawn, move))
     assert found.value == pytest.approx(0.0, abs=0.012) and found.verdict is Verdict.CONFORMS
+    assert "datums A|B|C, A at 3 targets, B at 2 targets, C at 1 target" in found.measured.meaning
     whole = position(drawn, datums_at(drawn, **STEPPED | {"B": ""}), "A|B|C").result(given(points, scan, drawn, move))
     assert whole.value is not None and whole.value > 0.25
 
@@ -151,3 +154,20 @@ def test_a_target_that_was_not_scanned_is_said(drawn: Nominal, scan: TriangleMes
     made = position(drawn, datums_at(drawn, **STEPPED), "A|B|C")
     result = made.result(Given(measure_deviation(rest, drawn, no_alignment().transform), JUDGEMENT))
     assert result.verdict is Verdict.NOT_DECIDED and "does not show target 2 of datum B" in result.reason
+
+
+def test_targets_are_typed_where_faces_are(drawn: Nominal) -> None:
+    """In the editor's field: a letter that is known, or faces and targets on them."""
+    side = facing(drawn, (0, -1, 0), 0)
+    texts = {"features": "7", "datums": f"A|{side} {SIDE}", "modifier": "d"}
+    known = datums_at(drawn, A=STEPPED["A"])
+    found = typed(Position, texts, known, {})["datums"]
+    assert found[0] == known["A"] and [t.place for t in found[1].targets] == [(15, 0, 10), (85, 0, 10)]
+    with pytest.raises(InputError, match="is no target of a datum"):
+        typed(Position, texts | {"datums": f"{side} at 1"}, known, {})
+
+
+def test_a_common_datum_has_no_targets(drawn: Nominal) -> None:
+    known = datums_at(drawn, A=STEPPED["A"], B="")
+    with pytest.raises(InputError, match="a datum of targets is no part of a common datum"):
+        common_datum("A-B", known)

@@ -80,6 +80,48 @@ def test_a_drawing_in_the_model(stated: Stating) -> None:
     assert position.projected == 20 and position.size_limits == pytest.approx((8.0, 8.015))
 
 
+def test_datum_targets_in_the_model(stated: Stating) -> None:
+    """Three areas under the plate, two points on a side whose face nobody named, one on an end."""
+    s = stated
+    a, b, c = s.datum("A", 5), s.add(f"DATUM('','',#{s.whole},.F.,'B')"), s.datum("C", LEFT)
+    for place in ((5, 5, 0), (35, 5, 0), (20, 25, 0)):
+        s.target(a, place, "circle", 6.0)
+    s.target(b, (5, 0, 5))
+    s.target(b, (35, 0, 5))
+    s.target(c, (0, 15, 5))
+    s.tolerance("POSITION", 0.2, s.aspect(HOLE), s.system(a, b, c))
+    made = model_drawing(read(s.write()))
+    assert not made.left
+    (position,) = made.characteristics
+    found = {d.letter: (d.of, [(t.place, t.diameter) for t in d.targets]) for d in position.datums}  # type: ignore[union-attr]
+    assert found["A"] == (((5,),), [((5, 5, 0), 6), ((35, 5, 0), 6), ((20, 25, 0), 6)])
+    assert found["B"] == (((FRONT,),), [((5, 0, 5), 0), ((35, 0, 5), 0)])
+    assert found["C"] == (((LEFT,),), [((0, 15, 5), 0)])
+
+
+@pytest.mark.parametrize(
+    ("form", "place", "diameter", "sentence"),
+    [
+        ("rectangle", (5, 5, 0), 0.0, "its target 1 is a rectangle, and is not read"),
+        ("circle", (5, 5, 0), 0.0, "its target 1 says not where it is, or how large"),
+        ("point", (5, 5, -4), 0.0, "lies more than 0.5 mm off the part"),
+        ("point", (0, 15, 5), 0.0, "lies on face 1, which is not the datum's"),
+    ],
+)
+def test_a_target_that_is_not_read_leaves_its_datum_out(
+    stated: Stating, form: str, place: tuple[float, float, float], diameter: float, sentence: str
+) -> None:
+    s = stated
+    a = s.datum("A", 5)
+    s.target(a, place, form, diameter)
+    s.tolerance("PARALLELISM", 0.1, s.aspect(TOP_Z), s.system(a))
+    s.tolerance("FLATNESS", 0.1, s.aspect(TOP_Z))
+    made = model_drawing(read(s.write()))
+    assert [one.tag for one in made.characteristics] == ["flatness"]
+    assert any("datum A" in words and sentence in words for words in made.left), made.left
+    assert any("there is no datum 'A'" in words for words in made.left)
+
+
 @pytest.mark.parametrize(("lower", "upper"), [(-0.05, 0.1), (0.05, 0.1), (-0.1, -0.05), (0.0, 0.1)])
 def test_limits_keep_their_signs(stated: Stating, lower: float, upper: float) -> None:
     """The CAD library's own reading turns +0.05 to -0.05, and both below zero into something else."""

@@ -97,7 +97,12 @@ def _add_asked(inspect: argparse.ArgumentParser) -> None:
         "--characteristic", action="append", metavar="LINE",
         help="typed, such as 'position d0.2 M A|B of 31;32' or 'diameter 72 H7 of 51'; may be given several times",
     )  # fmt: skip
-    inspect.add_argument("--datum", action="append", metavar="A=14", help="of what is typed; a letter and its faces")
+    inspect.add_argument(
+        "--datum",
+        action="append",
+        metavar="A=14",
+        help="of what is typed; a letter and its faces, and targets on them: 'A=14 at 10 20 0 d8 at ...'",
+    )
     inspect.add_argument("--rules", default="iso", choices=("iso", "asme"), help="by which the drawing is read")
     inspect.add_argument(
         "--touches", type=Path, metavar="FILE.json", help="what a probe touched; it counts in place of the scan there"

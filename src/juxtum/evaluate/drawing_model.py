@@ -9,7 +9,8 @@ import numpy as np
 from juxtum.errors import InputError
 from juxtum.evaluate.drawing import characteristic_of, checked_row, datums_of, sizes_of
 from juxtum.evaluate.drawing_words import Row, Rules
-from juxtum.evaluate.drawn.references import Datum
+from juxtum.evaluate.drawn.datum_targets import faces_under
+from juxtum.evaluate.drawn.references import Datum, datum_words
 from juxtum.evaluate.kinds import Kind, NotTaken, kind_of
 from juxtum.evaluate.kinds.size import Sized
 from juxtum.exchange.model_line import ModelLine
@@ -145,6 +146,8 @@ def _takes_diameter(kind: str) -> bool:
 
 def _features(line: ModelLine, nominal: Nominal) -> str:
     """Faces as a drawing's table names them: of one feature, of two, or of a pattern."""
+    if line.kind == "datum" and line.words:
+        return "+".join(str(face) for face in line.first or faces_under(nominal, datum_words(" ".join(line.words))[1]))
     if line.kind in OF_TWO:
         return "|".join("+".join(str(face) for face in faces) for faces in (line.first, line.second))
     if line.kind in WHOLE:

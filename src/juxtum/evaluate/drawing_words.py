@@ -8,7 +8,7 @@ from enum import StrEnum
 from typing import Any
 
 from juxtum.errors import InputError
-from juxtum.evaluate.drawn.references import Datum, common_datum, read_pattern
+from juxtum.evaluate.drawn.references import Datum, common_datum, datum_words, read_pattern
 from juxtum.evaluate.kinds import Characteristic, Toleranced
 
 DIRECTIONS = ("x", "y", "z", "3d")
@@ -231,5 +231,7 @@ def _datum(text: str, letter: str, known: Mapping[str, Datum]) -> Datum:
         raise InputError(
             f"there is no datum '{text}'", "datums", f"Datums of this job: {words}; or name faces, such as 14|51"
         )
-    members = read_pattern(text)
-    return Datum(letter=letter, of=members[0], association="gauss")
+    features, _, words = text.partition(" at ")
+    members = read_pattern(features)
+    targets = datum_words(f"at {words}")[1] if words else ()
+    return Datum(letter=letter, of=members[0], association="gauss", targets=targets)

@@ -31,6 +31,7 @@ class Model:
         self._items: dict[int, list[int]] = defaultdict(list)
         self._parts: dict[int, list[int]] = defaultdict(list)
         self._wholes: dict[int, list[int]] = defaultdict(list)
+        self._shown: dict[int, list[int]] | None = None
         for number in statements.named("_USAGE"):
             values = self.attributes(number)
             if len(values) >= 5 and isinstance(values[2], Ref):
@@ -40,6 +41,38 @@ class Model:
             if len(values) >= 4 and isinstance(values[2], Ref) and isinstance(values[3], Ref):
                 self._parts[values[2].number].append(values[3].number)
                 self._wholes[values[3].number].append(values[2].number)
+
+    def wholes(self, aspect: int) -> tuple[int, ...]:
+        """What a shape aspect is related from: of a datum its features and targets."""
+        return tuple(self._wholes[aspect])
+
+    def representations(self, aspect: int) -> tuple[int, ...]:
+        """Numbers of the representations that say something of a shape aspect."""
+        if self._shown is None:
+            shown: dict[int, list[int]] = defaultdict(list)
+            of_property: dict[int, int] = {}
+            for number in self.held.named("PROPERTY_DEFINITION|SHAPE_DEFINITION_REP"):
+                values = self.attributes(number)
+                if len(values) == 2 and isinstance(values[0], Ref) and isinstance(values[1], Ref):
+                    shown[values[0].number].append(values[1].number)
+                elif len(values) >= 3 and isinstance(values[2], Ref):
+                    of_property[number] = values[2].number
+            self._shown = defaultdict(list)
+            for number, of in of_property.items():
+                self._shown[of] += shown[number]
+        return tuple(self._shown[aspect])
+
+    def length_unit(self, context: int) -> float:
+        """Millimetres that a unit of length has where a representation stands.
+
+        Raises
+        ------
+        Unread
+        """
+        for ref in refs(self.held.of(context).get("GLOBAL_UNIT_ASSIGNED_CONTEXT", ())):
+            if "LENGTH_UNIT" in self.held.of(ref.number):
+                return self._unit(ref.number)
+        raise Unread("its unit cannot be read")
 
     def attributes(self, number: int, name: str = "") -> tuple[Any, ...]:
         """Values of an entity of a statement; of its only or longest one where none is named."""
@@ -72,7 +105,8 @@ class Model:
         """Numbers of the faces that make a datum."""
         found = dict.fromkeys(self.faces(datum))
         for feature in self._wholes[datum]:
-            found |= dict.fromkeys(self.faces(feature))
+            if not any("DATUM_TARGET" in name for name in self.held.of(feature)):
+                found |= dict.fromkeys(self.faces(feature))
         return tuple(found)
 
     def _of_item(self, item: int) -> Iterable[int]:

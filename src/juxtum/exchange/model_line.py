@@ -26,7 +26,7 @@ class ModelLine:
     title : str
         Its name in the file; of a datum its letter.
     first, second : tuple of int
-        Faces of its feature; of a distance or an angle those of both.
+        Faces of its feature; of a distance or an angle those of both. Of a datum of targets there may be none.
     datums : tuple of str
         `A` or `A-B`, in their order.
     value : float or None
@@ -73,7 +73,7 @@ def lines_on_faces(
         if all(face in numbers for face in (*line.first, *line.second)):
             first, second = (tuple(numbers[face] for face in faces) for faces in (line.first, line.second))
             kept.append(replace(line, first=first, second=second))
-            if (times := max(several[face] for face in (*line.first, *line.second))) > 1:
+            if (times := max((several[face] for face in (*line.first, *line.second)), default=1)) > 1:
                 left.append(
                     f"{line.kind} {line.title}".strip() + f": its face is there {times} times, and the first one counts"
                 )

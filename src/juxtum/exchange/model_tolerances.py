@@ -9,6 +9,7 @@ from typing import Any
 from juxtum.exchange.model_entities import Model, Unread, refs
 from juxtum.exchange.model_line import ModelLine
 from juxtum.exchange.model_sizes import size_lines
+from juxtum.exchange.model_targets import targets_of
 from juxtum.exchange.part21 import Enum, Ref, Statements
 
 KINDS = {
@@ -66,10 +67,10 @@ def read_lines(statements: Statements) -> tuple[list[ModelLine], list[str]]:
 
 
 def _datum(model: Model, number: int, letter: str) -> ModelLine | None:
-    faces = model.datum_faces(number)
-    if not faces:
+    faces, targets = model.datum_faces(number), targets_of(model, number)
+    if not faces and not targets:
         raise Unread("no face belongs to it")
-    return ModelLine("datum", letter, faces)
+    return ModelLine("datum", letter, faces, words=targets)
 
 
 def _zones(model: Model) -> dict[int, tuple[str, ...]]:

@@ -11,7 +11,7 @@ STATEMENT = re.compile(r"#(\d+)\s*=\s*((?:[^;'#]++|#|'[^']*+')*+);")
 COMMENT = re.compile(r"/\*.*?\*/", re.DOTALL)
 TOKEN = re.compile(r"\s*(?:'((?:[^']|'')*)'|#(\d+)|\.([A-Z0-9_]+)\.|([A-Z_][A-Z0-9_]*)|([-+0-9.][-+0-9.E]*)|([(),$*]))")
 WIDE = re.compile(r"\\X([24])\\([0-9A-F]*)\\X0\\")
-LIKELY = re.compile("TOLERANCE|DATUM|DIMENSION|ASPECT|_USAGE|ANGULAR|ZONE")
+LIKELY = re.compile("TOLERANCE|DATUM|DIMENSION|ASPECT|_USAGE|ANGULAR|ZONE|PROPERTY_DEFINITION|SHAPE_DEFINITION_REP")
 """Of a large model nearly all else is shape, and is not gone through for each name."""
 DEEPEST = 60
 """Lists within lists of a sound file go three deep."""

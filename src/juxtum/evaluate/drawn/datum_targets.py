@@ -72,6 +72,20 @@ def check_targets(nominal: Nominal, datum: Datum) -> None:
         raise InputError(what, _where(datum), "Leave it out")
 
 
+def faces_under(nominal: Nominal, targets: tuple[DatumTarget, ...]) -> tuple[int, ...]:
+    """Numbers of the faces on which some targets lie.
+
+    Raises
+    ------
+    InputError
+        When one lies on none.
+    """
+    found = nominal.projector.project(np.array([target.place for target in targets]), limit=OFF_THE_FACE)
+    if not found.found.all():
+        raise InputError(f"target {int(np.argmin(found.found)) + 1} lies more than {OFF_THE_FACE:g} mm off the part")
+    return tuple(dict.fromkeys(int(face) + 1 for face in found.faces))
+
+
 def targeted(given: Given, datum: Datum) -> Targeted:
     """Where the targets of a datum were drawn and lie.
 

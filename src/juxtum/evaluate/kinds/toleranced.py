@@ -184,6 +184,10 @@ class Toleranced(Characteristic):
         side = self._side(given, every[worst], self.members[worst], better)
         meaning = every[worst].meaning + (f"; the worst of {len(every)}" if len(every) > 1 else "")
         meaning += f"; datums {self.line.datums}" if self.datums else ""
+        targeted = (datum for datum in self.datums if datum.targets)
+        meaning += "".join(
+            f", {datum.letter} at {len(datum.targets)} target{'s' * (len(datum.targets) > 1)}" for datum in targeted
+        )
         meaning += self._touched_words(given, every[worst], self.members[worst])
         return Measured((side,), sum(map(own.count, every_feature)), seen, meaning, every[worst].allowed)
 
