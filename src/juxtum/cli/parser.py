@@ -16,7 +16,7 @@ class _Parser(argparse.ArgumentParser):
     """Complains in one line, as all other errors do."""
 
     def error(self, message: str) -> NoReturn:
-        raise InputError(message, self.prog, f"See '{self.prog} --help'")
+        raise InputError(message, self.prog if " " in self.prog else "", f"See '{self.prog} --help'")
 
 
 def make_parser() -> argparse.ArgumentParser:

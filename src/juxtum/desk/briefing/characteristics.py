@@ -89,12 +89,7 @@ class CharacteristicsPanel(QWidget):
         self._features, self._datums, self._modifier = QLineEdit(), QLineEdit(), QLineEdit()
         fields = (
             (self._features, "Features", "51, or 14+15, 9|13, 69;70", "Numbers of faces; picking writes them"),
-            (
-                self._datums,
-                "Datums",
-                "A|B|C, or faces 14|51|16",
-                "In their order; none: the alignment in force counts. Targets on a face: 14 at 10 20 0 d8 at 60 20 0",
-            ),
+            (self._datums, "Datums", "A|B|C, or faces 14|51|16", "Or none; with targets: 14 at 10 20 0 d8"),
             (self._modifier, "Modifiers", "d M, two-point, ...", "Words as docs/drawing-format.md has them"),
         )
         for field, name, example, tip in fields:

@@ -277,11 +277,6 @@ class Situation:
         return np.asarray(np.mean([part.places.mean(0) for part in self.parts], axis=0))
 
     @property
-    def freedom(self) -> float:
-        """Degrees of freedom with which it is known how unsure it is: of the part that shows the fewest tiles."""
-        return min(part.tiles.freedom for part in self.parts)
-
-    @property
     def axis(self) -> tuple[Feature, Floats]:
         """What was measured, of a cone its axis alone, and its covariance: where along it the apex lies is no matter of a place."""
         if not isinstance(self.measured, Cone):

@@ -138,8 +138,7 @@ class Angle(Sized):
             with_plane = any(isinstance(feature, Plane) for feature in fitted)
             spread = of_length(spread, min(abs(90 - value), abs(90 + value)) if with_plane else min(value, 180 - value))
         words = "angle between the features of least squares"
-        freedom = min(part.tiles.freedom for part in taken)
-        return Found(value, spread, min(part.size for part in taken), taken[0].places.mean(0), words, freedom=freedom)
+        return Found(value, spread, min(part.size for part in taken), taken[0].places.mean(0), words)
 
     def budget(self, given: Given, found: Found, sampling: Sampling) -> Budget:
         """The instrument's error over the shorter feature, as an angle."""

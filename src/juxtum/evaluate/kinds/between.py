@@ -75,8 +75,7 @@ class Distance(Sized):
             else "along a direction"
         )
         framed = self._framed(frame, [feature.moved(frame.move) for feature in fitted], drawn)
-        freedom = min(part.tiles.freedom for part in taken)
-        return Found(value, spread, max(value, 1e-6), place, words, freedom=freedom, framed=framed)
+        return Found(value, spread, max(value, 1e-6), place, words, framed=framed)
 
     def _framed(self, frame: Frame, features: Sequence[Feature], middles: Sequence[Floats]) -> float:
         """What a turn of the frame makes of a distance along one of its directions: shifts carry both ends along."""

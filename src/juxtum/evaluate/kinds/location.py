@@ -60,7 +60,7 @@ class _Located(Zoned):
         framed = 2 * frame.spread(found[far], direction)
         return Found(2 * float(lengths[far]), 2 * own, frame.length_to(found[far]), found[far],
                      "twice the farthest from where it was drawn", depends=self._loose(frame, drawn), framed=framed,
-                     freedom=at.freedom, ways=len(home.shifts))  # fmt: skip
+                     ways=len(home.shifts))  # fmt: skip
 
     def off_plane(self, at: Situation, frame: Frame, drawn: Plane) -> Found:
         """Twice the farthest of a plane, or of the middle of two, from where it was drawn."""
@@ -82,7 +82,7 @@ class _Located(Zoned):
             value, standard, place = 2 * off, 2 * noise, taken.places[top]
         framed = 2 * frame.spread(place, drawn.normal)
         return Found(value, standard, frame.length_to(place), place, "twice the farthest from where it was drawn",
-                     freedom=at.freedom, depends=self._loose(frame, drawn), framed=framed)  # fmt: skip
+                     depends=self._loose(frame, drawn), framed=framed)  # fmt: skip
 
     def _loose(self, frame: Frame, drawn: Feature) -> str:
         if not frame.leaves(drawn):

@@ -92,7 +92,6 @@ class _Oriented(Zoned):
             ends.mean(0),
             words,
             framed=run * _tilt_of_frame(frame, direction),
-            freedom=at.freedom,
             ways=ways,
         )
 
